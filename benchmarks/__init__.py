@@ -1,0 +1,1 @@
+"""Accuracy and speed, measured on simulated shots and against general-purpose libraries."""

@@ -1,0 +1,21 @@
+"""`./keel bench [accuracy|masks|speed|memory]`: each line with its figure and its target."""
+
+import sys
+
+from benchmarks import accuracy, masks, memory, speed
+
+PARTS = {"accuracy": accuracy.run, "masks": masks.run, "speed": speed.run, "memory": memory.run}
+
+
+def main() -> None:
+    """Run the parts named on the command line, or all."""
+    wanted = sys.argv[1:] or list(PARTS)
+    unknown = [w for w in wanted if w not in PARTS]
+    if unknown:
+        sys.exit(f"There is no part “{unknown[0]}”; choose of {', '.join(PARTS)}.")
+    for name in wanted:
+        PARTS[name]()
+
+
+if __name__ == "__main__":
+    main()

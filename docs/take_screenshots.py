@@ -1,0 +1,145 @@
+"""Take the pictures in docs/screenshots from the running demo (start ./keel demo first)."""
+
+import json
+import shutil
+import sys
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+ROOT = Path(__file__).parents[1]
+OUT = ROOT / "docs" / "screenshots"
+FLAGS = (
+    "--headless --no-sandbox --disable-quic --disable-background-networking --disable-component-update "
+    "--disable-sync --no-first-run --use-angle=swiftshader --enable-unsafe-swiftshader"
+).split()
+IS = [(291, 288), (293, 212), (300, 320), (273, 400), (303, 413), (207, 234)]
+IS_NOT = [(235, 300), (362, 300), (290, 485), (340, 260), (600, 200), (420, 360), (60, 420), (288, 440)]
+GROUND = [(0.06, 0.80), (0.34, 0.72), (0.36, 0.98), (0.06, 0.98)]
+
+
+def desk(page: Page, address: str, stage: str, frame_steps: int = 0) -> None:
+    """Open the solved demo shot at a stage, some tens of frames in."""
+    page.goto(f"{address}/shots/1/{stage}")
+    page.wait_for_selector("body[data-ready]")
+    page.wait_for_timeout(1500)
+    for _ in range(frame_steps):
+        page.keyboard.press("Shift+ArrowRight")
+    page.wait_for_timeout(700)
+
+
+def lasso(page: Page, corners) -> None:
+    """Draw a lasso, corners as shares of the plate."""
+    box = page.locator("#plate").bounding_box()
+    width = box["width"] * 0.985
+    height = width * 540 / 960
+    left, top = box["x"] + (box["width"] - width) / 2, box["y"] + (box["height"] - height) / 2
+    places = [(left + x * width, top + y * height) for x, y in corners]
+    page.keyboard.press("3")
+    page.mouse.move(*places[0])
+    page.mouse.down()
+    for place in [*places[1:], places[0]]:
+        page.mouse.move(*place, steps=5)
+    page.mouse.up()
+
+
+def shoot(page: Page, name: str) -> None:
+    """Save the page as a picture."""
+    page.wait_for_timeout(400)
+    page.screenshot(path=str(OUT / f"{name}.png"))
+    print(f"docs/screenshots/{name}.png")
+
+
+def desk_pictures(page: Page, address: str) -> None:
+    """The desk's views."""
+    desk(page, address, "solve", 2)
+    shoot(page, "solve")
+    page.keyboard.press("5")
+    page.wait_for_timeout(2500)
+    shoot(page, "both")
+    desk(page, address, "tracks", 3)
+    lasso(page, [(0.45, 0.25), (0.65, 0.25), (0.65, 0.45), (0.45, 0.45)])
+    shoot(page, "tracks")
+    desk(page, address, "world", 1)
+    page.get_by_role("button", name="Clear the datum").click()
+    page.wait_for_timeout(800)
+    lasso(page, GROUND)
+    page.get_by_role("button", name="Ground from 3 or more").click()
+    page.wait_for_timeout(1500)
+    page.keyboard.press("Escape")
+    for layer in ("tails", "sticks", "tracks"):
+        page.locator(f"[data-layer={layer}]").click()
+    page.wait_for_timeout(2600)
+    shoot(page, "world")
+    page.keyboard.press("6")
+    page.wait_for_timeout(800)
+    page.keyboard.press("7")
+    page.wait_for_timeout(1500)
+    shoot(page, "through")
+
+
+def mask_pictures(page: Page, address: str) -> None:
+    """What moves, masked; and a matte learned from a few clicks, taken back again."""
+    desk(page, address, "masks", 5)
+    page.locator(".maskrow").first.click()
+    shoot(page, "masks")
+    desk(page, address, "masks", 1)
+    for _ in range(6):
+        page.keyboard.press("ArrowRight")
+    for row in range(page.locator(".maskrow").count()):
+        page.locator(".maskrow button").nth(row).click()
+        page.wait_for_timeout(700)
+    for tool, spots in (("is", IS), ("isnot", IS_NOT)):
+        page.locator(f"[data-act=mask-{tool}]").click()
+        for x, y in spots:
+            page.mouse.click(*on_plate(page, x, y))
+            page.wait_for_timeout(500)
+    page.wait_for_timeout(3500)
+    shoot(page, "samples")
+    while any(word in (page.locator("#undo").get_attribute("title") or "") for word in ("Sample", "Start", "Switch")):
+        page.locator("#undo").click()
+        page.wait_for_timeout(600)
+
+
+def on_plate(page: Page, x: float, y: float) -> tuple[float, float]:
+    """Return where a plate pixel is on the page."""
+    box = page.locator("#plate").bounding_box()
+    scale = min(box["width"] / 960, box["height"] / 540) * 0.985
+    return box["x"] + box["width"] / 2 + (x - 480) * scale, box["y"] + box["height"] / 2 + (y - 270) * scale
+
+
+def other_pictures(page: Page, address: str) -> None:
+    """The board, intake, and two attempts side by side."""
+    page.goto(f"{address}/productions/1/new?path=SKL_010%2Fplate")
+    shoot(page, "intake")
+    page.get_by_role("link", name="skl_010.####.png").click()
+    shoot(page, "confirm")
+    desk(page, address, "solve")
+    for k in (0, 1):
+        page.locator(".attempt input").nth(k).click()
+    page.wait_for_selector("body[data-ready]")
+    page.wait_for_timeout(1200)
+    shoot(page, "compare")
+    page.goto(address)
+    page.wait_for_timeout(800)
+    shoot(page, "board")
+
+
+def main() -> None:
+    """Take them all."""
+    running = ROOT / "var" / "demo" / "running.json"
+    if not running.exists():
+        sys.exit("The demo is not running. Start ./keel demo, wait until its shot is solved, and try again.")
+    address = json.loads(running.read_text())["address"]
+    OUT.mkdir(exist_ok=True)
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=FLAGS)
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        mask_pictures(page, address)
+        desk_pictures(page, address)
+        other_pictures(page, address)
+        browser.close()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,161 @@
+"""The command line: what the browser does, on files, for scripts and farms."""
+
+import json
+import sys
+import time
+from pathlib import Path
+
+import click
+from rich.console import Console
+from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+
+from amberkeel.core.errors import KeelError
+
+
+@click.group()
+def main() -> None:
+    """Amber Keel: matchmoving for the shots that would not solve."""
+
+
+def _frame_range(_context, _option, value: str | None) -> tuple[int, int] | None:
+    if value is None:
+        return None
+    first, dash, last = value.partition("-")
+    if not (dash and first.isdigit() and last.isdigit() and int(first) < int(last)):
+        raise click.BadParameter("write first and last frame as 1001-1072")
+    return int(first), int(last)
+
+
+@main.command()
+@click.argument("plate")
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder for solve.json, camera.usda, points.csv.")
+@click.option("--frames", callback=_frame_range, help="First and last frame, as 1001-1072.")
+@click.option("--fps", default=None, help="Frame rate, as 24 or 24000/1001; from the video where it has one.")
+@click.option("--pixel-aspect", type=click.FloatRange(0.1, 10.0), default=None, help="Width of a pixel over its height.")
+@click.option("--sensor-width", type=click.FloatRange(1.0, 200.0), default=None, help="Sensor width in mm (for USD and --focal).")
+@click.option("--focal", type=click.FloatRange(1.0, 5000.0), default=None, help="Known focal length in mm.")
+@click.option("--distortion", type=click.Choice(["estimate", "none"]), default="estimate")
+@click.option("--camera-motion", type=click.Choice(["auto", "free", "nodal"]), default="auto")
+@click.option("--mattes", default=None, help="Matte sequence; white is ignored.")
+@click.option("--seed", type=int, default=0, help="Of every random choice.")
+def solve(plate, out, frames, fps, pixel_aspect, sensor_width, focal, distortion, camera_motion, mattes, seed) -> None:
+    """Follow PLATE (folder, name.####.png or video) and solve its camera."""
+    from amberkeel.core.solve_plate import SolveOrder, solve_plate
+
+    if focal and not sensor_width:
+        raise click.UsageError("--focal needs --sensor-width, since millimetres mean nothing without it.")
+    order = SolveOrder(plate, frames, fps, pixel_aspect, sensor_width, focal, distortion, camera_motion, mattes, seed)
+    began = time.monotonic()
+    try:
+        with _bar() as report:
+            files = solve_plate(order, report)
+        out.mkdir(parents=True, exist_ok=True)
+        for name, text in files.items():
+            (out / name).write_text(text)
+    except KeelError as error:
+        _fail(str(error))
+    except OSError as error:
+        _fail(f"{out} cannot be written ({error.strerror}). Choose another folder.")
+    q = json.loads(files["solve.json"])
+    click.echo(
+        f"Solved {len(q['frames'])} frames in {time.monotonic() - began:.1f} s: "
+        f"RMS {q['quality']['rms_px']:.3f} px, check {q['quality']['check_rms_px']:.3f} px, "
+        f"focal length {q['lens']['focal_px'][0]:.1f} ±{q['quality']['focal_sigma_px']:.1f} px. Written to {out}."
+    )
+
+
+def _fail(message: str) -> None:
+    click.echo(" ".join(message.split()), err=True)
+    sys.exit(1)
+
+
+class _bar:
+    """A progress bar as a callback; plain lines where the output is no terminal."""
+
+    def __enter__(self):
+        console = Console(stderr=True)
+        self.bar = Progress(TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn(), console=console, transient=True)
+        self.lines = not console.is_terminal
+        self.said = ""
+        if not self.lines:
+            self.bar.start()
+            self.task = self.bar.add_task("Opening the plate", total=1.0)
+        return self
+
+    def __call__(self, share: float, doing: str) -> None:
+        if self.lines:
+            word = doing.split(",")[0].rstrip("0123456789 ")
+            if word != self.said:
+                self.said = word
+                click.echo(f"{100 * share:3.0f} %  {doing}", err=True)
+        else:
+            self.bar.update(self.task, completed=share, description=doing)
+
+    def __exit__(self, *_):
+        if not self.lines:
+            self.bar.stop()
+
+
+@main.group()
+def mask() -> None:
+    """Masks on files."""
+
+
+@mask.command()
+@click.argument("plate")
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder for the matte sequence.")
+@click.option("--frames", callback=_frame_range, help="First and last frame, as 1001-1072.")
+@click.option("--format", "kind", type=click.Choice(["png", "exr"]), default="png")
+def propose(plate, out, frames, kind) -> None:
+    """Write mattes of what moves by itself in PLATE: white is masked, one file for every frame."""
+    from amberkeel.core.masks.propose_plate import propose_plate
+
+    try:
+        with _bar() as report:
+            found, written = propose_plate(plate, out, frames, kind, report)
+    except KeelError as error:
+        _fail(str(error))
+    except OSError as error:
+        _fail(f"{out} cannot be written ({error.strerror}). Choose another folder.")
+    spans = ", ".join(f"{p.frames[0]}-{p.frames[-1]}" for p in found) or "nothing moves by itself"
+    click.echo(f"{len(found)} regions ({spans}); {len(written)} mattes written to {out}.")
+
+
+@main.command()
+@click.argument("shot", type=click.Choice(["SKL_010"]))
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder for plate/, mattes/ and truth.json.")
+@click.option("--count", type=int, default=None, help="Frames to render; all by default.")
+def render(shot, out, count) -> None:
+    """Render a demo shot with its mattes and its truth."""
+    from amberkeel.core.sim.write import write_shot
+
+    with _bar() as report:
+        write_shot(shot, out, report, count)
+    click.echo(f"{shot} rendered to {out}.")
+
+
+@main.command()
+@click.option("--port", type=int, default=8014, help="Port on loopback; another is taken when it is not free.")
+@click.option("--data", type=click.Path(path_type=Path), default=None, help="Data folder; var/demo by default.")
+def demo(port, data) -> None:
+    """Run the application with its demo production."""
+    from amberkeel.demo import run_demo
+
+    try:
+        run_demo(data or Path(__file__).parents[2] / "var" / "demo", port)
+    except KeelError as error:
+        _fail(str(error))
+
+
+@main.command()
+def warm() -> None:
+    """Compile the inner loops now, so that no first job waits for it."""
+    from amberkeel.core.warm import warm_up
+
+    began = time.monotonic()
+    warm_up()
+    click.echo(f"Inner loops ready ({time.monotonic() - began:.0f} s).")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,51 @@
+"""A solved or simulated camera: one pose a frame and one lens."""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from amberkeel.core.lens import Lens
+
+
+@dataclass(frozen=True)
+class CameraPath:
+    """Poses of a camera over frames.
+
+    Attributes
+    ----------
+    frames : (F,) int, the plate's own frame numbers, rising.
+    positions : (F, 3) camera centres in the world, metres (or the solve's own unit).
+    world_from_camera : (F, 3, 3) rotations; columns are the camera's axes in the world.
+    lens : the lens, the same on all frames.
+    """
+
+    frames: np.ndarray
+    positions: np.ndarray
+    world_from_camera: np.ndarray
+    lens: Lens
+
+    def index_of(self, frame: int) -> int:
+        """Return the row of a frame number; raises KeyError when the path has no such frame."""
+        at = int(np.searchsorted(self.frames, frame))
+        if at == len(self.frames) or self.frames[at] != frame:
+            raise KeyError(frame)
+        return at
+
+    def to_camera(self, xyz: np.ndarray, row: int | np.ndarray) -> np.ndarray:
+        """Take world points (N, 3) to the camera frame of `row` (one row, or (N,) rows) as (N, 3)."""
+        offset = xyz - self.positions[row]
+        if np.ndim(row) == 0:
+            return offset @ self.world_from_camera[row]
+        return np.einsum("nji,nj->ni", self.world_from_camera[row], offset)
+
+    def project(self, xyz: np.ndarray, row: int | np.ndarray) -> np.ndarray:
+        """Project world points (N, 3) into `row` (one row, or (N,) rows) as pixels (N, 2)."""
+        return self.lens.project(self.to_camera(xyz, row))
+
+    def moved(self, scale: float, rotation: np.ndarray, translation: np.ndarray) -> "CameraPath":
+        """Return the path in another world: ``x_new = scale * rotation @ x + translation``."""
+        return replace(
+            self,
+            positions=scale * self.positions @ rotation.T + translation,
+            world_from_camera=rotation @ self.world_from_camera,
+        )

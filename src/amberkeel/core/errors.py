@@ -1,0 +1,52 @@
+"""The errors that `core` raises: one family, each with a message a tracking artist can act on."""
+
+
+class KeelError(Exception):
+    """Something the artist can act on.
+
+    Parameters
+    ----------
+    message : str
+        What is wrong, in one plain sentence.
+    help : str
+        What could help, in one plain sentence; may be empty.
+    """
+
+    def __init__(self, message: str, help: str = ""):
+        super().__init__(message)
+        self.message = message
+        self.help = help
+
+    def __str__(self) -> str:
+        return f"{self.message} {self.help}".strip()
+
+
+class PlateError(KeelError):
+    """The plate cannot be read as a sequence of pictures."""
+
+
+class FollowError(KeelError):
+    """Features cannot be found or followed."""
+
+
+class MaskError(KeelError):
+    """A mask cannot be made, carried or used."""
+
+
+class SolveError(KeelError):
+    """No camera could be solved."""
+
+
+class WorldError(KeelError):
+    """The datum asked for cannot be set up."""
+
+
+class HandoffError(KeelError):
+    """A file that is to leave cannot be written."""
+
+
+class Cancelled(KeelError):
+    """The caller asked the computation to stop."""
+
+    def __init__(self):
+        super().__init__("Cancelled.")

@@ -1,0 +1,140 @@
+"""Mattes in and out: image sequences read as masks, written as files, and turned into shapes."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import cv2
+import numpy as np
+import OpenImageIO as oiio
+
+from amberkeel.core.errors import MaskError, PlateError
+from amberkeel.core.masks.raster import Matte
+from amberkeel.core.masks.shape import Key, polygon
+from amberkeel.core.plate.plate import Plate
+from amberkeel.core.plate.sequence import find_sequence
+from amberkeel.core.progress import Progress, silent
+
+CHANNELS = ("luma", "red", "green", "blue", "alpha")
+SHAPE_POINTS = 28
+"""Points of a shape traced from a matte."""
+
+
+def read_matte(path: Path, channel: str = "luma") -> np.ndarray:
+    """Return one channel of a picture as (H, W) float32, 0 to 1. Raises MaskError where it has no such channel."""
+    picture = oiio.ImageBuf(str(path))
+    pixels = None if picture.has_error else picture.get_pixels(oiio.FLOAT)
+    if pixels is None or not picture.initialized:
+        raise PlateError(f"{Path(path).name} cannot be read as a picture.", "Is it complete, and PNG, JPEG, TIFF, EXR or DPX?")
+    pixels = np.asarray(pixels, np.float32)
+    pixels = pixels.reshape(pixels.shape[0], pixels.shape[1], -1)
+    depth = pixels.shape[2]
+    if channel == "luma":
+        return pixels[..., 0] if depth < 3 else pixels[..., :3] @ np.array([0.2126, 0.7152, 0.0722], np.float32)
+    place = depth - 1 if channel == "alpha" and depth in (2, 4) else {"red": 0, "green": 1, "blue": 2, "alpha": 3}.get(channel, 99)
+    if place >= depth:
+        raise MaskError(f"{Path(path).name} has no channel “{channel}”.", f"It has {depth}; choose another.")
+    return pixels[..., place]
+
+
+def bring_in(
+    pattern: str | Path, plate: Plate, channel: str = "luma", inverted: bool = False, offset: int = 0,
+    progress: Progress = silent,
+) -> tuple[dict[int, np.ndarray], list[int]]:  # fmt: skip
+    """Read a matte sequence for a plate.
+
+    Parameters
+    ----------
+    pattern : folder or ``name.####.ext``. offset : added to the matte's frame numbers to give the plate's.
+
+    Returns
+    -------
+    mattes : bool (H, W) by plate frame, True where masked. lacking : plate frames without a matte.
+
+    Raises
+    ------
+    MaskError : another size than the plate, no frame in common, or no such channel.
+    """
+    if channel not in CHANNELS:
+        raise MaskError(f"There is no channel “{channel}”.", f"Choose {', '.join(CHANNELS)}.")
+    sequence = find_sequence(pattern)
+    frames = [f for f in plate.frames.tolist() if f - offset in sequence.names]
+    if not frames:
+        low, high = sequence.frames[0] + offset, sequence.frames[-1] + offset
+        raise MaskError(
+            f"The mattes are frames {low}-{high}; the plate is {plate.frames[0]}-{plate.frames[-1]}.",
+            "Give an offset in frames that brings them together.",
+        )
+    mattes = {}
+    for k, frame in enumerate(frames):
+        matte = read_matte(sequence.path(frame - offset), channel)
+        if matte.shape != (plate.height, plate.width):
+            raise MaskError(
+                f"Matte {frame - offset} is {matte.shape[1]}x{matte.shape[0]}, the plate is {plate.width}x{plate.height}.",
+                "Mattes must have the plate's size.",
+            )
+        mattes[frame] = (matte < 0.5) if inverted else (matte >= 0.5)
+        progress((k + 1) / len(frames), f"Reading mattes, frame {frame}")
+    return mattes, sorted(set(plate.frames.tolist()) - set(frames))
+
+
+def write_mattes(
+    folder: Path, stem: str, frames: np.ndarray, masked: Callable[[int], np.ndarray], kind: str = "png", progress: Progress = silent
+) -> list[Path]:
+    """Write one matte a frame, white where masked, as 8-bit PNG or half-float EXR numbered as the plate is."""
+    if kind not in ("png", "exr"):
+        raise MaskError(f"Mattes leave as png or exr, not {kind}.")
+    folder.mkdir(parents=True, exist_ok=True)
+    written = []
+    for k, frame in enumerate(np.asarray(frames).tolist()):
+        path = folder / f"{stem}.{frame:04d}.{kind}"
+        mask = np.ascontiguousarray(masked(frame))
+        spec = oiio.ImageSpec(mask.shape[1], mask.shape[0], 1, oiio.UINT8 if kind == "png" else oiio.HALF)
+        if kind == "exr":
+            spec.attribute("compression", "zip")
+        out = oiio.ImageOutput.create(str(path))
+        pixels = (mask * np.uint8(255)) if kind == "png" else mask.astype(np.float32)
+        if out is None or not out.open(str(path), spec) or not out.write_image(pixels[..., None]) or not out.close():
+            raise MaskError(f"{path} cannot be written.", "Is there room on the disk, and may we write there?")
+        written.append(path)
+        progress((k + 1) / len(frames), f"Writing mattes, frame {frame}")
+    return written
+
+
+def trace(masks: Matte, frames: list[int], every: int = 4, points: int = SHAPE_POINTS) -> dict[int, Key]:
+    """Return keys of a shape around the largest part of a matte, with points that stay with their place on the outline.
+
+    A key is set on every `every`-th frame, on the first and the last. Raises MaskError where the matte is empty.
+    """
+    seen = [f for f in frames if (m := masks(f)) is not None and m.any()]
+    if not seen:
+        raise MaskError("The matte is empty on every frame.", "There is nothing to draw a shape around.")
+    chosen = sorted({*seen[::every], seen[-1]})
+    keys, before = {}, None
+    for frame in chosen:
+        outline = _even(_largest(masks(frame)), points)
+        before = _in_step(outline, before)
+        keys[frame] = Key(polygon(before))
+    return keys
+
+
+def _largest(mask: np.ndarray) -> np.ndarray:
+    """Return the outline (M, 2) of a mask's largest part."""
+    contours, _ = cv2.findContours(mask.astype(np.uint8), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_NONE)
+    return max(contours, key=cv2.contourArea)[:, 0].astype(float) + 0.5
+
+
+def _even(outline: np.ndarray, count: int) -> np.ndarray:
+    """Return `count` points evenly along a closed outline."""
+    closed = np.concatenate([outline, outline[:1]])
+    along = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(closed, axis=0), axis=1))])
+    at = np.arange(count) * along[-1] / count
+    return np.stack([np.interp(at, along, closed[:, k]) for k in (0, 1)], 1)
+
+
+def _in_step(outline: np.ndarray, before: np.ndarray | None) -> np.ndarray:
+    """Return the outline started at the point that best keeps every point near its place on the one before."""
+    if before is None:
+        return outline
+    a, b = outline - outline.mean(0), before - before.mean(0)
+    costs = [((np.roll(a, -k, 0) - b) ** 2).sum() for k in range(len(a))]
+    return np.roll(outline, -int(np.argmin(costs)), 0)

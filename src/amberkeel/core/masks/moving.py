@@ -1,0 +1,202 @@
+"""What moves here: regions that go another way than the dominant rigid motion, over time, with their evidence.
+
+Tracks give the background's motion; `cues` say for every pixel how far it departs from it, and whether it looks like the
+background at all. Pixels that do the one and not the other are joined over space and time into proposals.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from scipy import ndimage
+
+from amberkeel.core.errors import MaskError
+from amberkeel.core.masks.cues import CueReader
+from amberkeel.core.masks.rigid import RigidMotion, fit_background
+from amberkeel.core.plate.plate import Plate
+from amberkeel.core.progress import Progress, silent
+from amberkeel.core.tracks import TrackSet
+
+TRACK_GAP = 3
+"""Frames between the two at which tracks are compared with the background."""
+
+WEAK_PX, STRONG_PX = 0.8, 1.5
+"""Departure in analysis pixels of a region's outskirts and of its heart, at least."""
+
+UNLIKE = 3.0
+"""Difference to the background in Lab units, at least."""
+
+OVER_NOISE = 3.0
+"""Times the picture's own median that departure and unlikeness must reach too."""
+
+MIN_FRAMES = 4
+LONG_FRAMES = 10
+"""Frames that a region must last when no track in it departs."""
+
+HEART_SHARE = 1.2e-4
+"""Share of a frame's pixels that a region's heart must fill."""
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """A region that moves by itself.
+
+    Attributes
+    ----------
+    frames : (K,) frames on which it is seen. masks : (K, H, W) bool at the plate's size, packed along the last axis.
+    tracks : indices of tracks that lie in it and depart. speed : median departure of those tracks in plate pixels a frame, NaN without any.
+    share : largest share of the picture that it fills. background : how the background moved.
+    """
+
+    frames: np.ndarray
+    masks: np.ndarray
+    width: int
+    tracks: list[int]
+    speed: float
+    share: float
+    background: str
+
+    def mask(self, frame: int) -> np.ndarray | None:
+        """Return the region at a frame as bool (H, W), or None where it is not seen."""
+        k = int(np.searchsorted(self.frames, frame))
+        if k >= len(self.frames) or self.frames[k] != frame:
+            return None
+        return np.unpackbits(self.masks[k], axis=-1, count=self.width).astype(bool)
+
+
+@dataclass(frozen=True)
+class Departures:
+    """How tracks depart from the background.
+
+    Attributes
+    ----------
+    moving : (N,) bool by sample: most of the frame pairs over it say that the track goes another way.
+    motions : the background by pair of frames. predicted : (N, 2) where the background beside the track would have
+        taken it from its place `gap` frames before; NaN where that cannot be said.
+    """
+
+    moving: np.ndarray
+    motions: dict[tuple[int, int], RigidMotion]
+    predicted: np.ndarray
+
+
+def track_departures(tracks: TrackSet, frames: np.ndarray, gap: int = TRACK_GAP) -> Departures:
+    """Compare every track with the dominant motion between frames `gap` apart."""
+    first = int(frames[0])
+    grid = np.full((len(frames), len(tracks), 2), np.nan)
+    grid[tracks.frames - first, tracks.track_of_sample] = tracks.xy
+    votes, seen = np.zeros(grid.shape[:2]), np.zeros(grid.shape[:2])
+    predicted = np.full(grid.shape, np.nan)
+    motions: dict[tuple[int, int], RigidMotion] = {}
+    for k in range(len(frames) - gap):
+        rows = np.nonzero(np.isfinite(grid[k, :, 0]) & np.isfinite(grid[k + gap, :, 0]))[0]
+        x, y = grid[k, rows], grid[k + gap, rows]
+        motion = fit_background(x, y)
+        if motion is None:
+            continue
+        motions[first + k, first + k + gap] = motion
+        residual = motion.residuals(x, y)
+        departs = (residual > 5.0 * motion.noise) & (residual > 1.0)
+        votes[k : k + gap + 1, rows] += departs
+        seen[k : k + gap + 1, rows] += 1.0
+        predicted[k + gap, rows] = _carried_by_neighbours(x, y, departs)
+    moving = votes > 0.5 * np.maximum(seen, 1.0)
+    at = tracks.frames - first, tracks.track_of_sample
+    return Departures(moving[at], motions, predicted[at])
+
+
+def _carried_by_neighbours(x: np.ndarray, y: np.ndarray, departs: np.ndarray, count: int = 7) -> np.ndarray:
+    """Return where the still tracks nearest to each would have taken it (N, 2): their median displacement."""
+    still = np.nonzero(~departs)[0]
+    if len(still) < count:
+        return np.full(x.shape, np.nan)
+    distance = ((x[:, None] - x[None, still]) ** 2).sum(-1)
+    near = still[np.argpartition(distance, count - 1, axis=1)[:, :count]]
+    return x + np.median((y - x)[near], axis=1)
+
+
+def what_moves(
+    plate: Plate,
+    tracks: TrackSet,
+    masked: Callable[[int], np.ndarray] | None = None,
+    progress: Progress = silent,
+) -> list[Proposal]:
+    """Propose regions of a plate that move otherwise than the background, the largest first.
+
+    Parameters
+    ----------
+    plate : the pictures. tracks : followed on it with nothing or little masked.
+    masked : from frame to bool (H, W); what is masked already is not proposed again.
+
+    Raises
+    ------
+    MaskError : too few tracks to tell how the background moves.
+    """
+    departures = track_departures(tracks, plate.frames)
+    if not departures.motions:
+        raise MaskError("Too few tracks to tell how the background moves.", "Follow features first, with more of them.")
+    reader = CueReader(plate, tracks)
+    volume = np.zeros((len(plate.frames), reader.size[1], reader.size[0]), np.uint8)
+    for k, frame in enumerate(plate.frames.tolist()):
+        hidden = None
+        if masked is not None:
+            hidden = cv2.resize(masked(frame).astype(np.uint8), reader.size, interpolation=cv2.INTER_NEAREST) > 0
+        volume[k] = _regions(reader, frame, hidden)
+        progress(0.95 * (k + 1) / len(plate.frames), f"Comparing with the background, frame {frame}")
+    labels, count = ndimage.label(volume, structure=np.ones((3, 3, 3)))
+    boxes = ndimage.find_objects(labels, count)
+    found = [_proposal(plate, tracks, departures, labels, n, box) for n, box in enumerate(boxes, start=1)]
+    progress(1.0, "Joining regions")
+    return sorted((p for p in found if p is not None), key=lambda p: -p.share * len(p.frames))
+
+
+def _ellipse(radius: int) -> np.ndarray:
+    return cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1))
+
+
+def _regions(reader: CueReader, frame: int, hidden: np.ndarray | None) -> np.ndarray:
+    """Return where one frame departs from the background and looks unlike it, (h, w) uint8; nothing where it cannot be told."""
+    try:
+        cues = reader.read(frame)
+    except MaskError:
+        return np.zeros(reader.size[::-1], np.uint8)
+    departure, unlike = cues.departure, cv2.GaussianBlur(cues.unlike, (0, 0), 2.0)
+    if hidden is not None:
+        departure, unlike = (np.where(hidden, 0.0, part) for part in (departure, unlike))
+    noise = float(np.median(departure)), float(np.median(unlike))
+    weak_px, odd = max(WEAK_PX, OVER_NOISE * noise[0]), unlike > max(UNLIKE, OVER_NOISE * noise[1])
+    weak = departure > weak_px
+    reach, close, widen = (max(2, reader.size[0] // n) for n in (80, 96, 160))
+    near = cv2.dilate(weak.astype(np.uint8), _ellipse(reach)) > 0
+    count, parts = cv2.connectedComponents((weak | (odd & near)).astype(np.uint8))
+    hearts = np.bincount(parts[odd & (departure > max(STRONG_PX, 2.0 * weak_px))], minlength=count)
+    hearts[0] = 0
+    mask = (hearts > HEART_SHARE * odd.size)[parts].astype(np.uint8)
+    mask &= cv2.dilate(odd.astype(np.uint8), _ellipse(reach // 2))
+    framed = cv2.copyMakeBorder(mask, close, close, close, close, cv2.BORDER_CONSTANT)
+    mask = cv2.morphologyEx(framed, cv2.MORPH_CLOSE, _ellipse(close))[close:-close, close:-close]
+    return cv2.dilate(mask, _ellipse(widen))
+
+
+def _proposal(plate, tracks, departures, labels, number, box) -> Proposal | None:
+    """Return one region as a proposal, or None where it is too short to mean anything."""
+    rows = np.nonzero((labels[box[0]] == number).any((1, 2)))[0] + box[0].start
+    if len(rows) < MIN_FRAMES:
+        return None
+    frames, size = plate.frames[rows], (plate.width, plate.height)
+    masks = [cv2.resize((labels[k] == number).astype(np.float32), size, interpolation=cv2.INTER_LINEAR) > 0.5 for k in rows]
+    own, apart = set(), []
+    for mask, frame in zip(masks, frames):
+        on = np.nonzero((tracks.frames == frame) & departures.moving)[0]
+        x, y = np.clip(tracks.xy[on].astype(int), 0, np.array(size) - 1).T
+        on = on[mask[y, x]]
+        own.update(tracks.track_of_sample[on].tolist())
+        apart.extend(np.linalg.norm(tracks.xy[on] - departures.predicted[on], axis=1).tolist())
+    speed = float(np.nanmedian(apart)) / TRACK_GAP if np.isfinite(apart).any() else float("nan")
+    kinds = [m.kind for (a, _), m in departures.motions.items() if frames[0] <= a <= frames[-1]]
+    kind = max(set(kinds), key=kinds.count) if kinds else "unknown"
+    if not own and len(rows) < LONG_FRAMES:
+        return None
+    share = max(float(m.mean()) for m in masks)
+    return Proposal(frames, np.packbits(np.array(masks), axis=-1), plate.width, sorted(own), speed, share, kind)

@@ -1,0 +1,117 @@
+"""The background's motion between two frames: epipolar where the camera moves among depths, a homography otherwise.
+
+Which of the two explains the tracks is decided by GRIC (Torr 1998), which pays for the model's parameters and for the
+freedom it leaves each point.
+"""
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numba import njit, prange
+
+FREE, PLANAR = "free", "planar or turning"
+MIN_TRACKS = 16
+NOISE_PX = 0.1
+"""Least noise of a track's place that is believed, pixels."""
+
+
+@dataclass(frozen=True)
+class RigidMotion:
+    """How the background goes from one frame to another.
+
+    Attributes
+    ----------
+    kind : FREE (`matrix` is a fundamental matrix, ``y.T F x = 0``) or PLANAR (`matrix` is a homography, ``y = H x``).
+    matrix : (3, 3), on homogeneous pixels. noise : robust one sigma of the tracks that agree, pixels.
+    """
+
+    kind: str
+    matrix: np.ndarray
+    noise: float
+
+    def residuals(self, x: np.ndarray, y: np.ndarray) -> np.ndarray:
+        """Return how far (N,), pixels, each place goes another way than the background; x, y (N, 2) at the two frames."""
+        x, y = np.c_[x, np.ones(len(x))], np.c_[y, np.ones(len(y))]
+        return _sampson(self.matrix, x, y) if self.kind == FREE else _transfer(self.matrix, x, y)
+
+
+def _sampson(f: np.ndarray, x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    """First-order geometric distance to the epipolar constraint (Hartley and Zisserman 11.4.3)."""
+    lines, back = x @ f.T, y @ f
+    norm = np.sqrt((lines[:, :2] ** 2).sum(1) + (back[:, :2] ** 2).sum(1))
+    return np.abs((y * lines).sum(1)) / np.maximum(norm, 1e-12)
+
+
+def _transfer(h: np.ndarray, x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    moved = x @ h.T
+    return np.linalg.norm(moved[:, :2] / moved[:, 2:] - y[:, :2], axis=1) / np.sqrt(2.0)
+
+
+def _gric(residual: np.ndarray, noise: float, manifold: int, parameters: int) -> float:
+    n = len(residual)
+    bent = np.minimum((residual / noise) ** 2, 2.0 * (4 - manifold))
+    return float(bent.sum() + np.log(4.0) * manifold * n + np.log(4.0 * n) * parameters)
+
+
+def fit_background(x: np.ndarray, y: np.ndarray) -> RigidMotion | None:
+    """Return the dominant rigid motion of tracks at `x` (N, 2) on one frame and `y` (N, 2) on another.
+
+    Robust estimation is OpenCV's MAGSAC++ (Barath et al. 2020). None where there are too few tracks.
+    """
+    if len(x) < MIN_TRACKS:
+        return None
+    f = _estimate(cv2.findFundamentalMat, x, y, cv2.USAC_MAGSAC, 0.5, 0.999, 3000)
+    h = _estimate(cv2.findHomography, x, y, cv2.USAC_MAGSAC, 1.0, None, 3000, 0.999)
+    found = []
+    for kind, matrix, manifold, parameters in ((FREE, f, 3, 7), (PLANAR, h, 2, 8)):
+        if matrix is None or matrix.shape != (3, 3):
+            continue
+        residual = RigidMotion(kind, matrix, 1.0).residuals(x, y)
+        noise = max(NOISE_PX, 1.4826 * float(np.median(residual)))
+        found.append((kind, matrix, manifold, parameters, residual, noise))
+    if not found:
+        return None
+    common = min(f[5] for f in found)
+    kind, matrix, *_, noise = min(found, key=lambda f: _gric(f[4], common, f[2], f[3]))
+    return RigidMotion(kind, matrix, noise)
+
+
+def _estimate(method, *arguments) -> np.ndarray | None:
+    """Return the model that an OpenCV estimator finds, or None where the points are too degenerate for it."""
+    try:
+        return method(*arguments)[0]
+    except cv2.error:
+        return None
+
+
+@njit(cache=True, fastmath=True, nogil=True, parallel=True)
+def _dense(flow, matrix, free, out):
+    height, width = out.shape
+    for r in prange(height):
+        for c in range(width):
+            x, y = c + 0.5, r + 0.5
+            u, v = x + flow[r, c, 0], y + flow[r, c, 1]
+            a = matrix[0, 0] * x + matrix[0, 1] * y + matrix[0, 2]
+            b = matrix[1, 0] * x + matrix[1, 1] * y + matrix[1, 2]
+            w = matrix[2, 0] * x + matrix[2, 1] * y + matrix[2, 2]
+            if free:
+                p = matrix[0, 0] * u + matrix[1, 0] * v + matrix[2, 0]
+                q = matrix[0, 1] * u + matrix[1, 1] * v + matrix[2, 1]
+                out[r, c] = abs(u * a + v * b + w) / np.sqrt(a * a + b * b + p * p + q * q + 1e-24)
+            else:
+                out[r, c] = np.sqrt(0.5 * ((a / w - u) ** 2 + (b / w - v) ** 2))
+
+
+def dense_residuals(flow: np.ndarray, motion: RigidMotion) -> np.ndarray:
+    """Return the residual of every pixel (H, W) float32, pixels, given its displacement `flow` (H, W, 2)."""
+    out = np.empty(flow.shape[:2], np.float32)
+    _dense(flow, np.ascontiguousarray(motion.matrix, float), motion.kind == FREE, out)
+    return out
+
+
+def scaled(motion: RigidMotion, scale: float) -> RigidMotion:
+    """Return the same motion for a picture `scale` times the size."""
+    down = np.diag([1.0 / scale, 1.0 / scale, 1.0])
+    matrix = down.T @ motion.matrix @ down if motion.kind == FREE else np.linalg.inv(down) @ motion.matrix @ down
+    return RigidMotion(motion.kind, matrix, motion.noise * scale)

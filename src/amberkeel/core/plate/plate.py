@@ -1,0 +1,158 @@
+"""A plate: the pictures of one camera take, whatever holds them."""
+
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from fractions import Fraction
+from pathlib import Path
+from threading import Lock
+
+import numpy as np
+
+from amberkeel.core.errors import PlateError
+from amberkeel.core.plate.decode import read_picture, to_gray
+from amberkeel.core.plate.sequence import VIDEO_SUFFIXES, Sequence, find_sequence, spans
+from amberkeel.core.plate.video import VideoReader
+
+GRAY_BUDGET = 400 * 1024 * 1024
+"""Bytes of decoded luma kept in memory by `GrayFrames`."""
+
+
+@dataclass
+class Plate:
+    """Pictures by frame number.
+
+    Attributes
+    ----------
+    name : a short name for messages and hand-overs.
+    frames : (F,) int frame numbers, without gaps.
+    width, height : pixels. fps : frames a second, or None where unknown.
+    pixel_aspect : width of a pixel over its height.
+    """
+
+    name: str
+    frames: np.ndarray
+    width: int
+    height: int
+    source: Sequence | VideoReader
+    fps: Fraction | None = None
+    pixel_aspect: float = 1.0
+    _lock: Lock = field(default_factory=Lock, repr=False)
+
+    def read(self, frame: int) -> np.ndarray:
+        """Return a frame as (H, W, 3) uint8 sRGB; raises PlateError on damage or another size."""
+        if isinstance(self.source, VideoReader):
+            with self._lock:
+                return self.source.read(frame)
+        picture = read_picture(self.source.path(frame))
+        if picture.shape[:2] != (self.height, self.width):
+            raise PlateError(
+                f"Frame {frame} is {picture.shape[1]}x{picture.shape[0]}, the others are {self.width}x{self.height}.",
+                "All frames of a plate must have one size.",
+            )
+        return picture
+
+
+def open_plate(where: str | Path, frames: tuple[int, int] | None = None) -> Plate:
+    """Open a folder, a pattern ``name.####.ext`` or a video as a plate.
+
+    Parameters
+    ----------
+    where : the plate. frames : first and last frame to use, or None for all.
+
+    Raises
+    ------
+    PlateError : nothing there, a gap in the frames, one frame only, or not pictures at all.
+    """
+    where = Path(where)
+    if where.suffix.lower() in VIDEO_SUFFIXES and where.is_file():
+        reader = VideoReader(where)
+        numbers = _range(list(range(1, reader.count + 1)), frames, where.name)
+        return Plate(where.stem, numbers, reader.width, reader.height, reader, reader.fps, reader.pixel_aspect)
+    if where.is_file():
+        read_picture(where)
+        raise PlateError(f"{where.name} is a single picture.", "Give its folder, or a pattern such as name.####.png.")
+    sequence = find_sequence(where)
+    numbers = _range(sequence.frames, frames, sequence.label)
+    first = read_picture(sequence.path(int(numbers[0])))
+    name = sequence.stem.rstrip("._-") or where.name
+    return Plate(name, numbers, first.shape[1], first.shape[0], sequence)
+
+
+def _range(numbers: list[int], wanted: tuple[int, int] | None, label: str) -> np.ndarray:
+    if wanted:
+        inside = [n for n in numbers if wanted[0] <= n <= wanted[1]]
+        if not inside:
+            raise PlateError(f"{label} has no frames in {wanted[0]}-{wanted[1]}.", f"It runs from {numbers[0]} to {numbers[-1]}.")
+        lacking = sorted(set(range(wanted[0], wanted[1] + 1)) - set(inside))
+    else:
+        inside = numbers
+        lacking = sorted(set(range(numbers[0], numbers[-1] + 1)) - set(numbers))
+    if lacking:
+        raise PlateError(f"{label} has no frame {spans(lacking)}.", "Supply the missing frames or choose a range without them.")
+    if len(inside) < 2:
+        raise PlateError(f"{label} has one frame only.", "A camera needs several; choose a longer range.")
+    return np.array(inside, dtype=np.int64)
+
+
+class GrayFrames:
+    """Luma of a plate's frames: read ahead on a thread, the newest kept within a memory budget."""
+
+    def __init__(self, plate: Plate, budget: int = GRAY_BUDGET, ahead: int = 3):
+        self.plate = plate
+        self._room = max(4, budget // (plate.width * plate.height))
+        self._ahead = ahead
+        self._kept: dict[int, np.ndarray] = {}
+        self._coming: dict[int, object] = {}
+        self._pool = ThreadPoolExecutor(1)
+
+    def get(self, frame: int, step: int = 1) -> np.ndarray:
+        """Return the luma (H, W) uint8 of a frame; frames further along `step` are read ahead."""
+        for k in range(1, self._ahead + 1):
+            self._fetch(frame + k * step)
+        if frame not in self._kept:
+            coming = self._coming.pop(frame, None)
+            self._keep(frame, coming.result() if coming else self._read(frame))
+        return self._kept[frame]
+
+    def _read(self, frame: int) -> np.ndarray:
+        return to_gray(self.plate.read(frame))
+
+    def _fetch(self, frame: int) -> None:
+        inside = self.plate.frames[0] <= frame <= self.plate.frames[-1]
+        if inside and frame not in self._kept and frame not in self._coming:
+            self._coming[frame] = self._pool.submit(self._read, frame)
+
+    def _keep(self, frame: int, gray: np.ndarray) -> None:
+        while len(self._kept) >= self._room:
+            furthest = max(self._kept, key=lambda f: abs(f - frame))
+            del self._kept[furthest]
+        self._kept[frame] = gray
+
+    def close(self) -> None:
+        """Stop reading ahead and let go of the frames."""
+        self._pool.shutdown(wait=True, cancel_futures=True)
+        self._kept.clear()
+        self._coming.clear()
+
+
+def matte_reader(pattern: str | Path, plate: Plate):
+    """Return a function from frame number to a bool mask (H, W), True where the matte is white (ignored).
+
+    Raises PlateError when the mattes have another size or lack frames of the plate.
+    """
+    sequence = find_sequence(pattern)
+    lacking = sorted(set(plate.frames.tolist()) - set(sequence.frames))
+    if lacking:
+        raise PlateError(f"The mattes {sequence.label} have no frame {spans(lacking)}.", "Supply one for every frame of the plate.")
+
+    def read(frame: int) -> np.ndarray:
+        matte = to_gray(read_picture(sequence.path(frame)))
+        if matte.shape != (plate.height, plate.width):
+            raise PlateError(
+                f"Matte {frame} is {matte.shape[1]}x{matte.shape[0]}, the plate is {plate.width}x{plate.height}.",
+                "Mattes must have the plate's size.",
+            )
+        return matte > 127
+
+    read(int(plate.frames[0]))
+    return read

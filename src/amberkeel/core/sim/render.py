@@ -1,0 +1,235 @@
+"""Render frames of a simulated shot: shutter, antialiasing, lens, exposure, grain, and the truth behind them."""
+
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from amberkeel.core.camera import CameraPath
+from amberkeel.core.lens import Lens
+from amberkeel.core.sim.motion import Move
+from amberkeel.core.sim.raster import NEAR, shade, visible_triangles
+from amberkeel.core.sim.scene import Scene, mesh_at
+
+
+@dataclass(frozen=True)
+class Shot:
+    """A simulated camera take.
+
+    Attributes
+    ----------
+    name : the shot's name.
+    scene, lens, move : what is filmed, through what, along which path.
+    frames : (F,) frame numbers. fps : frames a second.
+    sensor_width_mm : width of the filmed part of the sensor.
+    shutter : open share of a frame's time, centred on the frame's own time.
+    samples : samples a pixel, spread over the pixel and the shutter; a square number.
+    grain : standard deviation of grain at middle grey, in code values of 8 bit.
+    exposure : gain by frame time. seed : for grain and sample places.
+    """
+
+    name: str
+    scene: Scene
+    lens: Lens
+    move: Move
+    frames: np.ndarray
+    fps: float = 24.0
+    sensor_width_mm: float = 24.0
+    shutter: float = 0.5
+    samples: int = 9
+    grain: float = 1.2
+    exposure: Callable[[float], float] = lambda t: 1.0
+    seed: int = 1
+
+
+def truth(shot: Shot) -> CameraPath:
+    """Return the true camera at each frame's mid-shutter."""
+    positions, rotations = shot.move.poses(shot.frames)
+    return CameraPath(shot.frames, positions, rotations, shot.lens)
+
+
+def _ray_map(lens: Lens) -> tuple[np.ndarray, np.ndarray]:
+    x, y = np.meshgrid(np.arange(lens.width) + 0.5, np.arange(lens.height) + 0.5)
+    px = np.stack([x, y], -1)
+    rays = lens.normalise(px)
+    step = 0.5
+    grad = [
+        (lens.normalise(px + d) - lens.normalise(px - d)) / (2 * step) for d in (np.array([step, 0]), np.array([0, step]))
+    ]
+    return rays, np.stack(grad, -1)
+
+
+def _sample_plan(count: int, rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
+    """Return pixel offsets (count, 2) under a tent two pixels wide, and shutter times (count,) in -0.5 to 0.5.
+
+    Offsets and times come in opposite pairs, so that the mean place and time carry no bias.
+    """
+    side = int(round(np.sqrt(count)))
+    grid = (np.arange(side) + 0.5) / side
+    u, v = np.meshgrid(grid, grid)
+    uv = np.stack([u.ravel(), v.ravel()], 1)
+    tent = np.where(uv < 0.5, np.sqrt(2 * uv) - 1.0, 1.0 - np.sqrt(2.0 * (1.0 - uv)))
+    times = (np.arange(side * side) + 0.5) / (side * side) - 0.5
+    half = rng.permutation(side * side // 2)
+    order = np.empty(side * side, int)
+    order[: len(half)] = np.where(rng.random(len(half)) < 0.5, half, side * side - 1 - half)
+    order[::-1][: len(half)] = side * side - 1 - order[: len(half)]
+    if side % 2:
+        order[side * side // 2] = side * side // 2
+    return tent, times[order]
+
+
+def _boxes(corners: np.ndarray, lens: Lens) -> np.ndarray:
+    """Return the pixels (T, 4) as x0, x1, y0, y1 in which each triangle in the camera frame can be seen."""
+    edge = np.array([[0, 0], [lens.width, 0], [0, lens.height], [lens.width, lens.height], [0, lens.height / 2]])
+    reach = np.abs(lens.normalise(edge)).max(0) * 1.02
+    x, y, z = corners[..., 0], corners[..., 1], corners[..., 2]
+    out = (z <= NEAR).all(1)
+    for side in (x - reach[0] * z, -x - reach[0] * z, y - reach[1] * z, -y - reach[1] * z):
+        out |= (side > 0.0).all(1)
+    whole = (z <= 0.02).any(1) | (np.abs(corners[..., :2] / np.maximum(z, 0.02)[..., None]) > 1.5 * reach).any((1, 2))
+    px = lens.project(np.where(whole[:, None, None], 1.0, corners))
+    low, high = px.min(1), px.max(1)
+    pad = 3.0 + (0.1 if any(lens.radial) else 0.0) * (high - low)
+    size = np.array([lens.width, lens.height])
+    low = np.clip(np.floor(low - pad), 0, size).astype(np.int64)
+    high = np.clip(np.ceil(high + pad), 0, size).astype(np.int64)
+    low[whole], high[whole] = 0, size
+    high[out] = low[out]
+    return np.stack([low[:, 0], high[:, 0], low[:, 1], high[:, 1]], 1)
+
+
+def _texel_density(mesh, size: int) -> np.ndarray:
+    def area(p):
+        a, b = p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]
+        cross = np.cross(a, b) if p.shape[-1] == 3 else a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]
+        return np.linalg.norm(cross, axis=-1) if p.shape[-1] == 3 else np.abs(cross)
+
+    return np.sqrt(area(mesh.uv) / np.maximum(area(mesh.corners), 1e-12)) * size
+
+
+class Renderer:
+    """Renders frames of one shot; keeps the lens's ray map between frames."""
+
+    def __init__(self, shot: Shot):
+        self.shot = shot
+        self.rays, self.grad = _ray_map(shot.lens)
+
+    def linear(self, frame: float) -> tuple[np.ndarray, np.ndarray]:
+        """Return linear light (H, W, 3) and actor coverage (H, W), 0 to 1, at a frame."""
+        shot = self.shot
+        shape = (shot.lens.height, shot.lens.width)
+        picture, matte = np.zeros((*shape, 3)), np.zeros(shape)
+        depth, index = np.empty(shape), np.empty(shape, np.int64)
+        rng = np.random.default_rng([shot.seed, int(round(frame * 16))])
+        offsets, times = _sample_plan(shot.samples, rng)
+        for offset, time in zip(offsets, frame + times * shot.shutter):
+            self._sample(time, offset, depth, index, picture, matte)
+        return picture / len(times), matte / len(times)
+
+    def _sample(self, time, offset, depth, index, picture, matte) -> None:
+        shot, scene = self.shot, self.shot.scene
+        mesh, ambient, sun, first_actor = mesh_at(scene, time)
+        positions, rotations = shot.move.poses(np.array([time]))
+        corners = (mesh.corners - positions[0]) @ rotations[0]
+        rays = np.ascontiguousarray(np.moveaxis(self.rays + self.grad @ offset, -1, 0), dtype=np.float32)
+        visible_triangles(corners, rays, _boxes(corners, shot.lens), depth, index)
+        shade(
+            corners, mesh.uv, mesh.texture, mesh.glow, ambient, sun, _texel_density(mesh, scene.level_size[0]),
+            rays, depth, index, scene.texels, scene.level_start, scene.level_size,
+            1.0 / shot.lens.focal_px[0], rotations[0], positions[0], scene.sun_from_world, scene.shadow,
+            scene.haze, scene.haze_reach, first_actor, picture, matte,
+        )  # fmt: skip
+
+    def depth(self, frame: float) -> np.ndarray:
+        """Return depth along the view axis (H, W) in metres at mid-shutter; infinity where nothing is seen."""
+        mesh, _, _, _ = mesh_at(self.shot.scene, frame)
+        positions, rotations = self.shot.move.poses(np.array([frame]))
+        corners = (mesh.corners - positions[0]) @ rotations[0]
+        shape = (self.shot.lens.height, self.shot.lens.width)
+        inverse, index = np.empty(shape), np.empty(shape, np.int64)
+        boxes = _boxes(corners, self.shot.lens)
+        visible_triangles(corners, np.ascontiguousarray(np.moveaxis(self.rays, -1, 0), np.float32), boxes, inverse, index)
+        with np.errstate(divide="ignore"):
+            return np.where(index >= 0, 1.0 / inverse, np.inf)
+
+    def picture(self, frame: int) -> tuple[np.ndarray, np.ndarray]:
+        """Return the frame as 8-bit (H, W, 3) sRGB with grain, and the actors' matte (H, W) 8-bit."""
+        linear, matte = self.linear(frame)
+        return develop(linear, self.shot, frame), np.round(255 * matte).astype(np.uint8)
+
+
+def develop(linear: np.ndarray, shot: Shot, frame: int) -> np.ndarray:
+    """Expose, tone, add vignette and grain; return 8-bit sRGB (H, W, 3)."""
+    height, width = linear.shape[:2]
+    y, x = np.mgrid[0:height, 0:width]
+    r2 = ((x - width / 2) ** 2 + (y - height / 2) ** 2) / (width / 2) ** 2
+    light = linear * (shot.exposure(frame) * (1.0 - 0.13 * r2))[..., None]
+    light = light * (1.0 + light / 2.2**2) / (1.0 + light)  # a soft shoulder (Reinhard et al. 2002)
+    light = 0.18 * (light / 0.18) ** 1.35  # a print's contrast around middle grey
+    code = np.where(light < 0.0031308, 12.92 * light, 1.055 * np.maximum(light, 1e-9) ** (1 / 2.4) - 0.055)
+    rng = np.random.default_rng([shot.seed, frame, 7])
+    luma = rng.standard_normal((height, width, 1), dtype=np.float32)
+    chroma = rng.standard_normal((height, width, 3), dtype=np.float32)
+    strength = shot.grain / 255.0 * (0.6 + 1.6 * np.sqrt(np.clip(code * (1.0 - code), 0.0, 0.25)))
+    code = code + strength * (0.85 * luma + 0.5 * chroma)
+    return np.clip(np.round(255.0 * code), 0, 255).astype(np.uint8)
+
+
+def render_all(shot: Shot, threads: int = 2) -> Iterator[tuple[int, np.ndarray, np.ndarray]]:
+    """Yield ``(frame, picture, matte)`` in frame order, rendered on `threads` threads."""
+    renderer = Renderer(shot)
+    with ThreadPoolExecutor(threads) as pool:
+        for frame, (picture, matte) in zip(shot.frames, pool.map(renderer.picture, shot.frames)):
+            yield int(frame), picture, matte
+
+
+def surface_points(shot: Shot, count: int, every: int = 6, seed: int = 3) -> tuple[np.ndarray, np.ndarray]:
+    """Return points on the still set for measuring slip, and where they can be seen.
+
+    Parameters
+    ----------
+    count : points wanted. every : frames between those on which points are taken.
+
+    Returns
+    -------
+    xyz : (N, 3) world metres. seen : (F, N) bool, in the picture and not covered, by frame.
+    """
+    renderer, path = Renderer(shot), truth(shot)
+    rng = np.random.default_rng(seed)
+    lens, chosen = shot.lens, []
+    frames = list(range(0, len(shot.frames), every))
+    for row in frames:
+        depth = renderer.depth(shot.frames[row])
+        n = int(np.ceil(1.6 * count / len(frames)))
+        px = rng.uniform([8, 8], [lens.width - 8, lens.height - 8], (n, 2))
+        z = depth[px[:, 1].astype(int), px[:, 0].astype(int)]
+        near = z < 60.0
+        centre = np.floor(px[near]) + 0.5
+        rays = np.concatenate([lens.normalise(centre), np.ones((near.sum(), 1))], 1) * z[near, None]
+        chosen.append(rays @ path.world_from_camera[row].T + path.positions[row])
+    xyz = np.concatenate(chosen)
+    _, matte_free = _static_only(xyz, shot)
+    xyz = xyz[matte_free][:count]
+    return xyz, np.array([_seen(renderer, path, row, xyz) for row in range(len(shot.frames))])
+
+
+def _static_only(xyz: np.ndarray, shot: Shot) -> tuple[np.ndarray, np.ndarray]:
+    """Return distances of points to the nearest actor triangle centre over the shot, and which stay clear of them."""
+    if not shot.scene.actors:
+        return np.full(len(xyz), np.inf), np.ones(len(xyz), bool)
+    centres = [actor(t).corners.mean(1) for t in shot.frames[::4] for actor in shot.scene.actors]
+    cloud = np.concatenate(centres)
+    distance, _ = cKDTree(cloud).query(xyz)
+    return distance, distance > 0.35
+
+
+def _seen(renderer: Renderer, path: CameraPath, row: int, xyz: np.ndarray) -> np.ndarray:
+    camera = path.to_camera(xyz, row)
+    px = path.lens.project(camera)
+    inside = (px > 2).all(1) & (px < [path.lens.width - 2, path.lens.height - 2]).all(1) & (camera[:, 2] > NEAR)
+    depth = renderer.depth(path.frames[row])
+    cell = np.where(inside[:, None], px, 0).astype(int)
+    return inside & (depth[cell[:, 1], cell[:, 0]] > camera[:, 2] * 0.99 - 0.02)

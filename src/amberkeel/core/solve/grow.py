@@ -1,0 +1,104 @@
+"""Grow a start over the whole shot: resect outwards, triangulate, adjust."""
+
+import numpy as np
+
+from amberkeel.core.errors import SolveError
+from amberkeel.core.progress import Progress
+from amberkeel.core.solve.bundle import adjust
+from amberkeel.core.solve.problem import Problem
+from amberkeel.core.solve.start import resect_frame
+
+GROW_SCALE = 4.0
+"""Cauchy scale while growing, in sigmas."""
+
+CHUNK = 10
+"""Frames added between two adjustments."""
+
+WINDOW = 40
+"""Frames adjusted after a chunk; frames further back that share tracks are held."""
+
+
+def fill_between(problem: Problem, a: int, b: int) -> None:
+    """Resect the unsolved frames between two rows from the poses around them."""
+    known = np.nonzero(problem.solved)[0]
+    for row in range(a, b + 1):
+        if problem.solved[row]:
+            continue
+        near = known[np.argmin(np.abs(known - row))]
+        _start_from(problem, row, int(near))
+        if resect_frame(problem, row, problem.used, GROW_SCALE) > 0.25:
+            problem.solved[row] = True
+            known = np.nonzero(problem.solved)[0]
+
+
+def _start_from(problem: Problem, row: int, near: int) -> None:
+    problem.rotations[row], problem.centres[row] = problem.rotations[near], problem.centres[near]
+
+
+def settle(problem: Problem, free_lens: tuple, options: dict, iterations: int, scale: float = GROW_SCALE) -> float:
+    """Place all tracks anew from the solved cameras, adjust all of it, and return the cost."""
+    problem.place(problem.used, scale)
+    first = int(np.nonzero(problem.solved)[0][0])
+    free = problem.solved.copy()
+    free[first] = False
+    bundle, rows = problem.bundle(problem.solved, problem.used, free, free_lens=free_lens, loss_scale=scale, **options)
+    cost = adjust(bundle, iterations, 1e-4)
+    problem.take(bundle, rows)
+    return cost
+
+
+def grow(problem: Problem, free_lens: tuple, options: dict, progress: Progress) -> None:
+    """Extend a start to all frames, in chunks alternately later and earlier.
+
+    Raises SolveError when the shot breaks: frames that cannot be tied to their neighbours.
+    """
+    total = len(problem.frames)
+    solved = np.nonzero(problem.solved)[0]
+    fill_between(problem, int(solved[0]), int(solved[-1]))
+    settle(problem, free_lens, options, 12)
+    while not problem.solved.all():
+        solved = np.nonzero(problem.solved)[0]
+        low, high = int(solved[0]), int(solved[-1])
+        grown = _extend(problem, high, range(high + 1, min(high + 1 + CHUNK, total)))
+        grown += _extend(problem, low, range(low - 1, max(low - 1 - CHUNK, -1), -1))
+        if not grown:
+            break
+        _adjust_edges(problem, options)
+        progress(problem.solved.mean(), f"Solved {int(problem.solved.sum())} of {total} frames")
+    if not problem.solved.all():
+        lost = problem.frames[~problem.solved]
+        raise SolveError(
+            f"The solve breaks at frame {int(lost[0] if lost[0] > problem.frames[0] else lost[-1])}: "
+            "too few tracks carry across it.",
+            "Place a few long tracks across that frame by hand, or solve a shorter range.",
+        )
+
+
+def _extend(problem: Problem, last: int, rows) -> int:
+    grown = 0
+    for row in rows:
+        _start_from(problem, row, last)
+        if resect_frame(problem, row, problem.used, GROW_SCALE) < 0.25:
+            break
+        problem.solved[row] = True
+        last, grown = row, grown + 1
+    return grown
+
+
+def _adjust_edges(problem: Problem, options: dict) -> None:
+    """Triangulate again and adjust the frames near both ends of what is solved, the rest held."""
+    problem.place(problem.used, GROW_SCALE)
+    solved = np.nonzero(problem.solved)[0]
+    free = problem.solved.copy()
+    if len(solved) > 2 * WINDOW + 10:
+        free[solved[WINDOW:-WINDOW]] = False
+    else:
+        free[solved[len(solved) // 2]] = False
+    near = np.zeros(len(free), bool)
+    movable = np.nonzero(free)[0]
+    near[movable] = True
+    held = np.nonzero(problem.solved & ~free)[0]
+    near[held[np.abs(held[:, None] - movable[None]).min(1) <= 20]] = True
+    bundle, rows = problem.bundle(near, problem.used, free, loss_scale=GROW_SCALE, **options)
+    adjust(bundle, 6, 1e-3)
+    problem.take(bundle, rows)

@@ -1,0 +1,189 @@
+"""The start: two frames with parallax, and the focal length that explains them and the frames between.
+
+A single pair rarely settles the focal length, so it is swept on a log scale; at each value an essential matrix is
+found robustly, a few frames between are resected, and a small adjustment with the focal length free ranks the start
+by robust cost (Hartley and Zisserman 2004, chapters 9, 11 and 19).
+"""
+
+from copy import copy
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+
+from amberkeel.core.errors import SolveError
+from amberkeel.core.solve.bundle import adjust
+from amberkeel.core.solve.points import resect
+from amberkeel.core.solve.problem import Problem
+
+FIELDS_OF_VIEW = np.radians(np.geomspace(110.0, 10.0, 11))
+"""Swept horizontal fields of view, radians."""
+
+START_SCALE = 6.0
+"""Cauchy scale of the start, in sigmas: rough, since lens and focal length are not known yet."""
+
+MIN_COMMON = 24
+
+
+@dataclass
+class Start:
+    """A two-frame start and its adjusted neighbours: `problem` holds the cameras, `cost` ranks it (lower is better)."""
+
+    problem: Problem
+    cost: float
+    explained: float
+
+
+@dataclass(frozen=True)
+class Pair:
+    """Two frame rows, the tracks they share, and their parallax beyond a homography in pixels."""
+
+    a: int
+    b: int
+    tracks: np.ndarray
+    parallax: float
+
+
+def common_tracks(problem: Problem, a: int, b: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Return the used tracks seen in both frame rows, and their pixels there, (M,), (M, 2), (M, 2)."""
+    track = problem.track
+    ok = problem.usable & problem.used[track]
+    in_a, in_b = np.nonzero(ok & (problem.camera == a))[0], np.nonzero(ok & (problem.camera == b))[0]
+    tracks, ia, ib = np.intersect1d(track[in_a], track[in_b], assume_unique=True, return_indices=True)
+    return tracks, problem.xy[in_a[ia]], problem.xy[in_b[ib]]
+
+
+def find_pairs(problem: Problem, count: int = 2) -> list[Pair]:
+    """Return the best starting pairs, by parallax beyond a homography and by the number of common tracks.
+
+    Raises SolveError when tracks hardly move, or when no pair of frames shows parallax.
+    """
+    frames = len(problem.frames)
+    anchors = np.unique(np.linspace(0, frames - 2, min(9, frames - 1)).astype(int))
+    gaps = np.unique(np.round(np.geomspace(max(3, frames // 16), frames - 1, 7)).astype(int))
+    pairs, travel = [], 0.0
+    for a in anchors:
+        for b in a + gaps:
+            if b >= frames:
+                continue
+            tracks, xa, xb = common_tracks(problem, a, b)
+            if len(tracks) < MIN_COMMON:
+                continue
+            travel = max(travel, float(np.median(np.linalg.norm(xb - xa, axis=1))))
+            pairs.append(Pair(int(a), int(b), tracks, _parallax(xa, xb)))
+    if not pairs:
+        raise SolveError("Too few tracks last long enough to start a solve.", "Follow more features, or a shorter range.")
+    if travel < 1.0:
+        raise SolveError(f"The camera does not move: tracks travel {travel:.2f} px at most.", "A locked-off plate needs no solve.")
+    if max(p.parallax for p in pairs) < 0.6:
+        raise SolveError(
+            "No parallax: every frame maps onto the others, as when a camera turns on its tripod.",
+            "A nodal solve would fit this shot; it is not available yet.",
+        )
+    rank = [min(p.parallax, 30.0) * np.sqrt(min(len(p.tracks), 200)) for p in pairs]
+    chosen: list[Pair] = []
+    for k in np.argsort(rank)[::-1]:
+        if all(abs(pairs[k].a - p.a) + abs(pairs[k].b - p.b) > frames // 10 for p in chosen):
+            chosen.append(pairs[k])
+        if len(chosen) == count:
+            break
+    return chosen
+
+
+def _parallax(xa: np.ndarray, xb: np.ndarray) -> float:
+    """Return the upper-quartile distance in pixels that the best homography leaves."""
+    h, _ = cv2.findHomography(xa, xb, cv2.RANSAC, 2.0)
+    if h is None:
+        return 0.0
+    moved = cv2.perspectiveTransform(xa[:, None], h)[:, 0]
+    return float(np.percentile(np.linalg.norm(moved - xb, axis=1), 70))
+
+
+def sweep(problem: Problem, pair: Pair, focals: np.ndarray, free_focal: bool) -> list[Start]:
+    """Return the starts of a pair over focal lengths in pixels, best first."""
+    _, xa, xb = common_tracks(problem, pair.a, pair.b)
+    starts = [_try_focal(problem, pair, xa, xb, focal, free_focal) for focal in focals]
+    return sorted((s for s in starts if s), key=lambda s: s.cost)
+
+
+def _try_focal(problem: Problem, pair: Pair, xa, xb, focal: float, free_focal: bool) -> Start | None:
+    lens = problem.lens.copy()
+    lens[0] = focal
+    scale = np.array([lens[0], lens[0] * lens[1]])
+    na, nb = (xa - lens[2:4]) / scale, (xb - lens[2:4]) / scale
+    cv2.setRNGSeed(1)
+    essential, mask = cv2.findEssentialMat(na, nb, np.eye(3), cv2.RANSAC, 0.999, 1.5 / focal)
+    if essential is None or essential.shape != (3, 3):
+        return None
+    _, r, t, mask = cv2.recoverPose(essential, na, nb, np.eye(3), mask=mask)
+    inliers = pair.tracks[mask.ravel() > 0]
+    if len(inliers) < 8:
+        return None
+    trial = _copy(problem, lens)
+    trial.rotations[pair.b], trial.centres[pair.b] = r.T, -r.T @ t.ravel()
+    trial.solved[[pair.a, pair.b]] = True
+    chosen = np.zeros(len(trial.rhos), bool)
+    step = max(1, len(pair.tracks) // 160)
+    chosen[pair.tracks[::step]] = True
+    seed = np.zeros(len(trial.rhos), bool)
+    seed[inliers] = True
+    trial.place(chosen & seed, START_SCALE)
+    _resect_between(trial, pair, chosen & seed)
+    trial.place(chosen, START_SCALE)
+    options = {"free_lens": (0,) if free_focal else (), "loss_scale": START_SCALE}
+    bundle, rows = trial.bundle(trial.solved, chosen, _all_but(trial, pair.a), **options)
+    if len(bundle.rhos) < 8:
+        return None
+    cost = adjust(bundle, 12, 3e-3)
+    if not 0.05 < bundle.lens[0] / focals_limit(problem) < 12.0:
+        return None
+    trial.take(bundle, rows)
+    lost = int(chosen.sum()) - len(bundle.rhos)
+    fit = np.linalg.norm(bundle.residuals(), axis=1) * bundle.weight
+    cost += lost * START_SCALE**2 * 4.0
+    return Start(trial, cost / max(int(chosen.sum()), 1), float((fit < START_SCALE).mean()))
+
+
+def focals_limit(problem: Problem) -> float:
+    """Return the picture's width in pixels, the yardstick for focal lengths."""
+    return 2.0 * problem.lens[2]
+
+
+def _copy(problem: Problem, lens: np.ndarray) -> Problem:
+    trial = copy(problem)
+    for name in ("rotations", "centres", "solved", "anchors", "directions", "rhos", "placed", "usable"):
+        setattr(trial, name, getattr(problem, name).copy())
+    trial.lens = lens
+    return trial
+
+
+def _all_but(problem: Problem, row: int) -> np.ndarray:
+    free = problem.solved.copy()
+    free[row] = False
+    return free
+
+
+def _resect_between(problem: Problem, pair: Pair, tracks: np.ndarray) -> None:
+    """Resect a few frames between the pair, each from its neighbour towards the pair's first frame."""
+    between = np.unique(np.linspace(pair.a, pair.b, 8).astype(int))[1:-1]
+    last = pair.a
+    for row in between:
+        problem.rotations[row], problem.centres[row] = problem.rotations[last], problem.centres[last]
+        if resect_frame(problem, int(row), tracks, START_SCALE) > 0.3:
+            problem.solved[row] = True
+            last = row
+
+
+def resect_frame(problem: Problem, row: int, tracks: np.ndarray, loss_scale: float) -> float:
+    """Find a frame's camera from placed tracks (P,) bool, from the pose it holds; return the share that agrees."""
+    track = problem.track
+    n = np.nonzero((problem.camera == row) & problem.usable & (tracks & problem.placed)[track])[0]
+    if len(n) < 6:
+        return 0.0
+    p = track[n]
+    for widen in (8.0, 1.0):
+        share = resect(
+            problem.rotations[row], problem.centres[row], problem.anchors[p], problem.directions[p], problem.rhos[p],
+            problem.lens, problem.xy[n], 1.0 / problem.sigma[n], (widen * loss_scale) ** 2, 25,
+        )  # fmt: skip
+    return float(share)

@@ -1,0 +1,72 @@
+"""From a plate on disk to the files that leave: the whole line without browser or database."""
+
+import json
+from collections.abc import Callable
+from dataclasses import dataclass
+from fractions import Fraction
+
+from amberkeel.core.errors import SolveError
+from amberkeel.core.follow import follow_plate
+from amberkeel.core.handoff.document import solve_document
+from amberkeel.core.handoff.tables import points_csv
+from amberkeel.core.handoff.usd import usd_text
+from amberkeel.core.lens import focal_px_from_mm
+from amberkeel.core.plate.plate import matte_reader, open_plate
+from amberkeel.core.progress import span
+from amberkeel.core.solve.solve import Recipe, solve_tracks
+
+DEFAULT_SENSOR_MM = 36.0
+"""Sensor width taken where none is given; only millimetres in USD depend on it."""
+
+
+@dataclass(frozen=True)
+class SolveOrder:
+    """What to solve and how; millimetres, and None where nothing is known."""
+
+    plate: str
+    frames: tuple[int, int] | None = None
+    fps: str | None = None
+    pixel_aspect: float | None = None
+    sensor_width_mm: float | None = None
+    focal_mm: float | None = None
+    distortion: str = "estimate"
+    motion: str = "auto"
+    mattes: str | None = None
+    seed: int = 0
+
+
+def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> dict[str, str]:
+    """Follow and solve; return the files by name: solve.json, camera.usda, points.csv."""
+    if order.motion == "nodal":
+        raise SolveError("Nodal solves are not available yet.", "Use --camera-motion free or auto.")
+    plate = open_plate(order.plate, order.frames)
+    fps = _fraction(order.fps) or plate.fps or Fraction(24)
+    mattes = matte_reader(order.mattes, plate) if order.mattes else None
+    tracks = follow_plate(plate, mattes=mattes, progress=span(progress, 0.0, 0.65))
+    sensor = order.sensor_width_mm or DEFAULT_SENSOR_MM
+    focal = focal_px_from_mm(order.focal_mm, sensor, plate.width) if order.focal_mm else None
+    aspect = order.pixel_aspect or plate.pixel_aspect
+    recipe = Recipe(order.motion, order.distortion, focal, aspect, seed=order.seed)
+    solution = solve_tracks(tracks, plate.frames, plate.width, plate.height, recipe, span(progress, 0.65, 0.98))
+    document = solve_document(solution, plate=plate.name, fps=f"{fps.numerator}/{fps.denominator}")
+    progress(1.0, "Writing")
+    return {
+        "solve.json": json.dumps(document),
+        "camera.usda": usd_text(document, sensor),
+        "points.csv": points_csv(document),
+    }
+
+
+def _fraction(text: str | None) -> Fraction | None:
+    if text is None:
+        return None
+    try:
+        value = Fraction(text)
+    except (ValueError, ZeroDivisionError) as error:
+        raise SolveError(f"“{text}” is no frame rate.", "Write 24 or 24000/1001.") from error
+    common = {Fraction(n) * 1000 / 1001 for n in (24, 30, 48, 60, 120)}
+    near = min(common, key=lambda c: abs(c - value))
+    value = near if abs(near - value) < Fraction(1, 200) else value
+    if not 1 <= value <= 1000:
+        raise SolveError(f"A frame rate of {text} is out of range.", "Give frames a second between 1 and 1000.")
+    return value

@@ -1,0 +1,32 @@
+"""Compile the numba loops ahead of the first job, on a small made-up problem."""
+
+import numpy as np
+
+from amberkeel.core.follow.register import make_references, register_patches
+from amberkeel.core.solve.solve import Recipe, solve_tracks
+from amberkeel.core.tracks import from_pieces
+
+
+def warm_up() -> None:
+    """Run every compiled loop once; seconds when nothing is cached, a moment otherwise."""
+    rng = np.random.default_rng(0)
+    picture = rng.integers(0, 255, (64, 64)).astype(np.uint8)
+    size, xy = 15, np.array([[32.0, 32.0]])
+    patches, gradients = np.zeros((1, size, size), np.float32), np.zeros((1, size, size, 2), np.float32)
+    inverses, made = np.zeros((1, 8, 8)), np.zeros(1, np.bool_)
+    make_references(picture, xy, 7, 1.0, patches, gradients, inverses, made)
+    states = np.array([[32.0, 32.0, 1.0, 0.0, 0.0, 1.0, 1.0, 0.0]])
+    register_patches(picture, patches, gradients, inverses, 7, states, 2, np.zeros((1, 3)), np.zeros(1, np.int64))
+    solve_tracks(_toy_tracks(rng), np.arange(1, 25), 640, 360, Recipe())
+
+
+def _toy_tracks(rng: np.random.Generator):
+    """Tracks of random points seen by a camera that moves sideways."""
+    points = rng.uniform([-3, -2, 4], [3, 2, 12], (90, 3))
+    frames = np.arange(1, 25)
+    pieces = []
+    for p in points:
+        q = p - np.stack([0.08 * frames, 0.01 * frames, 0.03 * frames], 1)
+        xy = 600.0 * q[:, :2] / q[:, 2:] + [320.0, 180.0] + rng.normal(0, 0.05, (24, 2))
+        pieces.append((frames, xy, np.full(24, 0.05), np.ones(24)))
+    return from_pieces([f"t{k}" for k in range(90)], pieces)

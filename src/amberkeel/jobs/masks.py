@@ -1,0 +1,175 @@
+"""What the mask jobs do: propose, accept, carry, learn, bring in."""
+
+import numpy as np
+
+from amberkeel.core.errors import MaskError
+from amberkeel.core.masks.carry import SIMILARITY, carry
+from amberkeel.core.masks.cues import CueReader
+from amberkeel.core.masks.mattes import bring_in
+from amberkeel.core.masks.moving import TRACK_GAP, track_departures, what_moves
+from amberkeel.core.masks.samples import Cleaning, Learned, Sample
+from amberkeel.core.masks.shape import keys_to_json, shape_from_json
+from amberkeel.core.plate.sequence import spans
+from amberkeel.core.progress import Progress, span
+from amberkeel.core.tracks import TrackSet
+from amberkeel.jobs.plates import following, open_row, plate_row
+from amberkeel.settings import Settings
+from amberkeel.store.edits import apply
+from amberkeel.store.masks import live_masks, mask_json, masked_of, next_colour, put_matte
+from amberkeel.store.media import Media
+from amberkeel.store.models import Mask, Proposal, Shot
+from amberkeel.store.session import session
+from amberkeel.store.tracks import live_tracks, to_track_set
+
+TAILS = 12
+"""Tracks whose tails are kept as a proposal's evidence."""
+
+
+def shot_tracks(settings: Settings, shot_id: int) -> tuple[TrackSet, list[int]]:
+    """Return a shot's tracks and their ids; raises MaskError when there are none."""
+    with session(settings.database) as opened:
+        rows = live_tracks(opened, opened.get(Shot, shot_id))
+    if not rows:
+        raise MaskError("There are no tracks to tell how the background moves.", "Follow features first.")
+    return to_track_set(rows), [t.id for t in rows]
+
+
+def propose(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+    """Find what moves by itself; proposals that are open are replaced, dismissed ones stay away."""
+    plate, media = open_row(plate_row(settings, shot_id)), Media(settings.media)
+    tracks, ids = shot_tracks(settings, shot_id)
+    with session(settings.database) as opened:
+        masked = masked_of(media, live_masks(opened, opened.get(Shot, shot_id)), plate.height, plate.width)
+    found = what_moves(plate, tracks, masked, span(progress, 0.0, 0.97))
+    departures = track_departures(tracks, plate.frames)
+    with session(settings.database) as opened:
+        old = opened.query(Proposal).filter(Proposal.shot_id == shot_id).all()
+        dismissed = [p for p in old if p.state == "dismissed"]
+        for row in old:
+            if row.state == "open":
+                opened.delete(row)
+        fresh = [p for p in found if not any(_same(p, d, ids) for d in dismissed)]
+        for p in fresh:
+            opened.add(_row(media, shot_id, p, tracks, ids, departures))
+        opened.get(Shot, shot_id).revision += 1
+    count = len(fresh)
+    words = "1 region moves" if count == 1 else f"{count} regions move"
+    progress(1.0, f"{words} otherwise than the background." if count else "Nothing was found that moves by itself.")
+    return following(settings, shot_id, arguments)
+
+
+def _same(proposal, dismissed: Proposal, ids: list[int]) -> bool:
+    """Tell whether a proposal is one that was dismissed: most frames and most of its tracks are shared."""
+    frames, tracks = set(proposal.frames.tolist()), {ids[t] for t in proposal.tracks}
+    shared = len(frames & set(dismissed.frames)) / max(1, min(len(frames), len(dismissed.frames)))
+    alike = len(tracks & set(dismissed.tracks)) / max(1, min(len(tracks), len(dismissed.tracks)))
+    return shared > 0.6 and (alike > 0.5 or not tracks)
+
+
+def _row(media: Media, shot_id: int, p, tracks: TrackSet, ids: list[int], departures) -> Proposal:
+    evidence = {
+        "speed": None if np.isnan(p.speed) else round(p.speed, 2),
+        "share": round(p.share, 4),
+        "background": p.background,
+        "gap": TRACK_GAP,
+        "tails": [[ids[t], *_tail(tracks, departures, t)] for t in p.tracks[:TAILS]],
+    }
+    mattes, own = [put_matte(media, p.mask(int(f))) for f in p.frames], [ids[t] for t in p.tracks]
+    return Proposal(shot_id=shot_id, kind="moving", frames=p.frames.tolist(), mattes=mattes, tracks=own, evidence=evidence)
+
+
+def _tail(tracks: TrackSet, departures, track: int) -> list:
+    """Return a track's frames and where the background would have taken it: [frames, [[x, y], …]]."""
+    rows = tracks.rows(track)
+    known = np.isfinite(departures.predicted[rows, 0]) & departures.moving[rows]
+    return [tracks.frames[rows][known].tolist(), departures.predicted[rows][known].round(1).tolist()]
+
+
+def make_mask(opened, shot: Shot, **values) -> Mask:
+    """Add a mask that an edit then takes up."""
+    row = Mask(shot_id=shot.id, colour=next_colour(opened, shot), removed=True, **values)
+    opened.add(row)
+    opened.flush()
+    return row
+
+
+def accept_proposal(opened, shot: Shot, proposal: Proposal, name: str = "") -> Mask:
+    """Turn a proposal into a mask, as one edit."""
+    name = name or f"Moves {proposal.frames[0]}-{proposal.frames[-1]}"
+    row = make_mask(opened, shot, name=name, kind="matte", frames=proposal.frames, mattes=proposal.mattes, source="proposed")
+    label = f"Mask what moves ({row.name})"
+    apply(opened, shot.id, "masks", {"bring": [row.id], "proposals": {str(proposal.id): "accepted"}, "label": label})
+    return row
+
+
+def accept(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+    """Turn every open proposal of something that moves into a mask."""
+    with session(settings.database) as opened:
+        shot = opened.get(Shot, shot_id)
+        waiting = opened.query(Proposal).filter_by(shot_id=shot_id, state="open", kind="moving")
+        for proposal in waiting.order_by(Proposal.id).all():
+            accept_proposal(opened, shot, proposal)
+    return following(settings, shot_id, arguments)
+
+
+def _mask(opened, shot_id: int, number: int) -> Mask:
+    row = opened.get(Mask, number)
+    if row is None or row.shot_id != shot_id or row.removed:
+        raise MaskError("That mask is gone.", "Undo its deletion first.")
+    return row
+
+
+def carry_shape(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+    """Carry a shape along with its subject; keys set by hand stay."""
+    with session(settings.database) as opened:
+        kept = mask_json(_mask(opened, shot_id, arguments["mask"]))
+    plate = open_row(plate_row(settings, shot_id))
+    start, stop = arguments["start"], arguments["stop"]
+    done = carry(plate, shape_from_json(kept), start, stop, arguments.get("model", SIMILARITY), span(progress, 0.0, 0.99))
+    with session(settings.database) as opened:
+        label = f"Follow {kept['name']} from {start} to {done.reached}"
+        apply(opened, shot_id, "mask", {"id": kept["id"], "values": {"keys": keys_to_json(done.keys)}, "label": label})
+    progress(1.0, done.lost or f"{kept['name']} is followed to frame {done.reached}.")
+    return following(settings, shot_id, arguments)
+
+
+def samples_of(rows: list) -> list[Sample]:
+    """Return stored samples, [frame, x, y, subject] each, as core's."""
+    return [Sample(int(f), float(x), float(y), bool(s)) for f, x, y, s in rows]
+
+
+def learn(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+    """Learn a matte from its samples, over a range of frames."""
+    with session(settings.database) as opened:
+        kept = mask_json(_mask(opened, shot_id, arguments["mask"]))
+    plate, media = open_row(plate_row(settings, shot_id)), Media(settings.media)
+    tracks, _ = shot_tracks(settings, shot_id)
+    progress(0.0, "Learning from the samples")
+    learned = Learned(CueReader(plate, tracks), samples_of(kept["samples"]))
+    mattes = dict(kept["mattes"])
+    frames = range(arguments.get("first") or int(plate.frames[0]), (arguments.get("last") or int(plate.frames[-1])) + 1)
+    for k, frame in enumerate(frames):
+        mattes[str(frame)] = put_matte(media, learned.matte(frame, Cleaning(**kept["cleaning"])))
+        progress((k + 1) / len(frames) * 0.99, f"Matte from samples, frame {frame}")
+    with session(settings.database) as opened:
+        order = sorted(map(int, mattes))
+        values = {"frames": order, "mattes": [mattes[str(f)] for f in order]}
+        label = f"Learn {kept['name']} over {len(frames)} frames"
+        apply(opened, shot_id, "mask", {"id": kept["id"], "values": values, "label": label})
+    return following(settings, shot_id, arguments)
+
+
+def bring_matte(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+    """Bring a matte sequence in as a mask; frames without one are named."""
+    plate, media = open_row(plate_row(settings, shot_id)), Media(settings.media)
+    channel, inverted, offset = arguments.get("channel", "luma"), arguments.get("inverted", False), arguments.get("offset", 0)
+    found, lacking = bring_in(arguments["pattern"], plate, channel, inverted, offset, span(progress, 0.0, 0.9))
+    frames = sorted(found)
+    hashes = [put_matte(media, found[f]) for f in frames]
+    with session(settings.database) as opened:
+        shot = opened.get(Shot, shot_id)
+        name, source = arguments["name"], arguments["source"]
+        row = make_mask(opened, shot, name=name, kind="matte", frames=frames, mattes=hashes, source=source)
+        apply(opened, shot_id, "masks", {"bring": [row.id], "label": f"Bring {row.name} in"})
+    progress(1.0, f"The matte is in; it has nothing for {spans(lacking)}." if lacking else "The matte is in, with every frame.")
+    return following(settings, shot_id, arguments)

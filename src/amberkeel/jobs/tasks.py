@@ -1,0 +1,111 @@
+"""What each kind of job does; each returns the numbers of the jobs that follow from it."""
+
+from pathlib import Path
+
+from amberkeel.core.errors import KeelError, MaskError
+from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
+from amberkeel.core.lens import focal_px_from_mm
+from amberkeel.core.plate.decode import encode_jpeg
+from amberkeel.core.plate.sequence import spans
+from amberkeel.core.progress import Progress, span
+from amberkeel.core.solve.solve import Recipe, solve_tracks
+from amberkeel.jobs import masks
+from amberkeel.jobs.plates import following, open_row, plate_row
+from amberkeel.jobs.proxies import proxy
+from amberkeel.settings import Settings
+from amberkeel.store.edits import apply
+from amberkeel.store.jobs import add_job
+from amberkeel.store.masks import cover, live_masks, masked_of, nothing_left
+from amberkeel.store.media import Media
+from amberkeel.store.models import Plate, Shot
+from amberkeel.store.session import session
+from amberkeel.store.solves import store_attempt
+from amberkeel.store.tracks import add_run, live_tracks, to_track_set
+
+
+def ingest(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+    """Read every frame once, make its proxy, and find out whether the plate is whole."""
+    row, media = plate_row(settings, shot_id), Media(settings.media)
+    plate, hashes = open_row(row), []
+    for k, frame in enumerate(plate.frames.tolist()):
+        picture = plate.read(frame)
+        hashes.append(media.put(encode_jpeg(proxy(picture, 1920, row.pixel_aspect))))
+        if k == len(plate.frames) // 2:
+            thumbnail = media.put(encode_jpeg(proxy(picture, 480, row.pixel_aspect), 85))
+        progress((k + 1) / len(plate.frames), f"Making proxies, frame {frame}")
+    with session(settings.database) as opened:
+        kept = opened.get(Plate, row.id)
+        kept.proxies, kept.thumbnail = hashes, thumbnail
+    return following(settings, shot_id, arguments)
+
+
+def follow(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+    """Find and follow features; the new tracks stand in for the last automatic ones, as one edit."""
+    row = plate_row(settings, shot_id)
+    plate = open_row(row)
+    detect = DetectSettings(arguments.get("count", 400), arguments.get("spacing", 0.0), arguments.get("threshold", 0.08))
+    with session(settings.database) as opened:
+        shot = opened.get(Shot, shot_id)
+        used, stamp = [m for m in live_masks(opened, shot) if m.on], shot.masks_stamp
+        full = nothing_left(plate.frames, cover(opened, Media(settings.media), shot)[0])
+    if len(full) == len(plate.frames):
+        raise MaskError(f"The masks cover the whole picture on {spans(full)}: nothing is left to track.", "Switch one off, or make it smaller.")
+    mattes = masked_of(Media(settings.media), used, plate.height, plate.width)
+    found = follow_plate(plate, FollowSettings(detect), mattes, span(progress, 0.0, 0.95))
+    with session(settings.database) as opened:
+        shot = opened.get(Shot, shot_id)
+        old = [t.id for t in live_tracks(opened, shot) if t.kind == "auto"]
+        new = add_run(opened, shot, found)
+        label = f"Follow features ({len(new)} tracks{', masked' if used else ''})"
+        apply(opened, shot_id, "cut", {"remove": old, "bring": new, "label": label, "followed": stamp})
+    return following(settings, shot_id, arguments)
+
+
+def solve(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+    """Solve the camera from the shot's tracks and add the attempt to the ledger, pinned."""
+    row = plate_row(settings, shot_id)
+    with session(settings.database) as opened:
+        shot = opened.get(Shot, shot_id)
+        rows, stamp = live_tracks(opened, shot), shot.tracks_stamp
+    if not rows:
+        raise KeelError("There are no tracks to solve from.", "Follow features first.")
+    frames = open_row(row).frames
+    focal = focal_px_from_mm(arguments["focal_mm"], row.sensor_width_mm, row.width) if arguments.get("focal_mm") else None
+    recipe = Recipe(
+        focal_px=focal,
+        pixel_aspect=row.pixel_aspect,
+        motion=arguments.get("motion", "auto"),
+        distortion=arguments.get("distortion", "estimate"),
+    )
+    solution = solve_tracks(to_track_set(rows), frames, row.width, row.height, recipe, span(progress, 0.0, 0.97))
+    with session(settings.database) as opened:
+        shot = opened.get(Shot, shot_id)
+        count = len([m for m in live_masks(opened, shot) if m.on])
+        attempt = store_attempt(opened, Media(settings.media), shot, solution, [t.id for t in rows], stamp, count)
+        apply(opened, shot_id, "pin", {"attempt": attempt.id})
+    return following(settings, shot_id, arguments)
+
+
+def demo(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+    """Render a demo shot's plate where it does not lie yet."""
+    from amberkeel.core.sim.write import write_shot
+
+    folder = Path(arguments["folder"])
+    if not (folder / "truth.json").exists():
+        write_shot(arguments["name"], folder, progress)
+    with session(settings.database) as opened:
+        beside = [add_job(opened, "ingest", other).id for other in arguments.get("also", [])]
+    return beside + following(settings, shot_id, arguments)
+
+
+KINDS = {
+    "ingest": ingest,
+    "follow": follow,
+    "solve": solve,
+    "demo": demo,
+    "propose": masks.propose,
+    "accept": masks.accept,
+    "carry": masks.carry_shape,
+    "learn": masks.learn,
+    "matte": masks.bring_matte,
+}

@@ -1,0 +1,208 @@
+"""PostgreSQL, Redis, a worker and the web server on loopback, as children of one process."""
+
+import hashlib
+import json
+import os
+import pwd
+import secrets
+import shutil
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import psycopg
+import redis
+
+from amberkeel.core.errors import KeelError
+
+
+def free_port(wanted: int = 0) -> int:
+    """Return `wanted` if it is free on loopback, or any free port."""
+    for port in (wanted, 0):
+        with socket.socket() as probe:
+            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            try:
+                probe.bind(("127.0.0.1", port))
+                return probe.getsockname()[1]
+            except OSError:
+                continue
+    raise KeelError("No port is free on loopback.")
+
+
+def _postgres_bin() -> Path:
+    found = sorted(Path("/usr/lib/postgresql").glob("*/bin/postgres"))
+    if found:
+        return found[-1].parent
+    here = shutil.which("postgres")
+    if here:
+        return Path(here).parent
+    raise KeelError("PostgreSQL is not installed.", "Run ./keel again, or install Debian's package postgresql.")
+
+
+class Local:
+    """Services of one data folder. Start with `start`, end with `stop`; data stays."""
+
+    def __init__(self, folder: Path):
+        self.folder = Path(folder).resolve()
+        self.folder.mkdir(parents=True, exist_ok=True)
+        self.children: dict[str, subprocess.Popen] = {}
+        self.commands: dict[str, list[str]] = {}
+        self.keys = self._keys()
+        self.environment: dict[str, str] = {}
+
+    def _keys(self) -> dict:
+        path = self.folder / "keys.json"
+        if not path.exists():
+            keys = {name: secrets.token_hex(24) for name in ("database", "broker", "secret")}
+            path.touch(mode=0o600)
+            path.write_text(json.dumps(keys))
+        return json.loads(path.read_text())
+
+    def start(self, plate_roots: list[Path]) -> dict[str, str]:
+        """Start PostgreSQL and Redis; return the environment that everything else runs in."""
+        database = self._start_postgres()
+        broker = self._start_redis()
+        media = self.folder / "media"
+        media.mkdir(exist_ok=True)
+        self.environment = {
+            **os.environ,
+            "AMBERKEEL_DATABASE": database,
+            "AMBERKEEL_BROKER": broker,
+            "AMBERKEEL_SECRET": self.keys["secret"],
+            "AMBERKEEL_MEDIA": str(media),
+            "AMBERKEEL_PLATE_ROOTS": os.pathsep.join(str(p) for p in plate_roots),
+        }
+        os.environ.update({k: v for k, v in self.environment.items() if k.startswith("AMBERKEEL_")})
+        return self.environment
+
+    def _spawn(self, name: str, command: list[str], **options) -> subprocess.Popen:
+        log = open(self.folder / f"{name}.log", "ab")
+        child = subprocess.Popen(
+            command, stdout=log, stderr=log, stdin=subprocess.DEVNULL, start_new_session=True, **options
+        )
+        self.children[name] = child
+        return child
+
+    def _database_owner(self) -> tuple[dict, Path]:
+        """PostgreSQL does not run as root: give it Debian's own user, and a folder that user can reach."""
+        if os.geteuid() != 0:
+            return {}, self.folder / "postgres"
+        user = pwd.getpwnam("postgres")
+        options = {"user": user.pw_uid, "group": user.pw_gid, "extra_groups": []}
+        reach = subprocess.run(["test", "-x", str(self.folder)], **options).returncode == 0
+        if reach:
+            return options, self.folder / "postgres"
+        tag = hashlib.sha256(str(self.folder).encode()).hexdigest()[:10]
+        return options, Path(user.pw_dir) / f"amberkeel-{tag}"
+
+    def _start_postgres(self) -> str:
+        programs, (options, data) = _postgres_bin(), self._database_owner()
+        password = self.keys["database"]
+        if not (data / "PG_VERSION").exists():
+            data.mkdir(parents=True, exist_ok=True)
+            if options:
+                os.chown(data, options["user"], options["group"])
+            os.chmod(data, 0o700)
+            with tempfile.NamedTemporaryFile("w", suffix=".key") as key:
+                key.write(password)
+                key.flush()
+                os.chmod(key.name, 0o600)
+                if options:
+                    os.chown(key.name, options["user"], options["group"])
+                made = subprocess.run(
+                    [
+                        str(programs / "initdb"), "-D", str(data), "-U", "keel", "--auth=scram-sha-256",
+                        f"--pwfile={key.name}", "-E", "UTF8", "--locale=C.UTF-8",
+                    ],
+                    capture_output=True, text=True, cwd="/", **options,
+                )  # fmt: skip
+            if made.returncode:
+                raise KeelError(f"PostgreSQL's data folder {data} could not be made: {made.stderr.strip()[-300:]}")
+        port = free_port(5471)
+        command = [
+            str(programs / "postgres"), "-D", str(data), "-p", str(port), "-c", "listen_addresses=127.0.0.1",
+            "-c", "unix_socket_directories=", "-c", "max_connections=200", "-c", "synchronous_commit=off",
+        ]  # fmt: skip
+        self._spawn("postgres", command, cwd="/", **options)
+        address = f"keel:{password}@127.0.0.1:{port}"
+        self._wait("postgres", lambda: self._make_database(address))
+        return f"postgresql+psycopg://{address}/amberkeel"
+
+    @staticmethod
+    def _make_database(address: str) -> None:
+        with psycopg.connect(f"postgresql://{address}/postgres", autocommit=True, connect_timeout=2) as link:
+            if not link.execute("select 1 from pg_database where datname = 'amberkeel'").fetchone():
+                link.execute("create database amberkeel")
+
+    def _start_redis(self) -> str:
+        if not shutil.which("redis-server"):
+            raise KeelError("Redis is not installed.", "Run ./keel again, or install Debian's package redis-server.")
+        port, password = free_port(6471), self.keys["broker"]
+        config = self.folder / "redis.conf"
+        config.touch(mode=0o600)
+        config.write_text(
+            f"bind 127.0.0.1\nport {port}\nrequirepass {password}\ndir {self.folder}\n"
+            "dbfilename redis.rdb\nsave 60 1\nappendonly no\n"
+        )
+        self._spawn("redis", ["redis-server", str(config)])
+        self._wait("redis", lambda: redis.Redis(port=port, password=password).ping())
+        return f"redis://:{password}@127.0.0.1:{port}/0"
+
+    def _wait(self, name: str, ready, seconds: float = 60.0) -> None:
+        """Wait until a service answers; raises KeelError with the end of its log when it does not."""
+        until = time.monotonic() + seconds
+        while True:
+            try:
+                ready()
+                return
+            except Exception:
+                if self.children[name].poll() is not None or time.monotonic() > until:
+                    log = (self.folder / f"{name}.log").read_text(errors="replace")[-600:]
+                    raise KeelError(f"{name} did not start:\n{log}", f"The whole log is {self.folder / name}.log.") from None
+                time.sleep(0.1)
+
+    def start_worker(self) -> None:
+        """Start a worker that runs one job at a time."""
+        self.commands["worker"] = [
+            sys.executable, "-m", "celery", "-A", "amberkeel.jobs.queue:celery", "worker",
+            "--concurrency=1", "--loglevel=WARNING", "--without-gossip", "--without-mingle",
+        ]  # fmt: skip
+        self._spawn("worker", self.commands["worker"], env=self.environment)
+
+    def start_web(self, port: int = 0) -> str:
+        """Start the web server and return its address."""
+        port = free_port(port)
+        self.commands["web"] = [
+            sys.executable, "-m", "gunicorn", "--bind", f"127.0.0.1:{port}", "--workers", "1", "--threads", "32",
+            "--worker-class", "gthread", "--timeout", "120", "amberkeel.web:create_app()",
+        ]  # fmt: skip
+        self._spawn("web", self.commands["web"], env=self.environment)
+
+        def answers() -> None:
+            with socket.create_connection(("127.0.0.1", port), timeout=1):
+                pass
+
+        self._wait("web", answers)
+        return f"http://127.0.0.1:{port}"
+
+    def revive(self) -> None:
+        """Start a worker or web server that ended on its own again."""
+        for name, command in self.commands.items():
+            if self.children[name].poll() is not None:
+                self._spawn(name, command, env=self.environment)
+
+    def stop(self) -> None:
+        """Stop everything that was started here, the last first."""
+        for name in reversed(list(self.children)):
+            child = self.children[name]
+            if child.poll() is None:
+                child.send_signal(2 if name == "postgres" else 15)
+                try:
+                    child.wait(10)
+                except subprocess.TimeoutExpired:
+                    child.kill()
+                    child.wait()
+        self.children.clear()

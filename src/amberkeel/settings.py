@@ -1,0 +1,35 @@
+"""Where things are: read once from the environment, which the local services or a farm's set-up provide."""
+
+import os
+from dataclasses import dataclass
+from pathlib import Path
+
+
+@dataclass(frozen=True)
+class Settings:
+    """Addresses and folders of one installation.
+
+    Attributes
+    ----------
+    database, broker : addresses with credentials. secret : signs sessions and forms.
+    media : folder of frames, proxies and results by content hash.
+    plate_roots : folders that the browser may pick plates from.
+    """
+
+    database: str
+    broker: str
+    secret: str
+    media: Path
+    plate_roots: tuple[Path, ...]
+
+
+def from_environment() -> Settings:
+    """Return the settings that the environment names; raises KeyError for one that is missing."""
+    roots = os.environ.get("AMBERKEEL_PLATE_ROOTS", "")
+    return Settings(
+        os.environ["AMBERKEEL_DATABASE"],
+        os.environ["AMBERKEEL_BROKER"],
+        os.environ["AMBERKEEL_SECRET"],
+        Path(os.environ["AMBERKEEL_MEDIA"]),
+        tuple(Path(r).resolve() for r in roots.split(os.pathsep) if r),
+    )

@@ -1,0 +1,177 @@
+"""The one door for user edits: each is recorded with its inverse, which gives undo, redo and the history."""
+
+from collections.abc import Callable
+
+from sqlalchemy import select, update
+from sqlalchemy.orm import Session
+
+from amberkeel.core.errors import KeelError
+from amberkeel.core.tracks import ACTIVE, CHECK, EXCLUDED
+from amberkeel.store.masks import check_mask, masks_stamp
+from amberkeel.store.models import Attempt, Edit, Mask, Proposal, Shot, Track
+
+
+class StaleEdit(KeelError):
+    """Someone changed the shot since the page was drawn."""
+
+    def __init__(self):
+        super().__init__("This shot has changed since you opened it.", "The page shows the newest state now; do it again there.")
+
+
+def _set_states(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
+    """Payload: {"states": {state: [track ids]}}."""
+    inverse: dict[str, list[int]] = {}
+    total = 0
+    for state, ids in payload["states"].items():
+        if state not in (ACTIVE, CHECK, EXCLUDED):
+            raise KeelError(f"There is no track state “{state}”.")
+        rows = session.execute(select(Track.id, Track.state).where(Track.shot_id == shot.id, Track.id.in_(ids))).all()
+        for track_id, before in rows:
+            inverse.setdefault(before, []).append(track_id)
+        total += len(rows)
+        session.execute(update(Track).where(Track.shot_id == shot.id, Track.id.in_(ids)).values(state=state))
+    if not total:
+        raise KeelError("No track is selected.", "Click a track, or drag a box around several.")
+    words = {ACTIVE: "Restore", CHECK: "Withhold", EXCLUDED: "Exclude"}
+    verb = words[next(iter(payload["states"]))] if len(payload["states"]) == 1 else "Restore states of"
+    shot.tracks_stamp += 1
+    return {"states": inverse}, f"{verb} {total} track{'s' if total != 1 else ''}"
+
+
+def _set_removed(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
+    """Payload: {"remove": [track ids], "bring": [track ids], "label": optional}."""
+    touched = 0
+    for ids, value in ((payload.get("remove", []), True), (payload.get("bring", []), False)):
+        result = session.execute(
+            update(Track).where(Track.shot_id == shot.id, Track.id.in_(ids)).values(removed=value)
+        )
+        touched += result.rowcount
+    if not touched:
+        raise KeelError("No track is selected.", "Click a track, or drag a box around several.")
+    shot.tracks_stamp += 1
+    inverse = {"remove": payload.get("bring", []), "bring": payload.get("remove", []), "label": payload.get("label", "")}
+    return inverse, payload.get("label") or f"Delete {touched} track{'s' if touched != 1 else ''}"
+
+
+def _pin(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
+    """Payload: {"attempt": id or None}."""
+    attempt = session.get(Attempt, payload["attempt"]) if payload["attempt"] else None
+    if payload["attempt"] and (attempt is None or attempt.shot_id != shot.id):
+        raise KeelError("That attempt is not in this shot's ledger.")
+    inverse = {"attempt": shot.pinned_id}
+    shot.pinned_id = payload["attempt"]
+    return inverse, f"Pin attempt {attempt.number}" if attempt else "Unpin"
+
+
+def _set_datum(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
+    """Payload: {"datum": the whole datum, "label": what changed}."""
+    inverse = {"datum": shot.datum, "label": payload.get("label", "")}
+    shot.datum = payload["datum"]
+    return inverse, payload.get("label") or "Change the datum"
+
+
+def _set_masks(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
+    """Payload: {"remove": [mask ids], "bring": [mask ids], "off": [mask ids], "lit": [mask ids],
+    "proposals": {id: state}, "label": what is done}."""
+    for ids, value in ((payload.get("remove", []), True), (payload.get("bring", []), False)):
+        session.execute(update(Mask).where(Mask.shot_id == shot.id, Mask.id.in_(ids)).values(removed=value))
+    for ids, value in ((payload.get("off", []), False), (payload.get("lit", []), True)):
+        session.execute(update(Mask).where(Mask.shot_id == shot.id, Mask.id.in_(ids)).values(on=value))
+    before = {}
+    for number, state in payload.get("proposals", {}).items():
+        row = session.get(Proposal, int(number))
+        if row is None or row.shot_id != shot.id or state not in ("open", "accepted", "dismissed"):
+            raise KeelError("That proposal is not of this shot.")
+        before[number], row.state = row.state, state
+    shot.masks_stamp = masks_stamp(session, shot)
+    inverse = {"remove": payload.get("bring", []), "bring": payload.get("remove", []), "off": payload.get("lit", []), "lit": payload.get("off", []), "proposals": before, "label": payload["label"]}
+    return inverse, payload["label"]
+
+
+_MASK_VALUES = {"name", "colour", "purpose", "on", "first", "last", "margin", "keys", "frames", "mattes", "samples", "cleaning"}
+
+
+def _set_mask(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
+    """Payload: {"id": mask, "values": {column: value}, "label": what is done}."""
+    row = session.get(Mask, payload["id"])
+    if row is None or row.shot_id != shot.id or row.removed:
+        raise KeelError("That mask is gone.", "Undo its deletion first.")
+    values = payload["values"]
+    if not set(values) <= _MASK_VALUES:
+        raise KeelError("That is no property of a mask.")
+    check_mask({"first": row.first, "last": row.last, **values}, shot.plate.width, shot.plate.height)
+    before = {name: getattr(row, name) for name in values}
+    for name, value in values.items():
+        setattr(row, name, value)
+    shot.masks_stamp = masks_stamp(session, shot)
+    return {"id": row.id, "values": before, "label": payload["label"]}, payload["label"]
+
+
+def _note_cut(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
+    """Payload: as for tracks, with "followed": the masks' stamp that they then agree with."""
+    inverse, label = _set_removed(session, shot, payload)
+    inverse["followed"], shot.followed_stamp = shot.followed_stamp, payload["followed"]
+    return inverse, label
+
+
+_KINDS: dict[str, Callable[[Session, Shot, dict], tuple[dict, str]]] = {
+    "states": _set_states,
+    "tracks": _set_removed,
+    "pin": _pin,
+    "datum": _set_datum,
+    "masks": _set_masks,
+    "mask": _set_mask,
+    "cut": _note_cut,
+}
+
+
+def _locked(session: Session, shot_id: int) -> Shot:
+    shot = session.scalar(select(Shot).where(Shot.id == shot_id).with_for_update())
+    if shot is None:
+        raise KeelError("There is no such shot.")
+    return shot
+
+
+def apply(session: Session, shot_id: int, kind: str, payload: dict, revision: int | None = None) -> Edit:
+    """Make an edit and record it. Raises StaleEdit when the shot is past the `revision` the user saw."""
+    shot = _locked(session, shot_id)
+    if revision is not None and revision != shot.revision:
+        raise StaleEdit()
+    if kind not in _KINDS:
+        raise KeelError(f"There is no edit “{kind}”.")
+    inverse, label = _KINDS[kind](session, shot, payload)
+    for old in session.scalars(select(Edit).where(Edit.shot_id == shot_id, Edit.undone)):
+        session.delete(old)
+    edit = Edit(shot_id=shot_id, kind=kind, label=label, payload=payload, inverse=inverse)
+    session.add(edit)
+    shot.revision += 1
+    session.flush()
+    return edit
+
+
+def undo(session: Session, shot_id: int) -> str:
+    """Take the newest edit back; return its label."""
+    return _step(session, shot_id, back=True)
+
+
+def redo(session: Session, shot_id: int) -> str:
+    """Make the edit undone last again; return its label."""
+    return _step(session, shot_id, back=False)
+
+
+def _step(session: Session, shot_id: int, back: bool) -> str:
+    """Go one edit back or on in the shot's history."""
+    shot = _locked(session, shot_id)
+    order = Edit.id.desc() if back else Edit.id
+    edit = session.scalar(select(Edit).where(Edit.shot_id == shot_id, Edit.undone != back).order_by(order).limit(1))
+    if edit is None:
+        raise KeelError(f"There is nothing to {'undo' if back else 'redo'}.")
+    _KINDS[edit.kind](session, shot, edit.inverse if back else edit.payload)
+    edit.undone = back
+    shot.revision += 1
+    return edit.label
+
+
+def history(session: Session, shot_id: int, most: int = 40) -> list[Edit]:
+    """Return a shot's edits, newest first."""
+    return list(session.scalars(select(Edit).where(Edit.shot_id == shot_id).order_by(Edit.id.desc()).limit(most)))

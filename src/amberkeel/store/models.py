@@ -1,0 +1,198 @@
+"""The tables."""
+
+from datetime import UTC, datetime
+
+from sqlalchemy import ARRAY, BigInteger, Float, ForeignKey, Integer, String, UniqueConstraint
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
+
+
+def now() -> datetime:
+    """Return the present time in UTC."""
+    return datetime.now(UTC).replace(tzinfo=None)
+
+
+class Base(DeclarativeBase):
+    """All tables."""
+
+
+class Production(Base):
+    """A job with its shots."""
+
+    __tablename__ = "production"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(80), unique=True)
+    note: Mapped[str] = mapped_column(String(400), default="")
+    created: Mapped[datetime] = mapped_column(default=now)
+    shots: Mapped[list["Shot"]] = relationship(back_populates="production", order_by="Shot.name")
+
+
+class Shot(Base):
+    """One camera take.
+
+    `revision` rises with every edit, `tracks_stamp` with those that change tracks. `masks_stamp` is a number for what the
+    masks hide; `followed_stamp` is the one that the tracks were followed, or last cut, with.
+    """
+
+    __tablename__ = "shot"
+    __table_args__ = (UniqueConstraint("production_id", "name"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    production_id: Mapped[int] = mapped_column(ForeignKey("production.id"))
+    name: Mapped[str] = mapped_column(String(80))
+    note: Mapped[str] = mapped_column(String(400), default="")
+    revision: Mapped[int] = mapped_column(default=0)
+    tracks_stamp: Mapped[int] = mapped_column(default=0)
+    masks_stamp: Mapped[int] = mapped_column(default=0)
+    followed_stamp: Mapped[int] = mapped_column(default=0)
+    pinned_id: Mapped[int | None]
+    datum: Mapped[dict] = mapped_column(JSONB, default=dict)
+    created: Mapped[datetime] = mapped_column(default=now)
+    production: Mapped[Production] = relationship(back_populates="shots")
+    plate: Mapped["Plate"] = relationship(back_populates="shot", uselist=False)
+
+
+class Plate(Base):
+    """A shot's pictures; `proxies` holds one media hash a frame."""
+
+    __tablename__ = "plate"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"), unique=True)
+    source: Mapped[str] = mapped_column(String(1000))
+    label: Mapped[str] = mapped_column(String(200))
+    first: Mapped[int]
+    last: Mapped[int]
+    width: Mapped[int]
+    height: Mapped[int]
+    fps: Mapped[str] = mapped_column(String(20), default="24/1")
+    pixel_aspect: Mapped[float] = mapped_column(default=1.0)
+    sensor_width_mm: Mapped[float] = mapped_column(default=24.0)
+    focal_mm: Mapped[float | None]
+    proxies: Mapped[list[str]] = mapped_column(ARRAY(String(64)), default=list)
+    thumbnail: Mapped[str] = mapped_column(String(64), default="")
+    shot: Mapped[Shot] = relationship(back_populates="plate")
+
+    @property
+    def count(self) -> int:
+        """Number of frames."""
+        return self.last - self.first + 1
+
+    @property
+    def ready(self) -> bool:
+        """Whether every frame's proxy is there."""
+        return len(self.proxies) == self.count
+
+
+class Track(Base):
+    """A 2D track; samples are arrays."""
+
+    __tablename__ = "track"
+    __table_args__ = (UniqueConstraint("shot_id", "run", "name"),)
+    id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
+    shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"), index=True)
+    run: Mapped[int] = mapped_column(default=1)
+    name: Mapped[str] = mapped_column(String(80))
+    kind: Mapped[str] = mapped_column(String(10))
+    state: Mapped[str] = mapped_column(String(10))
+    removed: Mapped[bool] = mapped_column(default=False)
+    frames: Mapped[list[int]] = mapped_column(ARRAY(Integer))
+    x: Mapped[list[float]] = mapped_column(ARRAY(Float))
+    y: Mapped[list[float]] = mapped_column(ARRAY(Float))
+    sigma: Mapped[list[float]] = mapped_column(ARRAY(Float))
+    score: Mapped[list[float]] = mapped_column(ARRAY(Float))
+
+
+class Mask(Base):
+    """Where nothing may be followed. Kind: shape (keys), or matte (one media hash a frame, from `samples` or brought in)."""
+
+    __tablename__ = "mask"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"), index=True)
+    name: Mapped[str] = mapped_column(String(80))
+    kind: Mapped[str] = mapped_column(String(10))
+    colour: Mapped[str] = mapped_column(String(9), default="#d5559a")
+    purpose: Mapped[str] = mapped_column(String(10), default="ignore")
+    on: Mapped[bool] = mapped_column(default=True)
+    removed: Mapped[bool] = mapped_column(default=True)
+    first: Mapped[int | None]
+    last: Mapped[int | None]
+    margin: Mapped[float] = mapped_column(default=0.0)
+    keys: Mapped[dict] = mapped_column(JSONB, default=dict)
+    frames: Mapped[list[int]] = mapped_column(ARRAY(Integer), default=list)
+    mattes: Mapped[list[str]] = mapped_column(ARRAY(String(64)), default=list)
+    samples: Mapped[list] = mapped_column(JSONB, default=list)
+    cleaning: Mapped[dict] = mapped_column(JSONB, default=dict)
+    source: Mapped[str] = mapped_column(String(400), default="")
+    created: Mapped[datetime] = mapped_column(default=now)
+
+
+class Proposal(Base):
+    """Something that seems to move, mirror or mislead, with its evidence. State: open, accepted or dismissed."""
+
+    __tablename__ = "proposal"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"), index=True)
+    kind: Mapped[str] = mapped_column(String(12))
+    state: Mapped[str] = mapped_column(String(10), default="open")
+    frames: Mapped[list[int]] = mapped_column(ARRAY(Integer))
+    mattes: Mapped[list[str]] = mapped_column(ARRAY(String(64)), default=list)
+    tracks: Mapped[list[int]] = mapped_column(ARRAY(BigInteger), default=list)
+    evidence: Mapped[dict] = mapped_column(JSONB, default=dict)
+    created: Mapped[datetime] = mapped_column(default=now)
+
+
+class Attempt(Base):
+    """One stored solve: never changed. `document` and `errors` are media hashes."""
+
+    __tablename__ = "attempt"
+    __table_args__ = (UniqueConstraint("shot_id", "number"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"), index=True)
+    number: Mapped[int]
+    recipe: Mapped[dict] = mapped_column(JSONB)
+    snapshot: Mapped[dict] = mapped_column(JSONB)
+    figures: Mapped[dict] = mapped_column(JSONB)
+    document: Mapped[str] = mapped_column(String(64))
+    errors: Mapped[str] = mapped_column(String(64))
+    created: Mapped[datetime] = mapped_column(default=now)
+
+
+class Job(Base):
+    """Long work. State: queued, running, done, failed, cancelled or interrupted."""
+
+    __tablename__ = "job"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    shot_id: Mapped[int | None] = mapped_column(ForeignKey("shot.id"), index=True)
+    kind: Mapped[str] = mapped_column(String(20))
+    arguments: Mapped[dict] = mapped_column(JSONB, default=dict)
+    state: Mapped[str] = mapped_column(String(12), default="queued", index=True)
+    progress: Mapped[float] = mapped_column(default=0.0)
+    doing: Mapped[str] = mapped_column(String(200), default="Waiting for a worker")
+    error: Mapped[str] = mapped_column(String(600), default="")
+    result: Mapped[dict] = mapped_column(JSONB, default=dict)
+    cancel: Mapped[bool] = mapped_column(default=False)
+    tries: Mapped[int] = mapped_column(default=0)
+    created: Mapped[datetime] = mapped_column(default=now)
+    heartbeat: Mapped[datetime] = mapped_column(default=now)
+
+
+class Edit(Base):
+    """One step of a shot's history, with what takes it back."""
+
+    __tablename__ = "edit"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"), index=True)
+    kind: Mapped[str] = mapped_column(String(30))
+    label: Mapped[str] = mapped_column(String(200))
+    payload: Mapped[dict] = mapped_column(JSONB)
+    inverse: Mapped[dict] = mapped_column(JSONB)
+    undone: Mapped[bool] = mapped_column(default=False)
+    created: Mapped[datetime] = mapped_column(default=now)
+
+
+class SensorPreset(Base):
+    """A sensor size that the user keeps under a name."""
+
+    __tablename__ = "sensor_preset"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(80), unique=True)
+    width_mm: Mapped[float]

@@ -1,0 +1,24 @@
+"""Sessions on the database."""
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from sqlalchemy import create_engine
+from sqlalchemy.orm import Session, sessionmaker
+
+_makers: dict[str, sessionmaker] = {}
+
+
+def maker(database: str) -> sessionmaker:
+    """Return the session maker of a database address, made once a process."""
+    if database not in _makers:
+        engine = create_engine(database, pool_pre_ping=True, pool_size=20, max_overflow=40)
+        _makers[database] = sessionmaker(engine, expire_on_commit=False)
+    return _makers[database]
+
+
+@contextmanager
+def session(database: str) -> Iterator[Session]:
+    """Open a session; commit at the end, roll back when it fails."""
+    with maker(database)() as opened, opened.begin():
+        yield opened

@@ -1,0 +1,51 @@
+"""Tracks between rows and core's flat arrays."""
+
+import numpy as np
+from sqlalchemy import func, insert, select
+from sqlalchemy.orm import Session
+
+from amberkeel.core.tracks import TrackSet, from_pieces
+from amberkeel.store.models import Shot, Track
+
+
+def live_tracks(session: Session, shot: Shot) -> list[Track]:
+    """Return a shot's tracks that are not removed, by name."""
+    return list(session.scalars(select(Track).where(Track.shot_id == shot.id, ~Track.removed).order_by(Track.name)))
+
+
+def count_tracks(session: Session, shot: Shot) -> dict[str, int]:
+    """Return how many live tracks there are in each state."""
+    rows = session.execute(
+        select(Track.state, func.count()).where(Track.shot_id == shot.id, ~Track.removed).group_by(Track.state)
+    )
+    return dict(rows.all())
+
+
+def to_track_set(rows: list[Track]) -> TrackSet:
+    """Return rows as core's TrackSet."""
+    pieces = [(t.frames, np.stack([t.x, t.y], 1), t.sigma, t.score) for t in rows]
+    return from_pieces([t.name for t in rows], pieces, [t.kind for t in rows], [t.state for t in rows])
+
+
+def add_run(session: Session, shot: Shot, tracks: TrackSet) -> list[int]:
+    """Store followed tracks as a new run, hidden until an edit takes them up; return their ids."""
+    run = (session.scalar(select(func.max(Track.run)).where(Track.shot_id == shot.id)) or 0) + 1
+    rows = []
+    for t, name in enumerate(tracks.names):
+        r = tracks.rows(t)
+        rows.append(
+            {
+                "shot_id": shot.id,
+                "run": run,
+                "name": name,
+                "kind": tracks.kinds[t],
+                "state": tracks.states[t],
+                "removed": True,
+                "frames": tracks.frames[r].tolist(),
+                "x": tracks.xy[r, 0].round(4).tolist(),
+                "y": tracks.xy[r, 1].round(4).tolist(),
+                "sigma": tracks.sigma[r].round(4).tolist(),
+                "score": tracks.score[r].round(4).tolist(),
+            }
+        )
+    return list(session.scalars(insert(Track).returning(Track.id), rows)) if rows else []

@@ -1,0 +1,44 @@
+"""The home page: productions and their shots as a board."""
+
+from flask import Blueprint, redirect, render_template, request, url_for
+from sqlalchemy import select
+
+from amberkeel.core.errors import KeelError
+from amberkeel.store.models import Production, Shot
+from amberkeel.store.stages import attention, pinned, stages
+from amberkeel.web.common import open_session
+
+blueprint = Blueprint("board", __name__)
+
+
+@blueprint.get("/")
+def home():
+    """Show every production with its shots."""
+    with open_session() as opened:
+        productions = list(opened.scalars(select(Production).order_by(Production.name)))
+        cards = {p.id: [_card(opened, shot) for shot in p.shots] for p in productions}
+        return render_template("board.html", productions=productions, cards=cards)
+
+
+def _card(opened, shot: Shot) -> dict:
+    attempt = pinned(opened, shot)
+    return {
+        "shot": shot,
+        "plate": shot.plate,
+        "stages": stages(opened, shot),
+        "figures": attempt.figures if attempt else None,
+        "attention": attention(opened, shot),
+    }
+
+
+@blueprint.post("/productions")
+def add_production():
+    """Add a production."""
+    name = request.form.get("name", "").strip()
+    if not 1 <= len(name) <= 80:
+        raise KeelError("A production needs a name of 1 to 80 characters.")
+    with open_session() as opened:
+        if opened.scalar(select(Production).where(Production.name == name)):
+            raise KeelError(f"There is a production named {name} already.")
+        opened.add(Production(name=name, note=request.form.get("note", "").strip()[:400]))
+    return redirect(url_for("board.home"))

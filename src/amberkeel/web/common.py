@@ -1,0 +1,33 @@
+"""What the views share: a session, the shot asked for, and who is asking."""
+
+from flask import abort, current_app
+from sqlalchemy.orm import Session
+
+from amberkeel.store.media import Media
+from amberkeel.store.models import Production, Shot
+from amberkeel.store.session import session
+
+
+def open_session():
+    """Open a session on this application's database."""
+    return session(current_app.settings.database)
+
+
+def media() -> Media:
+    """Return this application's media folder."""
+    return Media(current_app.settings.media)
+
+
+def get_shot(opened: Session, number: int) -> Shot:
+    """Return a shot, or answer 404."""
+    return opened.get(Shot, number) or abort(404)
+
+
+def get_production(opened: Session, number: int) -> Production:
+    """Return a production, or answer 404."""
+    return opened.get(Production, number) or abort(404)
+
+
+def who() -> str:
+    """Answer who is asking. Until there are accounts, everyone on this machine is the artist."""
+    return "artist"

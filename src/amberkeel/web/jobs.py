@@ -1,0 +1,103 @@
+"""Starting, following and cancelling jobs."""
+
+import json
+import time
+
+from flask import Blueprint, Response, current_app, jsonify, request
+from sqlalchemy import select
+
+from amberkeel.core.errors import KeelError
+from amberkeel.jobs.queue import send
+from amberkeel.store.jobs import submit
+from amberkeel.store.models import Job, Shot
+from amberkeel.store.session import session
+from amberkeel.web.common import get_shot, open_session
+from amberkeel.web.data import detect_settings
+
+blueprint = Blueprint("jobs", __name__)
+
+STREAM_S = 600
+"""Longest life of one event stream in seconds; browsers connect again by themselves."""
+
+
+@blueprint.post("/shots/<int:number>/follow")
+def follow(number: int):
+    """Start finding and following features."""
+    asked = detect_settings(request.get_json())
+    arguments = {"count": asked.count, "spacing": asked.spacing, "threshold": asked.threshold}
+    return _start("follow", number, arguments)
+
+
+@blueprint.post("/shots/<int:number>/solve")
+def solve(number: int):
+    """Start a solve; it becomes a new attempt beside the others."""
+    asked = request.get_json()
+    if asked.get("motion", "auto") not in ("auto", "free", "nodal"):
+        raise KeelError("The camera motion is auto, free or nodal.")
+    if asked.get("distortion", "estimate") not in ("estimate", "none"):
+        raise KeelError("Distortion is estimate or none.")
+    focal = str(asked.get("focal_mm") or "").strip().replace(",", ".")
+    try:
+        known = float(focal) if focal else None
+    except ValueError:
+        raise KeelError(f"Focal length: “{focal}” is no number.") from None
+    if known is not None and not 1.0 <= known <= 5000.0:
+        raise KeelError("The focal length must lie between 1 and 5000 mm.")
+    arguments = {"focal_mm": known, "motion": asked.get("motion", "auto"), "distortion": asked.get("distortion", "estimate")}
+    return _start("solve", number, arguments)
+
+
+@blueprint.post("/shots/<int:number>/ingest")
+def ingest(number: int):
+    """Make the proxies again."""
+    return _start("ingest", number, {})
+
+
+def _start(kind: str, number: int, arguments: dict):
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        if kind != "ingest" and not shot.plate.ready:
+            raise KeelError("The plate is still coming in.", "Wait until its proxies are made.")
+        job = submit(opened, kind, number, arguments)
+    send(job.id)
+    return jsonify(job=job.id)
+
+
+@blueprint.post("/jobs/<int:number>/cancel")
+def cancel(number: int):
+    """Ask a job to stop."""
+    with open_session() as opened:
+        job = opened.get(Job, number)
+        if job is None:
+            raise KeelError("There is no such job.")
+        job.cancel = True
+        if job.state == "queued":
+            job.state = "cancelled"
+    return jsonify(ok=True)
+
+
+@blueprint.get("/shots/<int:number>/events")
+def events(number: int):
+    """Send the shot's jobs and revision whenever they change, as server-sent events."""
+    database = current_app.settings.database
+
+    def stream():
+        last, until = None, time.monotonic() + STREAM_S
+        while time.monotonic() < until:
+            news = json.dumps(_news(database, number))
+            yield f"data: {news}\n\n" if news != last else ": still here\n\n"
+            last = news
+            time.sleep(0.4)
+
+    return Response(stream(), mimetype="text/event-stream", headers={"Cache-Control": "no-cache"})
+
+
+def _news(database: str, number: int) -> dict:
+    with session(database) as opened:
+        revision = opened.scalar(select(Shot.revision).where(Shot.id == number))
+        jobs = opened.scalars(select(Job).where(Job.shot_id == number).order_by(Job.id.desc()).limit(4))
+        rows = [
+            {"id": j.id, "kind": j.kind, "state": j.state, "progress": round(j.progress, 3), "doing": j.doing, "error": j.error}
+            for j in jobs
+        ]
+    return {"revision": revision, "jobs": rows}

@@ -1,0 +1,336 @@
+"""Masks on the desk: shapes, mattes, samples, proposals, and what they cover."""
+
+import io
+import secrets
+import tempfile
+import zipfile
+from collections import OrderedDict
+from pathlib import Path
+
+import cv2
+import numpy as np
+from flask import Blueprint, abort, current_app, jsonify, request, send_file
+
+from amberkeel.core.errors import KeelError, MaskError
+from amberkeel.core.masks.carry import MODELS
+from amberkeel.core.masks.cues import CueReader
+from amberkeel.core.masks.mattes import CHANNELS, trace, write_mattes
+from amberkeel.core.masks.raster import shape_mask
+from amberkeel.core.masks.samples import Cleaning, Learned
+from amberkeel.core.masks.shape import keys_to_json, shape_from_json
+from amberkeel.core.plate.plate import open_plate
+from amberkeel.core.plate.sequence import spans
+from amberkeel.jobs.masks import accept_proposal, make_mask, samples_of
+from amberkeel.jobs.queue import send
+from amberkeel.store import edits
+from amberkeel.store.cuts import affected, cut
+from amberkeel.store.jobs import submit
+from amberkeel.store.masks import (
+    check_mask,
+    cover,
+    get_matte,
+    live_masks,
+    live_proposals,
+    mask_json,
+    masked_of,
+    matte_of,
+    nothing_left,
+    proposal_json,
+    put_matte,
+)
+from amberkeel.store.models import Mask, Proposal, Shot
+from amberkeel.store.tracks import live_tracks, to_track_set
+from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.data import shot_state
+from amberkeel.web.plates import inside, receive, upload_folder
+
+blueprint = Blueprint("masks", __name__)
+
+COPIED = ("name", "kind", "purpose", "first", "last", "margin", "keys", "frames", "mattes", "samples", "cleaning")
+"""What a copy of a mask takes along to another shot."""
+
+
+@blueprint.get("/mattes/<digest>.png")
+def matte(digest: str):
+    """Send a matte as a white picture whose alpha is the matte, for tinting."""
+    try:
+        mask = get_matte(media(), digest)
+    except (KeelError, FileNotFoundError):
+        abort(404)
+    picture = np.full((*mask.shape, 4), 255, np.uint8)
+    picture[..., 3] = mask * np.uint8(255)
+    answer = send_file(io.BytesIO(cv2.imencode(".png", picture)[1].tobytes()), mimetype="image/png")
+    answer.headers["Cache-Control"] = "private, max-age=31536000, immutable"
+    return answer
+
+
+@blueprint.get("/shots/<int:number>/masks.json")
+def masks(number: int):
+    """Send a shot's masks and proposals, the masked share of each frame, and what is left uncovered."""
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        shares, bare = cover(opened, media(), shot)
+        full = nothing_left(np.arange(shot.plate.first, shot.plate.last + 1), shares)
+        tracked = bool(live_tracks(opened, shot)) if shot.masks_stamp != shot.followed_stamp else False
+        return jsonify(
+            masks=[mask_json(m) for m in live_masks(opened, shot)],
+            proposals=[proposal_json(p) for p in live_proposals(opened, shot)],
+            cover=[round(s, 4) for s in shares],
+            bare=bare,
+            full=spans(full) if full else "",
+            changed=tracked,
+        )
+
+
+@blueprint.get("/shots/<int:number>/affected.json")
+def run_under(number: int):
+    """Send which tracks run under masks, and on which frames."""
+    with open_session() as opened:
+        found = affected(opened, media(), get_shot(opened, number))
+    return jsonify(tracks=list(found), samples=sum(map(len, found.values())))
+
+
+def _answer(opened, shot: Shot, **more):
+    return jsonify({**shot_state(opened, shot), **more})
+
+
+def _mask(opened, number: int, mask: int) -> Mask:
+    row = opened.get(Mask, mask)
+    if row is None or row.shot_id != number or row.removed:
+        raise MaskError("That mask is gone.", "Undo its deletion first.")
+    return row
+
+
+@blueprint.post("/shots/<int:number>/masks")
+def add(number: int):
+    """Add a shape drawn on a frame, or a matte to be learned from samples."""
+    asked = request.get_json()
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        count = len(live_masks(opened, shot)) + 1
+        values = {"name": str(asked.get("name") or f"{'Shape' if asked.get('points') else 'Matte'} {count}"), "kind": "matte"}
+        if asked.get("points"):
+            values |= {"kind": "shape", "keys": {str(int(asked["frame"])): {"points": asked["points"], "by": "hand", "confidence": 1.0}}}
+        else:
+            values |= {"source": "from samples", "samples": []}
+        check_mask(values, shot.plate.width, shot.plate.height)
+        row = make_mask(opened, shot, **values)
+        label = f"Draw {row.name}" if row.kind == "shape" else f"Start {row.name}"
+        edits.apply(opened, number, "masks", {"bring": [row.id], "label": label}, asked.get("revision"))
+        return _answer(opened, shot, mask=row.id)
+
+
+@blueprint.post("/shots/<int:number>/masks/<int:mask>")
+def change(number: int, mask: int):
+    """Change properties, keys or samples of a mask."""
+    asked = request.get_json()
+    with open_session() as opened:
+        payload = {"id": mask, "values": asked["values"], "label": str(asked.get("label") or "Change a mask")[:200]}
+        edits.apply(opened, number, "mask", payload, asked.get("revision"))
+        return _answer(opened, get_shot(opened, number))
+
+
+@blueprint.post("/shots/<int:number>/masks/<int:mask>/delete")
+def delete(number: int, mask: int):
+    """Delete a mask; undo brings it back."""
+    with open_session() as opened:
+        row = _mask(opened, number, mask)
+        payload = {"remove": [mask], "label": f"Delete {row.name}"}
+        edits.apply(opened, number, "masks", payload, request.get_json().get("revision"))
+        return _answer(opened, get_shot(opened, number))
+
+
+@blueprint.post("/shots/<int:number>/masks/<int:mask>/copy")
+def copy(number: int, mask: int):
+    """Copy a mask to another shot of the same size."""
+    name = str(request.get_json().get("shot", "")).strip()
+    with open_session() as opened:
+        row, shot = _mask(opened, number, mask), get_shot(opened, number)
+        other = opened.query(Shot).filter(Shot.production_id == shot.production_id, Shot.name == name).one_or_none()
+        if other is None or other.id == shot.id:
+            raise MaskError(f"There is no other shot “{name}” in this production.")
+        if (other.plate.width, other.plate.height) != (shot.plate.width, shot.plate.height):
+            raise MaskError(
+                f"{other.name} is {other.plate.width}x{other.plate.height}, this shot is {shot.plate.width}x{shot.plate.height}.",
+                "A mask fits a plate of the same size only.",
+            )
+        kept = {column: getattr(row, column) for column in COPIED}
+        made = make_mask(opened, other, **kept, source=f"copied from {shot.name}")
+        edits.apply(opened, other.id, "masks", {"bring": [made.id], "label": f"Copy {row.name} from {shot.name}"})
+        return jsonify(ok=True)
+
+
+@blueprint.post("/shots/<int:number>/masks/<int:mask>/convert")
+def convert(number: int, mask: int):
+    """Make a shape of a matte, or a matte of a shape, as a new mask; the old one is switched off."""
+    with open_session() as opened:
+        shot, row = get_shot(opened, number), _mask(opened, number, mask)
+        plate = shot.plate
+        if row.kind == "matte":
+            keys = trace(matte_of(media(), row), list(row.frames))
+            made = make_mask(
+                opened, shot, name=f"{row.name} as a shape"[:80], kind="shape", keys=keys_to_json(keys), purpose=row.purpose,
+                first=min(keys), last=max(keys),
+            )  # fmt: skip
+        else:
+            shape = shape_from_json(mask_json(row))
+            frames = [f for f in range(plate.first, plate.last + 1) if shape.alive(f)]
+            hashes = [put_matte(media(), shape_mask(shape, f, plate.height, plate.width)) for f in frames]
+            name = f"{row.name} as a matte"[:80]
+            made = make_mask(opened, shot, name=name, kind="matte", frames=frames, mattes=hashes, purpose=row.purpose)
+        edits.apply(opened, number, "masks", {"bring": [made.id], "off": [row.id], "label": f"Make {made.name}"})
+        return _answer(opened, shot, mask=made.id)
+
+
+_readers: OrderedDict[tuple, tuple[CueReader, dict]] = OrderedDict()
+
+
+def _reader(opened, shot: Shot) -> tuple[CueReader, dict]:
+    """Return a shot's cue reader and the cues of frames asked for lately; both are kept while the tracks stay."""
+    key = (shot.plate.source, shot.tracks_stamp, shot.id)
+    if key not in _readers:
+        rows = live_tracks(opened, shot)
+        if not rows:
+            raise MaskError("There are no tracks to tell how the background moves.", "Follow features first.")
+        plate = open_plate(shot.plate.source, (shot.plate.first, shot.plate.last))
+        _readers[key] = CueReader(plate, to_track_set(rows)), {}
+        while len(_readers) > 2:
+            _readers.popitem(last=False)
+    return _readers[key]
+
+
+@blueprint.post("/shots/<int:number>/masks/<int:mask>/try")
+def try_samples(number: int, mask: int):
+    """Learn from a mask's samples and answer with the matte of one frame; nothing is stored with the mask."""
+    frame = int(request.get_json()["frame"])
+    with open_session() as opened:
+        row, shot = _mask(opened, number, mask), get_shot(opened, number)
+        reader, cues = _reader(opened, shot)
+        for wanted in {frame, *(int(s[0]) for s in row.samples)}:
+            if wanted not in cues:
+                cues[wanted] = reader.read(wanted)
+        while len(cues) > 8:
+            del cues[next(f for f in cues if f != frame)]
+        learned = Learned(reader, samples_of(row.samples), cues)
+        found = learned.matte(frame, Cleaning(**row.cleaning), cues.get(frame))
+    return jsonify(frame=frame, matte=put_matte(media(), found), share=round(float(found.mean()), 4))
+
+
+def _start(number: int, kind: str, arguments: dict):
+    with open_session() as opened:
+        if not get_shot(opened, number).plate.ready:
+            raise KeelError("The plate is still coming in.", "Wait until its proxies are made.")
+        job = submit(opened, kind, number, arguments)
+    send(job.id)
+    return jsonify(job=job.id)
+
+
+@blueprint.post("/shots/<int:number>/masks/<int:mask>/carry")
+def carry_along(number: int, mask: int):
+    """Start following a shape's subject."""
+    asked = request.get_json()
+    with open_session() as opened:
+        if _mask(opened, number, mask).kind != "shape":
+            raise MaskError("Only a shape can follow its subject.", "Make a shape of the matte first.")
+    if asked.get("model") not in MODELS:
+        raise MaskError(f"Choose how the shape may move: {', '.join(MODELS)}.")
+    start, stop = int(asked["start"]), int(asked["stop"])
+    return _start(number, "carry", {"mask": mask, "start": start, "stop": stop, "model": asked["model"]})
+
+
+@blueprint.post("/shots/<int:number>/masks/<int:mask>/learn")
+def learn_range(number: int, mask: int):
+    """Start learning a matte over a range of frames."""
+    asked = request.get_json()
+    with open_session() as opened:
+        samples = _mask(opened, number, mask).samples
+    if not any(s[3] for s in samples) or all(s[3] for s in samples):
+        raise MaskError("A matte needs spots that are the subject and spots that are not.", "Click a few of both.")
+    return _start(number, "learn", {"mask": mask, "first": asked.get("first"), "last": asked.get("last")})
+
+
+@blueprint.post("/shots/<int:number>/propose")
+def propose(number: int):
+    """Start looking for what moves by itself."""
+    return _start(number, "propose", {})
+
+
+@blueprint.post("/shots/<int:number>/proposals/<int:proposal>")
+def decide(number: int, proposal: int):
+    """Make a proposal a mask, or dismiss it for good."""
+    wanted = request.get_json().get("to")
+    with open_session() as opened:
+        shot, row = get_shot(opened, number), opened.get(Proposal, proposal)
+        if row is None or row.shot_id != number:
+            raise MaskError("That proposal is gone.")
+        if wanted == "mask":
+            made = accept_proposal(opened, shot, row)
+            return _answer(opened, shot, mask=made.id)
+        edits.apply(opened, number, "masks", {"proposals": {str(row.id): "dismissed"}, "label": "Dismiss a proposal"})
+        return _answer(opened, shot)
+
+
+@blueprint.post("/shots/<int:number>/cut")
+def cut_covered(number: int):
+    """Cut the frames that masks cover out of the tracks."""
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        made = cut(opened, media(), shot, request.get_json().get("revision"))
+        return _answer(opened, shot, said=made.label)
+
+
+@blueprint.post("/shots/<int:number>/mattes")
+def bring(number: int):
+    """Bring a matte sequence in: uploaded files, or a place under a plate root."""
+    form = request.form
+    channel, offset = form.get("channel", "luma"), form.get("offset", "0").strip() or "0"
+    if channel not in CHANNELS:
+        raise MaskError(f"There is no channel “{channel}”.")
+    try:
+        shift = int(offset)
+    except ValueError:
+        raise MaskError(f"Offset: “{offset}” is no number of frames.") from None
+    files = [f for f in request.files.getlist("files") if f.filename]
+    if files:
+        folder = upload_folder(current_app.settings.media, secrets.token_hex(8))
+        pattern, source = str(folder / receive(folder, files)), files[0].filename
+    else:
+        pattern = str(_under_roots(form.get("where", "").strip()))
+        source = Path(pattern).name
+    name = (form.get("name", "").strip() or "Matte")[:80]
+    how = {"channel": channel, "inverted": form.get("inverted") == "yes", "offset": shift}
+    return _start(number, "matte", {"pattern": pattern, "name": name, "source": source[:400], **how})
+
+
+def _under_roots(where: str) -> Path:
+    """Return a place typed by the user, which must lie under a plate root."""
+    if not where:
+        raise MaskError("Choose the matte's files, or type where they lie.")
+    for root in current_app.settings.plate_roots:
+        place = Path(where) if Path(where).is_absolute() else root / where
+        try:
+            return inside(root, str(place.parent.resolve().relative_to(root.resolve()))) / place.name
+        except (ValueError, KeelError):
+            continue
+    raise MaskError("That place is not under a plate root.", "Type it from the root on, such as SKL_010/mattes.")
+
+
+@blueprint.get("/shots/<int:number>/mattes.zip")
+def download(number: int):
+    """Send what is masked as an image sequence with the plate's numbering."""
+    kind = request.args.get("kind", "png")
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        plate = shot.plate
+        masked = masked_of(media(), live_masks(opened, shot), plate.height, plate.width)
+        if masked is None:
+            raise MaskError("There is no mask to hand on.", "Draw or propose one first.")
+        stem = "".join(c if c.isalnum() else "_" for c in shot.name.split()[0].lower()) + "_matte"
+        with tempfile.TemporaryDirectory() as folder:
+            written = write_mattes(Path(folder), stem, np.arange(plate.first, plate.last + 1), masked, kind)
+            packed = io.BytesIO()
+            with zipfile.ZipFile(packed, "w", zipfile.ZIP_STORED) as archive:
+                for path in written:
+                    archive.write(path, f"{stem}/{path.name}")
+    packed.seek(0)
+    return send_file(packed, mimetype="application/zip", as_attachment=True, download_name=f"{stem}_{kind}.zip")

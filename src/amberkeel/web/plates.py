@@ -1,0 +1,129 @@
+"""Where plates come from: the configured roots, and uploads."""
+
+import re
+import shutil
+import zipfile
+from dataclasses import dataclass
+from pathlib import Path
+
+from werkzeug.datastructures import FileStorage
+
+from amberkeel.core.errors import PlateError
+from amberkeel.core.plate.decode import read_picture
+from amberkeel.core.plate.plate import open_plate
+from amberkeel.core.plate.sequence import IMAGE_SUFFIXES, VIDEO_SUFFIXES, recognise, spans
+
+MAX_FILES = 5000
+MAX_UNPACKED_BYTES = 16 * 1024**3
+_TOKEN = re.compile(r"^[0-9a-f]{16}$")
+
+
+@dataclass(frozen=True)
+class Found:
+    """A plate that could be brought in: how it is named, where it lies, and what is known of it."""
+
+    label: str
+    where: str
+    frames: str
+    size: str
+    missing: str
+
+
+def inside(root: Path, relative: str) -> Path:
+    """Return a path under a root; raises PlateError when any link or dots lead out of it."""
+    path = (root / relative).resolve()
+    if not path.is_relative_to(root.resolve()):
+        raise PlateError("That path leads out of the plate roots.", "Choose a folder inside them.")
+    return path
+
+
+def browse(root: Path, relative: str) -> tuple[list[str], list[Found]]:
+    """Return the folders below a place in a root, and the plates in it."""
+    folder = inside(root, relative)
+    if not folder.is_dir():
+        raise PlateError("There is no such folder.", "Go back and choose another.")
+    entries = sorted(folder.iterdir(), key=lambda p: p.name)
+    folders = [p.name for p in entries if p.is_dir() and p.resolve().is_relative_to(root.resolve())]
+    files = [p for p in entries if p.is_file() and p.resolve().is_relative_to(root.resolve())]
+    return folders, look(folder, [p.name for p in files], relative)
+
+
+def look(folder: Path, names: list[str], relative: str) -> list[Found]:
+    """Recognise sequences and videos among the files of a folder."""
+    found = []
+    for sequence in recognise(folder, names):
+        if len(sequence.names) < 2:
+            continue
+        try:
+            picture = read_picture(sequence.path(sequence.frames[0]))
+            size = f"{picture.shape[1]}×{picture.shape[0]}"
+        except PlateError as error:
+            size = error.message
+        span = f"{sequence.frames[0]}-{sequence.frames[-1]} ({len(sequence.names)})"
+        found.append(Found(sequence.label, f"{relative}/{sequence.label}".lstrip("/"), span, size, spans(sequence.missing)))
+    for name in names:
+        if Path(name).suffix.lower() in VIDEO_SUFFIXES:
+            found.append(Found(name, f"{relative}/{name}".lstrip("/"), "video", "", ""))
+    return found
+
+
+def upload_folder(media: Path, token: str) -> Path:
+    """Return the folder of an upload; raises PlateError for a token that is none."""
+    if not _TOKEN.match(token):
+        raise PlateError("That upload is not known.", "Upload the plate again.")
+    return media / "uploads" / token
+
+
+def receive(folder: Path, files: list[FileStorage]) -> str:
+    """Store uploaded files, unpack a zip, and return the pattern or video that they hold.
+
+    Files are judged by decoding them later, not by their names. What cannot be a plate leaves nothing behind.
+    """
+    if not files:
+        raise PlateError("No files arrived.", "Choose an image sequence, a zip of one, or a video.")
+    if len(files) > MAX_FILES:
+        raise PlateError(f"{len(files)} files are more than {MAX_FILES}, the most one upload may hold.")
+    folder.mkdir(parents=True)
+    try:
+        for file in files:
+            name = Path(file.filename or "").name
+            if Path(name).suffix.lower() == ".zip":
+                file.save(folder / "upload.zip")
+                _unpack(folder / "upload.zip", folder)
+            elif Path(name).suffix.lower() in IMAGE_SUFFIXES | VIDEO_SUFFIXES:
+                file.save(folder / name)
+        return _pattern(folder)
+    except Exception:
+        shutil.rmtree(folder, ignore_errors=True)
+        raise
+
+
+def _unpack(path: Path, folder: Path) -> None:
+    """Unpack pictures from a zip, flat, within limits."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            members = [m for m in archive.infolist() if Path(m.filename).suffix.lower() in IMAGE_SUFFIXES | VIDEO_SUFFIXES]
+            members = [m for m in members if not Path(m.filename).name.startswith(".")]
+            if len(members) > MAX_FILES or sum(m.file_size for m in members) > MAX_UNPACKED_BYTES:
+                raise PlateError("The zip holds more than one plate may.", f"At most {MAX_FILES} files and 16 GiB.")
+            for member in members:
+                with archive.open(member) as source, open(folder / Path(member.filename).name, "wb") as target:
+                    shutil.copyfileobj(source, target)
+    except (zipfile.BadZipFile, EOFError, OSError) as error:
+        raise PlateError("The zip is damaged or cut off.", "Upload it again.") from error
+    finally:
+        path.unlink(missing_ok=True)
+
+
+def _pattern(folder: Path) -> str:
+    names = [p.name for p in folder.iterdir()]
+    found = look(folder, names, "")
+    if not found:
+        raise PlateError(
+            "There is no plate in what arrived.", "Send two or more numbered pictures such as name.1001.png, a zip of them, or a video."
+        )
+    if len(found) > 1:
+        labels = ", ".join(f.label for f in found[:4])
+        raise PlateError(f"That holds several plates ({labels}).", "Upload one at a time.")
+    open_plate(folder / found[0].label)
+    return found[0].label

@@ -1,0 +1,1 @@
+document.querySelector("[data-back]")?.addEventListener("click", () => history.back());

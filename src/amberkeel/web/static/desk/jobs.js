@@ -1,0 +1,38 @@
+// The shot's jobs as they run: progress in the bar, news when one ends.
+import { post, toast } from "./api.js";
+
+const WORDS = { ingest: "The plate is in.", follow: "Features are followed.", solve: "Solved: a new attempt is pinned.", demo: "The demo plate is rendered.", learn: "The matte is learned.", accept: "What moves is masked." };
+
+/** Follow the shot's events; `renew(revision)` is called when the shot or a job has changed. */
+export function followJobs(shot, renew) {
+  const line = document.querySelector("#job");
+  const seen = new Map();
+  let revision = null;
+  let current = null;
+  document.querySelector("#cancel").addEventListener("click", () => current && post(`/jobs/${current}/cancel`).catch((e) => toast(e.message, true)));
+  const source = new EventSource(`/shots/${shot}/events`);
+  source.onmessage = (event) => {
+    const news = JSON.parse(event.data);
+    const live = news.jobs.find((j) => j.state === "running") ?? news.jobs.find((j) => j.state === "queued");
+    line.hidden = !live;
+    if (live) {
+      current = live.id;
+      document.querySelector("#doing").textContent = live.doing;
+      document.querySelector("#progress").value = live.progress;
+      document.querySelector("#percent").textContent = `${Math.round(100 * live.progress)} %`;
+    }
+    let ended = false;
+    for (const job of news.jobs) {
+      const before = seen.get(job.id);
+      seen.set(job.id, job.state);
+      if (!before || before === job.state) continue;
+      ended = true;
+      if (job.state === "done") toast(WORDS[job.kind] ?? (job.doing || "Done."));
+      else if (["failed", "interrupted"].includes(job.state)) toast(job.error, true);
+      else if (job.state === "cancelled") toast("Cancelled; nothing was changed.");
+    }
+    // The first news comes after the page's own state, and a job may have ended between the two.
+    if (ended || revision !== news.revision) renew();
+    revision = news.revision;
+  };
+}

@@ -1,0 +1,91 @@
+// The list of tracks: only rows in sight exist, so thousands stay quick.
+import { INK, ramp } from "./colour.js";
+import { standing } from "./tracks.js";
+
+const ROW = 24;
+const SIGNS = { active: "○", check: "◌", excluded: "×" };
+
+export class TrackList {
+  constructor(box, store) {
+    this.box = box;
+    this.store = store;
+    this.order = [];
+    this.last = -1;
+    this.inner = document.createElement("div");
+    box.append(this.inner);
+    box.addEventListener("scroll", () => this.fill());
+    new ResizeObserver(() => this.fill()).observe(box);
+    box.addEventListener("click", (e) => this.click(e));
+    for (const id of ["#search", "#sort"]) document.querySelector(id).addEventListener("input", () => this.refresh());
+  }
+
+  /** Sort and filter anew. */
+  refresh() {
+    const { tracks, attempt } = this.store.state;
+    const words = document.querySelector("#search").value.trim().toLowerCase();
+    const sort = document.querySelector("#sort").value;
+    const all = tracks ? tracks.ids.map((_, t) => t).filter((t) => !words || tracks.names[t].toLowerCase().includes(words)) : [];
+    const length = (t) => tracks.first[t + 1] - tracks.first[t];
+    const rms = (t) => (attempt?.rms.get(tracks.ids[t]) ?? -1) - (standing(tracks, t, attempt) === "excluded" ? 1e6 : 0);
+    if (sort === "worst") all.sort((a, b) => rms(b) - rms(a));
+    if (sort === "long") all.sort((a, b) => length(b) - length(a));
+    this.order = all;
+    this.inner.style.height = `${all.length * ROW}px`;
+    this.fill();
+  }
+
+  fill() {
+    const { tracks, attempt, selection } = this.store.state;
+    if (!tracks) return;
+    const from = Math.max(0, Math.floor(this.box.scrollTop / ROW) - 4);
+    const to = Math.min(this.order.length, from + Math.ceil(this.box.clientHeight / ROW) + 8);
+    const rows = [];
+    for (let k = from; k < to; k += 1) {
+      const t = this.order[k];
+      const stands = standing(tracks, t, attempt);
+      const rms = attempt?.rms.get(tracks.ids[t]);
+      const row = document.createElement("div");
+      row.className = `row${selection.has(tracks.ids[t]) ? " sel" : ""}${stands === "excluded" ? " off" : ""}`;
+      row.style.top = `${k * ROW}px`;
+      row.dataset.at = k;
+      row.title = attempt?.reasons[tracks.ids[t]] || (stands === "check" ? "check track: withheld from the solve" : "");
+      const cells = [SIGNS[stands], tracks.names[t], `${tracks.first[t + 1] - tracks.first[t]} fr`, rms == null ? "" : `${rms.toFixed(2)} px`];
+      for (const [n, text] of cells.entries()) {
+        const cell = document.createElement("span");
+        cell.textContent = text;
+        if (n) cell.className = "fig";
+        if (n === 1) cell.style.textAlign = "left";
+        if (n === 3 && rms != null) cell.style.color = stands === "excluded" ? INK.muted : ramp(rms / 0.08);
+        row.append(cell);
+      }
+      rows.push(row);
+    }
+    this.inner.replaceChildren(...rows);
+  }
+
+  click(event) {
+    const row = event.target.closest(".row");
+    if (!row) return;
+    const { tracks, selection } = this.store.state;
+    const at = Number(row.dataset.at);
+    const id = tracks.ids[this.order[at]];
+    let next = new Set([id]);
+    if (event.shiftKey && this.last >= 0) {
+      const [a, b] = [Math.min(this.last, at), Math.max(this.last, at)];
+      next = new Set([...selection, ...this.order.slice(a, b + 1).map((t) => tracks.ids[t])]);
+    } else if (event.ctrlKey || event.metaKey) {
+      next = new Set(selection);
+      if (!next.delete(id)) next.add(id);
+    }
+    this.last = at;
+    this.store.set({ selection: next });
+    this.show(this.order[at]);
+  }
+
+  /** Move the playhead to where a track lives, if it does not live here. */
+  show(t) {
+    const { tracks, frame } = this.store.state;
+    const [from, to] = [tracks.frames[tracks.first[t]], tracks.frames[tracks.first[t + 1] - 1]];
+    if (frame < from || frame > to) this.store.set({ frame: Math.round((from + to) / 2) });
+  }
+}

@@ -1,0 +1,219 @@
+// What is drawn over the plate. Each layer draws from the state; `place` takes plate pixels to the screen.
+import { INK, RAMP_END, ramp } from "./colour.js";
+import { standing } from "./tracks.js";
+
+const TAIL = 14;
+
+/** Visit the samples on a frame with their track, position, standing and error. */
+function eachSample(state, frame, visit) {
+  const { tracks, attempt } = state;
+  if (!tracks) return;
+  for (const s of tracks.samples[frame - tracks.origin] ?? []) {
+    const t = tracks.track[s];
+    visit(t, s, tracks.x[s], tracks.y[s], standing(tracks, t, attempt), attempt?.errors.get(tracks.ids[t])?.get(frame));
+  }
+}
+
+export function drawTails(context, state, place) {
+  const { tracks, frame } = state;
+  const plain = Array.from({ length: TAIL }, () => new Path2D());
+  const chosen = Array.from({ length: TAIL }, () => new Path2D());
+  eachSample(state, frame, (t, s, x, y, standing_) => {
+    if (standing_ === "excluded") return;
+    const paths = state.selection.has(tracks.ids[t]) ? chosen : plain;
+    const from = Math.max(tracks.first[t], s - TAIL);
+    let [ax, ay] = place(tracks.x[from], tracks.y[from]);
+    for (let k = from; k < s; k += 1) {
+      const [bx, by] = place(tracks.x[k + 1], tracks.y[k + 1]);
+      const path = paths[k - s + TAIL];
+      path.moveTo(ax, ay);
+      path.lineTo(bx, by);
+      [ax, ay] = [bx, by];
+    }
+  });
+  context.lineWidth = 1;
+  for (let k = 0; k < TAIL; k += 1) {
+    context.globalAlpha = 0.5 * ((k + 1) / TAIL);
+    context.strokeStyle = INK.sail;
+    context.stroke(plain[k]);
+    context.strokeStyle = INK.amber;
+    context.stroke(chosen[k]);
+  }
+  context.globalAlpha = 1;
+}
+
+/** A residual's colour in steps, so that marks of one colour can be drawn at once. */
+const stepped = (sigmas) => ramp(Math.round(Math.min(sigmas, RAMP_END) * 4) / 4);
+
+/** Half a mark's size on the screen: smaller where the plate is. */
+function markSize(state, place) {
+  return Math.round(Math.min(Math.max((place(state.width, 0)[0] - place(0, 0)[0]) / 190, 2.2), 5) * 4) / 4;
+}
+
+const stamps = new Map();
+
+/** The small picture of a mark of one look; made once and kept. */
+function stamp({ colour, off, dash, kind }, size, half, ratio) {
+  const made = `${colour} ${off} ${dash} ${kind} ${size} ${ratio}`;
+  if (stamps.has(made)) return stamps.get(made);
+  if (stamps.size > 400) stamps.clear();
+  const picture = new OffscreenCanvas(Math.ceil(2 * half * ratio), Math.ceil(2 * half * ratio));
+  const c = picture.getContext("2d", { willReadFrequently: true });
+  c.setTransform(ratio, 0, 0, ratio, half * ratio, half * ratio);
+  c.globalAlpha = off ? 0.45 : 1;
+  c.setLineDash(dash ? [2, 2] : []);
+  c.beginPath();
+  if (kind === "tag") c.rect(-size, -size, 2 * size, 2 * size);
+  else c.arc(0, 0, size, 0, 7);
+  c.strokeStyle = "#0008";
+  c.lineWidth = size > 3 ? 3.5 : 2.5;
+  c.stroke();
+  c.strokeStyle = c.fillStyle = colour;
+  c.lineWidth = 1.5;
+  if (kind === "hand") c.fill();
+  c.stroke();
+  const kept = picture.transferToImageBitmap();
+  stamps.set(made, kept);
+  return kept;
+}
+
+/** Draw marks of one look, each from one small picture: far quicker than stroking hundreds of circles. */
+function drawMarks(context, look, size) {
+  const half = Math.ceil(size) + 3;
+  const picture = stamp(look, size, half, context.getTransform().a);
+  for (let k = 0; k < look.places.length; k += 2) context.drawImage(picture, look.places[k] - half, look.places[k + 1] - half, 2 * half, 2 * half);
+}
+
+export function drawTracks(context, state, place) {
+  const { tracks, frame } = state;
+  const size = markSize(state, place);
+  const looks = new Map();
+  const halo = new Path2D();
+  const names = [];
+  eachSample(state, frame, (t, s, x, y, standing_, error) => {
+    const [px, py] = place(x, y);
+    const off = standing_ === "excluded";
+    const kind = tracks.kinds[t];
+    const colour = off ? INK.muted : error ? stepped(error[2]) : INK.verdigris;
+    const key = `${colour}|${standing_}|${kind}`;
+    let look = looks.get(key);
+    if (!look) looks.set(key, (look = { colour, off, dash: standing_ === "check", kind, places: [] }));
+    look.places.push(px, py);
+    if (!state.selection.has(tracks.ids[t])) return;
+    halo.moveTo(px + 9, py);
+    halo.arc(px, py, 9, 0, 7);
+    names.push([tracks.names[t], px + 12, py + 4]);
+  });
+  for (const look of looks.values()) drawMarks(context, look, size);
+  context.globalAlpha = 1;
+  context.setLineDash([]);
+  context.strokeStyle = INK.amber;
+  context.lineWidth = 2;
+  context.stroke(halo);
+  if (names.length <= 12) for (const name of names) label(context, ...name);
+}
+
+function label(context, text, x, y) {
+  context.font = "12px 'JetBrains Mono'";
+  context.lineWidth = 3;
+  context.strokeStyle = "#10161ccc";
+  context.strokeText(text, x, y);
+  context.fillStyle = INK.amber;
+  context.fillText(text, x, y);
+}
+
+export function drawSticks(context, state, place) {
+  const looks = new Map();
+  eachSample(state, state.frame, (t, s, x, y, standing_, error) => {
+    if (!error) return;
+    const [ax, ay] = place(x, y);
+    const [bx, by] = place(x + error[0] * state.exaggeration, y + error[1] * state.exaggeration);
+    if (Math.hypot(bx - ax, by - ay) > 400) return;
+    const alpha = standing_ === "excluded" ? 0.35 : 1;
+    const colour = stepped(error[2]);
+    let look = looks.get(`${colour}|${alpha}`);
+    if (!look) looks.set(`${colour}|${alpha}`, (look = { colour, alpha, path: new Path2D() }));
+    look.path.moveTo(ax, ay);
+    look.path.lineTo(bx, by);
+  });
+  context.lineWidth = 2;
+  for (const { colour, alpha, path } of looks.values()) {
+    context.globalAlpha = alpha;
+    context.strokeStyle = colour;
+    context.stroke(path);
+  }
+  context.globalAlpha = 1;
+}
+
+export function drawPoints(context, state, place) {
+  const crosses = new Path2D();
+  eachSample(state, state.frame, (t, s, x, y, standing_, error) => {
+    if (!error || standing_ === "excluded") return;
+    const [px, py] = place(x + error[0], y + error[1]);
+    crosses.moveTo(px - 3, py);
+    crosses.lineTo(px + 3, py);
+    crosses.moveTo(px, py - 3);
+    crosses.lineTo(px, py + 3);
+  });
+  context.strokeStyle = INK.sail;
+  context.lineWidth = 1;
+  context.stroke(crosses);
+}
+
+export function drawCard(context, state, place) {
+  const outlines = state.attempt?.card?.[state.frame - state.first];
+  if (!outlines) return;
+  for (const outline of outlines) {
+    context.beginPath();
+    for (const [x, y] of outline) context.lineTo(...place(x, y));
+    context.closePath();
+    context.fillStyle = "#f2a33a5c";
+    context.fill();
+    context.strokeStyle = "#f2a33acc";
+    context.lineWidth = 1;
+    context.stroke();
+  }
+}
+
+export function drawPreview(context, state, place) {
+  if (!state.preview || state.preview.frame !== state.frame) return;
+  context.strokeStyle = INK.amber;
+  context.lineWidth = 1.5;
+  const size = markSize(state, place);
+  for (const [x, y] of state.preview.features) {
+    const [px, py] = place(x, y);
+    context.strokeRect(px - size, py - size, 2 * size, 2 * size);
+  }
+}
+
+const key = { canvas: document.createElement("canvas"), made: "" };
+
+/** The key of the residual ramp, with the exaggeration; drawn once and kept. */
+export function drawKey(context, state, width, height) {
+  if (!state.attempt) return;
+  const ratio = context.getTransform().a;
+  const made = `${state.exaggeration} ${ratio}`;
+  if (key.made !== made) {
+    key.made = made;
+    paintKey(state.exaggeration, ratio);
+  }
+  context.drawImage(key.canvas, width - 224, height - 48, 214, 40);
+}
+
+function paintKey(exaggeration, ratio) {
+  [key.canvas.width, key.canvas.height] = [214 * ratio, 40 * ratio];
+  const c = key.canvas.getContext("2d", { willReadFrequently: true });
+  c.setTransform(ratio, 0, 0, ratio, 0, 0);
+  c.fillStyle = "#10161ccc";
+  c.fillRect(0, 0, 214, 40);
+  for (let k = 0; k < 120; k += 1) {
+    c.fillStyle = ramp((k / 120) * RAMP_END);
+    c.fillRect(10 + k, 8, 1.5, 7);
+  }
+  c.fillStyle = INK.muted;
+  c.font = "11px 'JetBrains Mono'";
+  c.fillText("0", 10, 28);
+  c.fillText(`${RAMP_END}+ σ`, 104, 28);
+  c.fillStyle = INK.sail;
+  c.fillText(`sticks ×${exaggeration}`, 142, 16);
+}

@@ -1,0 +1,210 @@
+// The plate with its overlays: zoom and pan, and picking by click, box and lasso.
+import { drawCard, drawKey, drawPoints, drawPreview, drawSticks, drawTails, drawTracks } from "./overlays.js";
+import { drawMasks } from "./maskdraw.js";
+import { INK } from "./colour.js";
+
+const PICK_PX = 12;
+
+export class Viewport {
+  constructor(canvas, store, frames) {
+    this.canvas = canvas;
+    this.store = store;
+    this.frames = frames;
+    this.zoom = 1;
+    this.pan = [0, 0];
+    this.drag = null;
+    this.guest = null;
+    this.still = null;
+    this.pending = false;
+    new ResizeObserver(() => this.resize()).observe(canvas);
+    canvas.addEventListener("wheel", (e) => this.wheel(e), { passive: false });
+    canvas.addEventListener("pointerdown", (e) => this.down(e));
+    canvas.addEventListener("pointermove", (e) => this.move(e));
+    canvas.addEventListener("pointerup", (e) => this.up(e));
+    canvas.addEventListener("contextmenu", (e) => e.preventDefault());
+  }
+
+  resize() {
+    const ratio = devicePixelRatio || 1;
+    this.width = this.canvas.clientWidth;
+    this.height = this.canvas.clientHeight;
+    this.canvas.width = Math.round(this.width * ratio);
+    this.canvas.height = Math.round(this.height * ratio);
+    this.ratio = ratio;
+    this.redraw();
+  }
+
+  /** Screen pixels a plate pixel, at the present zoom. */
+  get scale() {
+    const { width, height, aspect } = this.store.state;
+    return Math.min(this.width / (width * aspect), this.height / height) * 0.985 * this.zoom;
+  }
+
+  place = (x, y) => {
+    const { width, height, aspect } = this.store.state;
+    const k = this.scale;
+    return [this.width / 2 + this.pan[0] + (x - width / 2) * k * aspect, this.height / 2 + this.pan[1] + (y - height / 2) * k];
+  };
+
+  /** The plate pixel under a place on the screen. */
+  unplace = (px, py) => {
+    const { width, height, aspect } = this.store.state;
+    const k = this.scale;
+    return [(px - this.width / 2 - this.pan[0]) / (k * aspect) + width / 2, (py - this.height / 2 - this.pan[1]) / k + height / 2];
+  };
+
+  fit() {
+    this.zoom = 1;
+    this.pan = [0, 0];
+    this.redraw();
+  }
+
+  wheel(event) {
+    event.preventDefault();
+    const factor = Math.exp(-event.deltaY * 0.0016);
+    const next = Math.min(Math.max(this.zoom * factor, 0.4), 40);
+    const [x, y] = [event.offsetX - this.width / 2, event.offsetY - this.height / 2];
+    const share = next / this.zoom;
+    this.pan = [x - (x - this.pan[0]) * share, y - (y - this.pan[1]) * share];
+    this.zoom = next;
+    this.redraw();
+  }
+
+  down(event) {
+    this.canvas.setPointerCapture(event.pointerId);
+    this.canvas.focus();
+    const at = [event.offsetX, event.offsetY];
+    const guest = event.button === 0 && this.guest?.down(event, at);
+    const kind = guest ? "guest" : event.button !== 0 ? "pan" : this.store.state.tool;
+    this.drag = { kind, from: at, last: at, path: [at], add: event.shiftKey, toggle: event.ctrlKey || event.metaKey };
+  }
+
+  move(event) {
+    const at = [event.offsetX, event.offsetY];
+    if (!this.drag || this.drag.kind === "guest") return this.guest?.move(event, at);
+    if (this.drag.kind === "pan") this.pan = [this.pan[0] + at[0] - this.drag.last[0], this.pan[1] + at[1] - this.drag.last[1]];
+    this.drag.last = at;
+    this.drag.path.push(at);
+    return this.redraw();
+  }
+
+  up() {
+    const drag = this.drag;
+    this.drag = null;
+    if (drag?.kind === "guest") this.guest.up();
+    if (!drag || drag.kind === "pan" || drag.kind === "guest") return;
+    const small = drag.path.every(([x, y]) => Math.hypot(x - drag.from[0], y - drag.from[1]) < 4);
+    const found = small ? this.nearest(drag.from) : drag.kind === "lasso" ? this.inside(drag.path) : this.inside(corners(drag));
+    const next = new Set(drag.add || drag.toggle ? this.store.state.selection : []);
+    for (const id of found) if (drag.toggle && next.has(id)) next.delete(id); else next.add(id);
+    this.store.set({ selection: next });
+    this.redraw();
+  }
+
+  /** Ids and screen places of the tracks on this frame. */
+  onFrame() {
+    const { tracks, frame } = this.store.state;
+    if (!tracks) return [];
+    return Array.from(tracks.samples[frame - tracks.origin] ?? [], (s) => [tracks.ids[tracks.track[s]], ...this.place(tracks.x[s], tracks.y[s])]);
+  }
+
+  nearest([x, y]) {
+    let best = PICK_PX;
+    let found = [];
+    for (const [id, px, py] of this.onFrame()) {
+      const d = Math.hypot(px - x, py - y);
+      if (d < best) [best, found] = [d, [id]];
+    }
+    return found;
+  }
+
+  inside(path) {
+    return this.onFrame().filter(([, x, y]) => within(path, x, y)).map(([id]) => id);
+  }
+
+  redraw() {
+    if (this.pending) return;
+    this.pending = true;
+    requestAnimationFrame(() => { this.pending = false; this.draw(); });
+  }
+
+  draw() {
+    if (this.guest?.dragging) return this.drawDrag();
+    this.still = null;
+    return this.drawAll("all");
+  }
+
+  /** While a shape is dragged, all else is drawn once and kept. */
+  drawDrag() {
+    const c = this.canvas.getContext("2d", { willReadFrequently: true });
+    if (!this.still) {
+      this.drawAll("others");
+      this.still = document.createElement("canvas");
+      [this.still.width, this.still.height] = [this.canvas.width, this.canvas.height];
+      this.still.getContext("2d", { willReadFrequently: true }).drawImage(this.canvas, 0, 0);
+    }
+    c.setTransform(1, 0, 0, 1, 0, 0);
+    c.drawImage(this.still, 0, 0);
+    c.setTransform(this.ratio, 0, 0, this.ratio, 0, 0);
+    drawMasks(c, this.store.state, this.guest, this.place, this.scale, () => this.redraw(), "chosen");
+  }
+
+  drawAll(which) {
+    const state = this.store.state;
+    // Drawn by the processor: hundreds of short strokes are slower on many graphics drivers than in memory.
+    const c = this.canvas.getContext("2d", { willReadFrequently: true });
+    c.setTransform(this.ratio, 0, 0, this.ratio, 0, 0);
+    c.fillStyle = "#0b1014";
+    c.fillRect(0, 0, this.width, this.height);
+    const picture = this.frames.want(state.frame) ?? this.lastPicture;
+    const [x0, y0] = this.place(0, 0);
+    const [x1, y1] = this.place(state.width, state.height);
+    c.imageSmoothingEnabled = this.scale < 3;
+    if (picture && picture.width) {
+      c.drawImage(picture, x0, y0, x1 - x0, y1 - y0);
+      this.lastPicture = picture;
+    }
+    c.strokeStyle = INK.line;
+    c.strokeRect(x0 - 0.5, y0 - 0.5, x1 - x0 + 1, y1 - y0 + 1);
+    if (state.held) return;
+    const { layers } = state;
+    const judging = state.stage !== "masks";
+    if (this.guest && (layers.masks || state.stage === "masks")) drawMasks(c, state, this.guest, this.place, this.scale, () => this.redraw(), which);
+    if (layers.card) drawCard(c, state, this.place);
+    if (layers.tails && layers.tracks) drawTails(c, state, this.place);
+    c.globalAlpha = judging ? 1 : 0.45;
+    if (layers.tracks) drawTracks(c, state, this.place);
+    if (layers.sticks && judging) drawSticks(c, state, this.place);
+    if (layers.points) drawPoints(c, state, this.place);
+    drawPreview(c, state, this.place);
+    if (judging && (layers.sticks || layers.tracks)) drawKey(c, state, this.width, this.height);
+    if (["pick", "box", "lasso"].includes(this.drag?.kind)) outline(c, this.drag.kind === "lasso" ? this.drag.path : corners(this.drag));
+  }
+}
+
+function corners({ from: [ax, ay], last: [bx, by] }) {
+  return [[ax, ay], [bx, ay], [bx, by], [ax, by]];
+}
+
+function outline(c, path) {
+  c.strokeStyle = INK.amber;
+  c.fillStyle = "#f2a33a1f";
+  c.lineWidth = 1.5;
+  c.setLineDash([5, 4]);
+  c.beginPath();
+  for (const p of path) c.lineTo(...p);
+  c.closePath();
+  c.fill();
+  c.stroke();
+  c.setLineDash([]);
+}
+
+function within(path, x, y) {
+  let inside = false;
+  for (let i = 0, j = path.length - 1; i < path.length; j = i++) {
+    const [ax, ay] = path[i];
+    const [bx, by] = path[j];
+    if (ay > y !== by > y && x < ((bx - ax) * (y - ay)) / (by - ay) + ax) inside = !inside;
+  }
+  return inside;
+}

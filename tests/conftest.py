@@ -1,0 +1,163 @@
+"""Shared pieces: a small simulated plate with its truth, and the whole application on servers of its own."""
+
+import os
+import shutil
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
+from amberkeel.core.plate.decode import write_png
+from amberkeel.core.plate.plate import matte_reader, open_plate
+from amberkeel.core.sim.render import render_all, surface_points, truth
+from amberkeel.core.sim.slipway import slipway
+from amberkeel.core.solve.solve import solve_tracks
+
+FRAMES = 40
+FOLLOW = FollowSettings(DetectSettings(count=260), half=6)
+
+
+@pytest.fixture(scope="session")
+def shot():
+    """SKL_010's beginning at a small size."""
+    return slipway(640, 360, FRAMES, samples=4)
+
+
+@pytest.fixture(scope="session")
+def plate_folder(shot, tmp_path_factory) -> Path:
+    """The small plate and its mattes as files: plate/ and mattes/."""
+    folder = tmp_path_factory.mktemp("slipway")
+    for part in ("plate", "mattes"):
+        (folder / part).mkdir()
+    for frame, picture, matte in render_all(shot):
+        write_png(folder / "plate" / f"skl.{frame:04d}.png", picture)
+        write_png(folder / "mattes" / f"matte.{frame:04d}.png", matte)
+    return folder
+
+
+@pytest.fixture(scope="session")
+def plate(plate_folder):
+    """The small plate, opened."""
+    return open_plate(plate_folder / "plate")
+
+
+@pytest.fixture(scope="session")
+def tracks(plate):
+    """Features followed with nothing masked."""
+    return follow_plate(plate, FOLLOW)
+
+
+@pytest.fixture(scope="session")
+def masked_tracks(plate, plate_folder):
+    """Features followed off the yard hands."""
+    return follow_plate(plate, FOLLOW, matte_reader(plate_folder / "mattes", plate))
+
+
+@pytest.fixture(scope="session")
+def solution(tracks, plate):
+    """The camera solved with nothing masked and nothing known."""
+    return solve_tracks(tracks, plate.frames, plate.width, plate.height)
+
+
+@pytest.fixture(scope="session")
+def true_path(shot):
+    """The simulated camera."""
+    return truth(shot)
+
+
+@pytest.fixture(scope="session")
+def true_points(shot):
+    """Points on the set, and where they can be seen."""
+    return surface_points(shot, 200, every=10)
+
+
+@pytest.fixture(scope="session")
+def service(plate_folder, tmp_path_factory):
+    """PostgreSQL, Redis, a worker and the web server, with the small plate under a plate root."""
+    from amberkeel.services import Local
+    from amberkeel.store.migrate import upgrade
+
+    folder = tmp_path_factory.mktemp("service")
+    root = folder / "plates"
+    shutil.copytree(plate_folder / "plate", root / "SKL_010")
+    for above in (folder, *folder.parents):
+        if os.access(above, os.W_OK) and above.owner() == Path(folder).owner() and above != Path("/"):
+            above.chmod(above.stat().st_mode | 0o011)
+        if above.name.startswith("pytest-of"):
+            break
+    local = Local(folder / "data")
+    try:
+        local.start([root])
+        upgrade()
+        local.start_worker()
+        local.address = local.start_web()
+        yield local
+    finally:
+        local.stop()
+
+
+@pytest.fixture(scope="session")
+def database(service):
+    """The running application's database address."""
+    return service.environment["AMBERKEEL_DATABASE"]
+
+
+@pytest.fixture(scope="session")
+def solved_shot(service, database, plate_folder, plate, tracks):
+    """A shot with proxies, tracks and an attempt, made through the store as the jobs make it."""
+    from amberkeel.core.plate.decode import encode_jpeg
+    from amberkeel.store import edits
+    from amberkeel.store.media import Media
+    from amberkeel.store.models import Plate, Production, Shot
+    from amberkeel.store.session import session
+    from amberkeel.store.solves import store_attempt
+    from amberkeel.store.tracks import add_run, live_tracks, to_track_set
+
+    media = Media(service.environment["AMBERKEEL_MEDIA"])
+    with session(database) as opened:
+        production = Production(name="Modules")
+        row = Plate(source=str(plate_folder / "plate"), label="skl.####.png", first=1001, last=1040, width=640, height=360)
+        row.proxies = [media.put(encode_jpeg(plate.read(int(f)))) for f in plate.frames]
+        shot = Shot(production=production, name="SKL_010", plate=row)
+        opened.add(shot)
+        opened.flush()
+        new = add_run(opened, shot, tracks)
+        edits.apply(opened, shot.id, "tracks", {"remove": [], "bring": new, "label": "Follow features"})
+        rows = live_tracks(opened, shot)
+        solution = solve_tracks(to_track_set(rows), plate.frames, 640, 360)
+        attempt = store_attempt(opened, media, shot, solution, [t.id for t in rows], shot.tracks_stamp)
+        edits.apply(opened, shot.id, "pin", {"attempt": attempt.id})
+        return shot.id
+
+
+@pytest.fixture(scope="module")
+def client(service):
+    """The application's pages asked for directly, without the pages' tokens."""
+    from amberkeel.settings import from_environment
+    from amberkeel.web import create_app
+
+    app = create_app(from_environment())
+    app.config["WTF_CSRF_ENABLED"] = False
+    return app.test_client()
+
+
+@pytest.fixture(scope="session")
+def browser():
+    """Headless Chromium."""
+    from playwright.sync_api import sync_playwright
+
+    flags = (
+        "--headless --no-sandbox --disable-quic --disable-background-networking --disable-component-update "
+        "--disable-sync --no-first-run --use-angle=swiftshader --enable-unsafe-swiftshader"
+    ).split()
+    with sync_playwright() as playwright:
+        opened = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=flags)
+        yield opened
+        opened.close()
+
+
+@pytest.fixture
+def rng():
+    """A random generator with a fixed seed."""
+    return np.random.default_rng(4)

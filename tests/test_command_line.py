@@ -1,0 +1,65 @@
+"""The command line as scripts use it, and the layers of the code."""
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+from jsonschema import validate
+
+from amberkeel.core.plate.decode import read_picture, to_gray, write_png
+
+ROOT = Path(__file__).parents[1]
+
+
+def keel(*words):
+    command = [sys.executable, "-m", "amberkeel.cli", *map(str, words)]
+    return subprocess.run(command, capture_output=True, text=True, cwd=ROOT, timeout=300)
+
+
+def test_solve_writes_three_files_and_says_how_good_it_is(plate_folder, tmp_path):
+    out = tmp_path / "out"
+    run = keel("solve", plate_folder / "plate" / "skl.####.png", "--out", out, "--frames", "1003-1036", "--fps", "23.976",
+               "--sensor-width", 24, "--mattes", plate_folder / "mattes", "--seed", 5)  # fmt: skip
+    assert run.returncode == 0, run.stderr
+    assert "Solved 34 frames" in run.stdout
+    assert {p.name for p in out.iterdir()} == {"solve.json", "camera.usda", "points.csv"}
+    document = json.loads((out / "solve.json").read_text())
+    validate(document, json.loads((ROOT / "docs" / "solve.schema.json").read_text()))
+    assert document["plate"]["fps"] == "24000/1001"
+    assert [f["frame"] for f in document["frames"]] == list(range(1003, 1037))
+
+
+def test_failures_are_one_line_and_an_exit_code(tmp_path):
+    for k in range(6):
+        write_png(tmp_path / f"still.{k:04d}.png", np.full((90, 160, 3), 90, np.uint8))
+    for words, expected in [
+        ((tmp_path, "--out", tmp_path / "o"), "hardly any texture"),
+        ((tmp_path / "nothing", "--out", tmp_path / "o"), "No files match"),
+        ((tmp_path, "--out", tmp_path / "o", "--camera-motion", "nodal"), "not available yet"),
+        ((tmp_path, "--out", tmp_path / "o", "--fps", "zero"), "no frame rate"),
+    ]:
+        run = keel("solve", *words)
+        assert run.returncode == 1 and expected in run.stderr
+        assert len(run.stderr.strip().splitlines()[-1]) > 20 and "Traceback" not in run.stderr
+    assert keel("solve", tmp_path, "--out", tmp_path / "o", "--focal", 27).returncode == 2
+    assert not (tmp_path / "o").exists()
+
+
+def test_layers_hold():
+    from importlinter.cli import lint_imports
+
+    assert lint_imports(config_filename=str(ROOT / "pyproject.toml"), no_cache=True) == 0
+
+
+def test_mattes_of_what_moves_are_written_for_every_frame(plate_folder, tmp_path):
+    run = keel("mask", "propose", plate_folder / "plate", "--out", tmp_path / "mattes", "--frames", "1006-1024")
+    assert run.returncode == 0, run.stderr
+    assert "19 mattes written" in run.stdout and "regions (" in run.stdout
+    names = sorted(p.name for p in (tmp_path / "mattes").iterdir())
+    assert names == [f"skl_matte.{f}.png" for f in range(1006, 1025)]
+    found, true = (to_gray(read_picture(p)) > 127 for p in (tmp_path / "mattes" / names[9], plate_folder / "mattes" / "matte.1015.png"))
+    assert (found & true).sum() > 0.6 * true.sum() and (found & ~true).mean() < 0.08
+    run = keel("mask", "propose", plate_folder / "nothing", "--out", tmp_path / "x")
+    assert run.returncode == 1 and len(run.stderr.strip().splitlines()) == 1 and "No files match" in run.stderr

@@ -1,0 +1,241 @@
+"""The desk's modules in the browser: colours, look-ups, caching, playback, lanes, list and palette."""
+
+import json
+
+import numpy as np
+import pytest
+from playwright.sync_api import expect
+from sqlalchemy import select
+
+from amberkeel.store import edits
+from amberkeel.store.models import Job, Plate, Shot
+from amberkeel.store.session import session
+from amberkeel.store.tracks import live_tracks
+
+
+@pytest.fixture(scope="module")
+def page(browser, service, solved_shot):
+    opened = browser.new_page(viewport={"width": 1280, "height": 800})
+    opened.set_default_timeout(15000)
+    opened.goto(f"{service.address}/shots/{solved_shot}/solve")
+    opened.wait_for_selector("body[data-ready]")
+    yield opened
+    opened.close()
+
+
+def module(page, name, body, argument=None):
+    """Run JavaScript with a desk module as `m` and an argument as `a`."""
+    return page.evaluate(f"async (a) => {{ const m = await import('/static/desk/{name}.js'); {body} }}", argument)
+
+
+def frame(page):
+    return int(page.locator("#frame").inner_text())
+
+
+def test_the_ramp_goes_from_fine_to_attention(page):
+    colours = module(page, "colour", "return [0, 1.5, 3, 5, 50, -1].map(m.ramp)")
+    assert colours == ["rgb(79, 179, 165)".replace(" ", ""), "rgb(235,229,216)", "rgb(242,163,58)", "rgb(213,85,154)", "rgb(213,85,154)", "rgb(79,179,165)"]
+
+
+def test_tracks_and_errors_are_looked_up_by_frame_and_id(page):
+    data = {
+        "ids": [7, 9], "names": ["a", "b"], "kinds": ["auto", "hand"], "states": ["active", "active"], "first": [0, 2, 5],
+        "frames": [1001, 1002, 1001, 1002, 1003], "x": [1, 2, 3, 4, 5], "y": [1, 2, 3, 4, 5],
+    }  # fmt: skip
+    body = "const t = m.indexTracks(a, 1001, 1004); return [Array.from(t.live), Array.from(t.samples[1]), t.row.get(9), Array.from(t.track)]"
+    assert module(page, "tracks", body, data) == [[2, 2, 1, 0], [1, 3], 1, [0, 0, 1, 1, 1]]
+    attempt = {"track": [7, 7], "frame": [1001, 1002], "dx": [3, 0], "dy": [4, 1], "sigma": [0.5, 1], "aside": [0, 1],
+               "track_ids": [7], "track_rms": [2.5], "states": {"7": "check"}}  # fmt: skip
+    body = "const e = m.indexAttempt(a); return [e.errors.get(7).get(1001), e.rms.get(7), m.standing({states: ['active'], ids: [7]}, 0, e), m.standing({states: ['excluded'], ids: [7]}, 0, e)]"
+    assert module(page, "tracks", body, attempt) == [[3, 4, 10, 0], 2.5, "check", "excluded"]
+
+
+def test_frames_are_cached_ahead_and_within_a_budget(page, database, solved_shot):
+    with session(database) as opened:
+        hashes = opened.scalar(select(Plate.proxies).where(Plate.shot_id == solved_shot))
+    body = """
+      const seen = [];
+      const f = new m.Frames(1001, (n) => seen.push(n));
+      f.room = 5;
+      f.use(a);
+      while (seen.length < 5) await new Promise((r) => setTimeout(r, 20));
+      f.room = 5;
+      const bitmap = f.want(1001);
+      return [Math.min(...seen), Math.max(...seen.slice(0, 5)), bitmap.width, f.want(1030) === null];
+    """
+    low, high, width, later = module(page, "frames", body, hashes)
+    assert (low, width) == (1001, 640) and high <= 1012 and later in (True, False)
+
+
+def test_the_store_tells_only_what_changed(page):
+    body = """
+      const s = m.createStore({ a: 1, b: 2 });
+      const told = [];
+      s.on((keys) => told.push([...keys]));
+      s.set({ a: 1 }); s.set({ a: 3, b: 2 }); s.set({ a: 4, b: 5 });
+      return told;
+    """
+    assert module(page, "store", body) == [["a"], ["a", "b"]]
+
+
+def test_keys_step_jump_and_play_within_a_range(page):
+    page.keyboard.press("Home")
+    assert frame(page) == 1001
+    page.keyboard.press("ArrowLeft")
+    assert frame(page) == 1001
+    page.keyboard.press("Shift+ArrowRight")
+    assert frame(page) == 1011
+    page.keyboard.press("End")
+    assert frame(page) == 1040
+    box = page.locator("#lanes").bounding_box()
+    start = box["x"] + 92 + 0.5 * (box["width"] - 104)
+    page.keyboard.down("Shift")
+    page.mouse.move(start, box["y"] + 60)
+    page.mouse.down()
+    page.mouse.move(start + 130, box["y"] + 60, steps=4)
+    page.mouse.up()
+    page.keyboard.up("Shift")
+    low, high = map(int, page.locator("#rangelabel").inner_text().removeprefix("frames ").split("-"))
+    assert 1015 <= low < high <= 1030
+    page.locator("#plate").focus()
+    page.keyboard.press("Space")
+    seen = set()
+    for _ in range(25):
+        page.wait_for_timeout(40)
+        seen.add(frame(page))
+    page.keyboard.press("Space")
+    assert len(seen) > 1 and low <= min(seen) and max(seen) <= high
+    page.mouse.dblclick(start, box["y"] + 60)
+    assert page.locator("#rangelabel").inner_text() == ""
+
+
+def test_list_plate_and_lanes_share_the_selection(page):
+    page.keyboard.press("Escape")
+    page.locator("#search").fill("a00")
+    names = page.locator("#rows .row span:nth-child(2)").all_inner_texts()
+    assert names and all(n.startswith("a00") for n in names)
+    rows = page.locator("#rows .row")
+    rows.nth(0).click()
+    assert page.locator("#selected").inner_text() == "1 selected"
+    rows.nth(3).click(modifiers=["Shift"])
+    assert page.locator("#selected").inner_text() == "4 selected"
+    rows.nth(1).click(modifiers=["Control"])
+    assert page.locator("#selected").inner_text() == "3 selected"
+    page.locator("#search").fill("")
+    page.locator("#sort").select_option("long")
+    lengths = [int(t.split()[0]) for t in page.locator("#rows .row span:nth-child(3)").all_inner_texts()]
+    assert lengths == sorted(lengths, reverse=True)
+    page.locator("#sort").select_option("worst")
+    page.locator("#plate").focus()
+    page.keyboard.press("Control+a")
+    assert int(page.locator("#selected").inner_text().split()[0]) > 200
+    page.keyboard.press("Escape")
+    assert "tracks" in page.locator("#selected").inner_text()
+
+
+def test_clicking_a_track_on_the_plate_selects_it(page, tracks):
+    page.keyboard.press("Home")
+    page.keyboard.press("0")
+    page.keyboard.press("1")
+    box = page.locator("#plate").bounding_box()
+    scale = min(box["width"] / 640, box["height"] / 360) * 0.985
+    on_first = tracks.xy[tracks.frames == 1001]
+    apart = np.linalg.norm(on_first[:, None] - on_first[None], axis=2) + 1e3 * np.eye(len(on_first))
+    x, y = on_first[np.argmax(apart.min(1))]
+    page.mouse.click(box["x"] + box["width"] / 2 + (x - 320) * scale, box["y"] + box["height"] / 2 + (y - 180) * scale)
+    assert page.locator("#selected").inner_text() == "1 selected"
+    page.mouse.click(box["x"] + 4, box["y"] + 4)
+    assert "tracks" in page.locator("#selected").inner_text()
+
+
+def different(page, other):
+    """Share of the plate's pixels that differ from an earlier picture, and the picture now."""
+    body = """(other) => { const c = document.querySelector('#plate');
+      const now = c.getContext('2d').getImageData(0, 0, c.width, c.height).data;
+      const before = window[other]; window[other] ??= now;
+      let n = 0; if (before) for (let k = 0; k < now.length; k += 4) n += now[k] !== before[k] || now[k + 1] !== before[k + 1];
+      return n / (now.length / 4); }"""
+    return page.evaluate(body, other)
+
+
+def test_zoom_keeps_the_place_under_the_pointer_and_overlays_are_held_off(page):
+    page.locator("#plate").focus()
+    page.keyboard.press("Escape")
+    page.keyboard.press("Home")
+    expect(page.locator("#cached")).to_have_text("")
+    page.wait_for_timeout(500)
+    assert different(page, "plain") == 0
+    box = page.locator("#plate").bounding_box()
+    page.mouse.move(box["x"] + 200, box["y"] + 200)
+    page.mouse.wheel(0, -600)
+    page.wait_for_timeout(500)
+    assert different(page, "plain") > 0.2
+    page.keyboard.press("0")
+    page.wait_for_timeout(500)
+    assert different(page, "plain") == 0
+    page.keyboard.down("h")
+    page.wait_for_timeout(500)
+    assert 0.005 < different(page, "plain") < 0.5
+    page.keyboard.up("h")
+    page.wait_for_timeout(500)
+    assert different(page, "plain") == 0
+    page.locator("#exaggerate").fill("80")
+    assert page.locator("#factor").inner_text() == "×100"
+
+
+def test_every_action_is_found_by_name(page):
+    page.keyboard.press("Control+k")
+    page.keyboard.type("residual sticks")
+    assert page.locator("#palette li").count() == 1
+    page.keyboard.press("Enter")
+    assert "on" not in page.locator("[data-layer=sticks]").get_attribute("class").split()
+    page.locator("[data-layer=sticks]").click()
+    page.keyboard.press("Control+k")
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("ArrowDown")
+    assert page.locator("#palette li.here").inner_text().startswith("One frame on")
+    page.keyboard.press("Escape")
+    page.locator("#plate").focus()
+    page.keyboard.press("?")
+    assert page.locator("#keys").is_visible()
+    assert page.locator("#keylist").inner_text().count("\n") > 30
+    page.keyboard.press("Escape")
+
+
+def test_stages_change_without_leaving_the_page_and_back_works(page):
+    for key in ("plate", "masks", "tracks", "lens", "world", "ties", "handoff"):
+        page.locator(f".stop[data-key={key}]").click()
+        assert page.url.endswith(key)
+        assert page.locator(f"[data-panel={key}]").is_visible()
+        assert page.locator("[data-panel]:visible").count() == 1
+    page.go_back()
+    assert page.locator("[data-panel=ties]").is_visible()
+    page.locator(".stop[data-key=solve]").click()
+    assert page.locator(".attempt.pinned").count() == 1
+    assert page.locator(".finding").count() >= 2
+
+
+def test_an_edit_made_elsewhere_shows_by_itself(page, database, solved_shot):
+    with session(database) as opened:
+        ids = [t.id for t in live_tracks(opened, opened.get(Shot, solved_shot))][:5]
+        edits.apply(opened, solved_shot, "states", {"states": {"excluded": ids}})
+    page.wait_for_selector(".stop[data-key=solve][data-state=look]")
+    assert "Tracks changed after this attempt" in page.locator("#findings").inner_text()
+    with session(database) as opened:
+        edits.undo(opened, solved_shot)
+
+
+def test_columns_sent_to_the_page_agree_with_the_store(page, service, database, solved_shot, tracks):
+    sent = json.loads(page.evaluate(f"fetch('/shots/{solved_shot}/tracks.json').then((r) => r.text())"))
+    assert len(sent["ids"]) == len(tracks) and sent["first"][-1] == len(tracks.frames)
+    k = sent["names"].index(tracks.names[4])
+    rows = slice(sent["first"][k], sent["first"][k + 1])
+    assert sent["frames"][rows] == tracks.frames[tracks.rows(4)].tolist()
+    assert np.allclose(sent["x"][rows], tracks.xy[tracks.rows(4), 0], atol=1e-3)
+    state = json.loads(page.evaluate(f"fetch('/shots/{solved_shot}/state.json').then((r) => r.text())"))
+    attempt = json.loads(page.evaluate(f"fetch('/attempts/{state['pinned']}.json').then((r) => r.text())"))
+    assert len(attempt["track"]) == len(tracks.frames) == len(attempt["dx"]) and len(attempt["frame_rms"]) == 40
+    counted = [np.hypot(x, y) for x, y, off in zip(attempt["dx"], attempt["dy"], attempt["aside"]) if not off]
+    assert np.sqrt(np.mean(np.square(counted))) < 1.0
+    with session(database) as opened:
+        assert opened.scalar(select(Job).where(Job.shot_id == solved_shot)) is None

@@ -1,0 +1,224 @@
+"""Every page and every answer of the application, asked for as the browser asks."""
+
+import csv
+import io
+import json
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import numpy as np
+import pytest
+from jsonschema import validate
+from sqlalchemy import select
+
+from amberkeel.store.models import Attempt, Plate, Production, Shot
+from amberkeel.store.session import session
+from amberkeel.store.stages import stages
+from amberkeel.web.intake import show_rate
+
+STAGES = ("plate", "masks", "tracks", "lens", "solve", "world", "ties", "handoff")
+
+
+@pytest.fixture(scope="module")
+def state(client, solved_shot):
+    return client.get(f"/shots/{solved_shot}/state.json").json
+
+
+def test_the_board_shows_shots_with_their_figures(client, solved_shot):
+    page = client.get("/").text
+    assert "Modules" in page and f"/shots/{solved_shot}" in page
+    assert "px RMS" in page and "px check" in page and "640×360" in page
+    assert page.count("Handoff") >= 1
+
+
+def test_productions_need_a_name_of_their_own(client):
+    for name, words in (("", "needs a name"), ("x" * 81, "needs a name"), ("Modules", "named Modules already")):
+        answer = client.post("/productions", data={"name": name})
+        assert answer.status_code == 400 and words in answer.text
+    assert client.post("/productions", data={"name": "  Empty  ", "note": "n" * 900}).status_code == 302
+    page = client.get("/").text
+    assert "No shots yet" in page
+
+
+@pytest.mark.parametrize("stage", STAGES)
+def test_the_desk_opens_at_every_stage(client, solved_shot, stage):
+    page = client.get(f"/shots/{solved_shot}/{stage}")
+    assert page.status_code == 200
+    assert f'data-stage="{stage}"' in page.text and page.text.count('class="stop') == 8
+    for other in STAGES:
+        assert f'data-panel="{other}"' in page.text
+
+
+def test_addresses_that_are_none_say_so(client, solved_shot):
+    for address in ("/shots/999999", f"/shots/{solved_shot}/nowhere", "/attempts/999999.json", "/productions/999999/new",
+                    f"/shots/{solved_shot}/compare?a=1&b=999999", "/nothing"):  # fmt: skip
+        assert client.get(address).status_code == 404
+    assert "nothing at this address" in client.get("/nothing").text
+    assert client.get(f"/shots/{solved_shot}").headers["Location"].endswith("/solve")
+
+
+def test_pages_load_nothing_from_elsewhere(client, solved_shot):
+    for address in ("/", f"/shots/{solved_shot}/solve"):
+        answer = client.get(address)
+        assert "default-src 'self'" in answer.headers["Content-Security-Policy"]
+        assert answer.headers["X-Content-Type-Options"] == "nosniff"
+        assert not [w for w in ('src="http', 'href="http', "url(http") if w in answer.text]
+    fonts = client.get("/static/vendor/fonts.css").text
+    assert "Barlow" in fonts and "http" not in fonts
+    styles = client.get("/static/styles/desk.css").text
+    assert "--color-amber" in styles and "@import" not in styles
+
+
+def test_state_names_all_that_changes(state):
+    assert [s["key"] for s in state["stages"]] == list(STAGES)
+    assert len(state["proxies"]) == 40 and state["pinned"] and state["undo"].startswith("Pin attempt")
+    assert state["attempts"][0]["figures"]["tracks_used"] > 100
+    assert {"text", "fine", "tracks"} == set(state["findings"][0])
+
+
+def test_proxies_are_pictures_that_never_change(client, state):
+    answer = client.get(f"/frames/{state['proxies'][3]}.jpg")
+    assert answer.mimetype == "image/jpeg" and answer.data[:2] == b"\xff\xd8"
+    assert "immutable" in answer.headers["Cache-Control"]
+
+
+def test_preview_finds_features_without_keeping_them(client, solved_shot, state):
+    few = client.post(f"/shots/{solved_shot}/preview", json={"frame": 1005, "count": 60}).json["features"]
+    many = client.post(f"/shots/{solved_shot}/preview", json={"frame": 1005, "count": 240}).json["features"]
+    assert 30 < len(few) <= 60 < len(many) <= 240
+    wide = client.post(f"/shots/{solved_shot}/preview", json={"frame": 1005, "count": 240, "spacing": 40}).json["features"]
+    xy = np.array(wide)
+    assert (np.linalg.norm(xy[:, None] - xy[None], axis=2) + 1e3 * np.eye(len(xy))).min() >= 39.8
+    for body, words in [({"frame": 7}, "no frame 7"), ({"frame": 1005, "count": "many"}, "no number"),
+                        ({"frame": 1005, "threshold": 9}, "Threshold must lie"), ({"frame": 1005, "spacing": -3}, "Spacing must lie")]:  # fmt: skip
+        assert words in client.post(f"/shots/{solved_shot}/preview", json=body).json["error"]
+    assert client.get(f"/shots/{solved_shot}/state.json").json["revision"] == state["revision"]
+
+
+def test_the_datum_is_tried_before_it_is_kept(client, solved_shot, state):
+    sent = client.get(f"/shots/{solved_shot}/tracks.json").json
+    attempt = client.get(f"/attempts/{state['pinned']}.json").json
+    number = dict(zip(sent["names"], sent["ids"]))
+    low = sorted((p for p in attempt["world"]["points"] if p["state"] == "active"), key=lambda p: p["xyz"][1])[:30]
+    ids = [number[p["track"]] for p in low]
+    assert attempt["card"] is None
+
+    def datum(**body):
+        return client.post(f"/shots/{solved_shot}/datum", json=body)
+
+    for body, words in [
+        ({"what": "ground", "tracks": ids[:2]}, "three tracks"),
+        ({"what": "origin", "tracks": ids[:2]}, "one track"),
+        ({"what": "scale", "tracks": ids[:1], "distance": "2"}, "two tracks"),
+        ({"what": "scale", "tracks": ids[:2], "distance": "far"}, "no distance"),
+        ({"what": "scale", "tracks": ids[:2], "distance": "-1"}, "more than zero"),
+        ({"what": "scale", "tracks": ids[:2], "distance": "1", "unit": "mile"}, "mm, cm, m, in or ft"),
+        ({"what": "scale", "tracks": [ids[0], ids[0]], "distance": "1"}, "one and the same"),
+        ({"what": "heading", "tracks": ids[:2]}, "no part"),
+        ({"what": "ground", "tracks": [ids[0], ids[1], 10**8]}, "no point"),
+    ]:
+        answer = datum(**body)
+        assert answer.status_code == 400 and words in answer.json["error"]
+    assert client.get(f"/shots/{solved_shot}/state.json").json["datum"] == {}
+    assert datum(what="ground", tracks=ids).json["datum"]["ground"] == ids
+    assert datum(what="scale", tracks=ids[:2], distance="8,5", unit="ft").json["datum"]["scale"]["metres"] == pytest.approx(2.5908)
+    solved = client.get(f"/attempts/{state['pinned']}.json").json
+    assert len(solved["card"]) == 40 and solved["ground_rms"] > 0
+    place = {p["track"]: np.array(p["xyz"]) for p in solved["world"]["points"]}
+    assert np.linalg.norm(place[low[0]["track"]] - place[low[1]["track"]]) == pytest.approx(2.5908)
+
+    points = list(csv.DictReader(io.StringIO(client.get(f"/shots/{solved_shot}/handoff/points.csv").text)))
+    assert float(next(p for p in points if p["track"] == low[0]["track"])["x"]) == pytest.approx(place[low[0]["track"]][0], abs=1e-5)
+    assert datum(what="clear").json["datum"] == {}
+    for _ in range(3):
+        client.post(f"/shots/{solved_shot}/undo")
+    assert client.get(f"/shots/{solved_shot}/state.json").json["datum"] == {}
+
+
+def test_all_files_leave_whole(client, solved_shot):
+    schema = json.loads((Path(__file__).parents[1] / "docs" / "solve.schema.json").read_text())
+    for name in ("camera.usda", "solve.json", "points.csv", "camera.csv"):
+        answer = client.get(f"/shots/{solved_shot}/handoff/{name}")
+        assert answer.status_code == 200 and f"SKL_010_{name}" in answer.headers["Content-Disposition"]
+        if name == "solve.json":
+            validate(answer.json if answer.is_json else json.loads(answer.text), schema)
+        if name == "camera.csv":
+            assert len(answer.text.strip().splitlines()) == 41
+        if name == "camera.usda":
+            assert answer.text.startswith("#usda") and "1001" in answer.text
+
+
+def test_two_attempts_are_compared(client, database, solved_shot, state):
+    with session(database) as opened:
+        first = opened.get(Attempt, state["pinned"])
+        figures = {**first.figures, "rms_px": first.figures["rms_px"] * 2}
+        second = Attempt(shot_id=solved_shot, number=2, recipe={**first.recipe, "distortion": "none"}, snapshot=first.snapshot,
+                         figures=figures, document=first.document, errors=first.errors)  # fmt: skip
+        opened.add(second)
+        opened.flush()
+        a, b = first.id, second.id
+    page = client.get(f"/shots/{solved_shot}/compare?a={a}&b={b}").text
+    assert f"{figures['rms_px']:.3f}" in page and "estimate" in page and "none" in page and "pinned" in page
+    answer = client.post(f"/shots/{solved_shot}/edit", json={"kind": "pin", "payload": {"attempt": b}})
+    assert answer.json["pinned"] == b
+    assert client.post(f"/shots/{solved_shot}/undo").json["pinned"] == a
+
+
+def test_events_begin_with_the_news(client, solved_shot):
+    answer = client.get(f"/shots/{solved_shot}/events", buffered=False)
+    assert answer.mimetype == "text/event-stream"
+    first = next(answer.response)
+    text = first if isinstance(first, str) else first.decode()
+    assert set(json.loads(text.removeprefix("data: "))) == {"revision", "jobs"}
+    answer.close()
+
+
+def test_solve_requests_are_checked_at_the_door(client, solved_shot):
+    for body, words in [({"motion": "spin"}, "auto, free or nodal"), ({"distortion": "lots"}, "estimate or none"),
+                        ({"focal_mm": "0.2"}, "between 1 and 5000")]:  # fmt: skip
+        assert words in client.post(f"/shots/{solved_shot}/solve", json=body).json["error"]
+    assert "no such job" in client.post("/jobs/999999/cancel", json={}).json["error"]
+
+
+def test_a_video_comes_in_with_its_own_rate(client, database, tmp_path, plate):
+    path = tmp_path / "take.mp4"
+    with av.open(str(path), "w") as out:
+        stream = out.add_stream("mpeg4", rate=Fraction(30000, 1001))
+        stream.width, stream.height = 640, 360
+        for k in range(8):
+            out.mux(stream.encode(av.VideoFrame.from_ndarray(plate.read(1001 + k), format="rgb24")))
+        out.mux(stream.encode())
+    with session(database) as opened:
+        production = opened.scalar(select(Production.id).where(Production.name == "Modules"))
+    files = {"files": [(io.BytesIO(path.read_bytes()), "take.mp4")]}
+    answer = client.post(f"/productions/{production}/upload", data=files, headers={"Accept": "application/json"})
+    page = client.get(answer.json["next"]).text
+    assert "29.97 (30000/1001)" in page and "1-8" in page
+    cut = {"files": [(io.BytesIO(path.read_bytes()[: path.stat().st_size // 2]), "take.mp4")]}
+    broken = client.post(f"/productions/{production}/upload", data=cut, headers={"Accept": "application/json"})
+    assert broken.status_code == 400 and "take.mp4" in broken.json["error"]
+    none = client.post(f"/productions/{production}/upload", data={}, headers={"Accept": "application/json"})
+    assert "No files arrived" in none.json["error"]
+    two = [(io.BytesIO(path.read_bytes()), n) for n in ("a.mp4", "b.mp4")]
+    both = client.post(f"/productions/{production}/upload", data={"files": two}, headers={"Accept": "application/json"})
+    assert "several plates" in both.json["error"]
+
+
+def test_rates_are_written_as_people_write_them():
+    assert [show_rate(r) for r in ("24/1", "24000/1001", "25/1", "30000/1001", "60/1")] == ["24", "23.976", "25", "29.97", "60"]
+
+
+def test_a_shot_without_anything_has_its_empty_words(database, service, client):
+    with session(database) as opened:
+        plate = Plate(source="x", label="x.#.png", first=1, last=9, width=100, height=80, focal_mm=27.0)
+        shot = Shot(production=Production(name="Bare"), name="bare", plate=plate)
+        opened.add(shot)
+        opened.flush()
+        facts = {s.key: (s.state, s.fact) for s in stages(opened, shot)}
+        number = shot.id
+    assert facts["plate"] == ("untouched", "9 frames") and facts["tracks"] == ("untouched", "none yet")
+    assert facts["lens"][1] == "f 27 mm typed" and facts["handoff"][1] == "nothing yet"
+    assert client.get(f"/shots/{number}").headers["Location"].endswith("/plate")
+    assert client.get(f"/shots/{number}/tracks.json").json["ids"] == []
+    assert "no pinned attempt" in client.post(f"/shots/{number}/datum", json={"what": "origin", "tracks": [1]}).json["error"]

@@ -1,0 +1,92 @@
+"""Solving against the simulator's truth, and what bad shots are told."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from simulated import cloud, moving_camera, observe
+
+from amberkeel.core.errors import SolveError
+from amberkeel.core.slip import slip_px
+from amberkeel.core.solve.solve import Recipe, solve_tracks
+from amberkeel.core.tracks import CHECK, EXCLUDED
+
+
+def rms_slip(solution, true_path, true_points):
+    slip = slip_px(solution.path, true_path, *true_points)
+    return np.sqrt(np.nanmean(slip**2))
+
+
+def test_slipway_sticks_with_nothing_masked_and_nothing_known(solution, true_path, true_points):
+    assert rms_slip(solution, true_path, true_points) < 0.25
+    assert solution.path.lens.focal_px[0] == pytest.approx(true_path.lens.focal_px[0], rel=0.03)
+    assert abs(solution.path.lens.focal_px[0] - true_path.lens.focal_px[0]) < 4.0 * solution.focal_sigma_px
+    assert 0.0 < solution.rms_px < 0.5
+
+
+def test_slipway_sticks_better_with_mattes(masked_tracks, plate, true_path, true_points):
+    solved = solve_tracks(masked_tracks, plate.frames, plate.width, plate.height)
+    assert rms_slip(solved, true_path, true_points) < 0.12
+
+
+def test_walkers_are_set_aside_and_reported(rng):
+    path = moving_camera()
+    still = cloud(rng, 120)
+    walk = np.array([cloud(np.random.default_rng(7), 25) + [0.05 * k, 0.02 * np.sin(k), 0] for k in range(30)])
+    both = np.concatenate([np.broadcast_to(still, (30, 120, 3)), walk], 1)
+    solved = solve_tracks(observe(path, both, 0.1, rng), path.frames, 640, 360, Recipe(distortion="none"))
+    aside = [n for n, s in zip(solved.tracks.names, solved.tracks.states) if s == EXCLUDED]
+    walkers = [n for n in solved.tracks.names if int(n[1:]) >= 120]
+    assert len(set(aside) & set(walkers)) >= 0.8 * len([w for w in walkers if w not in _checks(solved)])
+    assert len(set(aside) - set(walkers)) <= 3
+    assert all(solved.reasons[solved.tracks.names.index(n)] for n in aside)
+    assert abs(solved.path.lens.focal_px[0] - 700.0) < 4.0 * solved.focal_sigma_px
+
+
+def _checks(solved):
+    return {n for n, s in zip(solved.tracks.names, solved.tracks.states) if s == CHECK}
+
+
+def test_check_tracks_serve_nowhere(rng):
+    path = moving_camera()
+    tracks = observe(path, cloud(rng, 120), 0.1, rng)
+    first = solve_tracks(tracks, path.frames, 640, 360, Recipe())
+    checks = _checks(first)
+    assert 4 <= len(checks) <= 12
+    disturbed = tracks.xy.copy()
+    for name in checks:
+        disturbed[tracks.rows(tracks.names.index(name))] += 5.0 * rng.normal(size=2)
+    states = [CHECK if n in checks else "active" for n in tracks.names]
+    again = solve_tracks(replace(tracks, xy=disturbed, states=states), path.frames, 640, 360, Recipe())
+    assert np.allclose(first.path.positions, again.path.positions, atol=1e-9)
+    assert first.rms_px == pytest.approx(again.rms_px)
+
+
+def test_a_known_focal_length_is_kept_and_the_seed_repeats(rng):
+    path = moving_camera()
+    tracks = observe(path, cloud(rng, 100), 0.1, rng)
+    a, b = (solve_tracks(tracks, path.frames, 640, 360, Recipe(focal_px=700.0, distortion="none")) for _ in "ab")
+    assert a.path.lens.focal_px == (700.0, 700.0) and a.focal_sigma_px == 0.0
+    assert np.array_equal(a.path.positions, b.path.positions)
+
+
+@pytest.mark.parametrize(
+    ("step", "count", "words"), [(0.0, 120, "No parallax"), (0.08, 6, "Only 6 tracks are active|Too few"), (0.0, 0, "active")]
+)
+def test_shots_that_give_no_camera_say_why(step, count, words, rng):
+    path = moving_camera(step=step)
+    with pytest.raises(SolveError, match=words):
+        solve_tracks(observe(path, cloud(rng, max(count, 1)), 0.1, rng), path.frames, 640, 360)
+
+
+def test_a_locked_off_camera_says_so(rng):
+    path = moving_camera(step=0.0)
+    still = type(path)(path.frames, path.positions, np.repeat(path.world_from_camera[:1], 30, 0), path.lens)
+    with pytest.raises(SolveError, match="does not move"):
+        solve_tracks(observe(still, cloud(rng, 100), 0.05, rng), path.frames, 640, 360)
+
+
+def test_nodal_is_answered():
+    with pytest.raises(SolveError, match="not available yet"):
+        solve_tracks(observe(moving_camera(), cloud(np.random.default_rng(1), 30), 0.1, np.random.default_rng(1)),
+                     np.arange(1001, 1031), 640, 360, Recipe(motion="nodal"))  # fmt: skip

@@ -1,0 +1,190 @@
+"""The store on its own: histories, stages, findings and datum, on the real database."""
+
+import numpy as np
+import pytest
+from sqlalchemy import select
+
+from amberkeel.core.errors import KeelError, WorldError
+from amberkeel.core.solve.solve import solve_tracks
+from amberkeel.store import edits
+from amberkeel.store.findings import findings
+from amberkeel.store.media import Media
+from amberkeel.store.models import Job, Plate, Production, Shot, Track
+from amberkeel.store.session import session
+from amberkeel.store.solves import datum_of, document_of, in_world, ledger, path_of, store_attempt
+from amberkeel.store.stages import attention, stages
+from amberkeel.store.tracks import add_run, count_tracks, live_tracks, to_track_set
+
+
+@pytest.fixture(scope="module")
+def shot_id(database, service):
+    with session(database) as opened:
+        plate = Plate(source="nowhere", label="skl.####.png", first=1001, last=1040, width=640, height=360)
+        shot = Shot(production=Production(name="Stored"), name="SKL_010", plate=plate)
+        opened.add(shot)
+        opened.flush()
+        return shot.id
+
+
+@pytest.fixture
+def opened(database):
+    with session(database) as live:
+        yield live
+
+
+def state_of(opened, shot_id, key):
+    opened.flush()
+    return next(s for s in stages(opened, opened.get(Shot, shot_id)) if s.key == key)
+
+
+def test_tracks_come_back_as_they_went_in(opened, shot_id, tracks):
+    shot = opened.get(Shot, shot_id)
+    assert state_of(opened, shot_id, "tracks").state == "untouched"
+    ids = add_run(opened, shot, tracks)
+    assert count_tracks(opened, shot) == {}
+    edits.apply(opened, shot_id, "tracks", {"remove": [], "bring": ids, "label": "Follow"})
+    back = to_track_set(live_tracks(opened, shot))
+    assert back.names == tracks.names and np.array_equal(back.frames, tracks.frames)
+    assert np.allclose(back.xy, tracks.xy, atol=1e-4) and np.allclose(back.sigma, tracks.sigma, atol=1e-4)
+    assert state_of(opened, shot_id, "tracks").fact == f"{len(tracks)} tracks"
+
+
+def test_a_second_run_stands_in_for_the_first_until_undone(opened, shot_id, tracks):
+    shot = opened.get(Shot, shot_id)
+    old = [t.id for t in live_tracks(opened, shot)]
+    new = add_run(opened, shot, tracks.take(np.arange(30)))
+    edits.apply(opened, shot_id, "tracks", {"remove": old, "bring": new, "label": "Follow again"})
+    assert len(live_tracks(opened, shot)) == 30
+    assert edits.undo(opened, shot_id) == "Follow again"
+    assert [t.id for t in live_tracks(opened, shot)] == old
+    edits.redo(opened, shot_id)
+    assert len(live_tracks(opened, shot)) == 30
+    edits.undo(opened, shot_id)
+
+
+def test_long_histories_go_back_and_forth(opened, shot_id):
+    shot = opened.get(Shot, shot_id)
+    ids = [t.id for t in live_tracks(opened, shot)]
+
+    def picture():
+        opened.flush()
+        opened.expire_all()
+        return dict(opened.execute(select(Track.id, Track.state).where(Track.shot_id == shot_id, ~Track.removed)).all())
+
+    pictures = [picture()]
+    steps = [
+        ("states", {"states": {"excluded": ids[:40]}}),
+        ("states", {"states": {"check": ids[20:60]}}),
+        ("tracks", {"remove": ids[50:90]}),
+        ("states", {"states": {"active": ids[:30], "excluded": ids[100:110]}}),
+    ]
+    for kind, payload in steps:
+        edits.apply(opened, shot_id, kind, payload)
+        pictures.append(picture())
+    assert len({frozenset(p.items()) for p in pictures}) == 5
+    for before in reversed(pictures[:-1]):
+        edits.undo(opened, shot_id)
+        assert picture() == before
+    for after in pictures[1:]:
+        edits.redo(opened, shot_id)
+        assert picture() == after
+    for _ in steps:
+        edits.undo(opened, shot_id)
+    edits.apply(opened, shot_id, "states", {"states": {"check": ids[:1]}})
+    with pytest.raises(KeelError, match="nothing to redo"):
+        edits.redo(opened, shot_id)
+    edits.undo(opened, shot_id)
+    labels = [e.label for e in edits.history(opened, shot_id)]
+    assert "Withhold 1 track" in labels and len(labels) <= 40
+
+
+def test_two_thousand_tracks_are_one_edit(opened, shot_id, tracks):
+    shot = opened.get(Shot, shot_id)
+    many = tracks.take(np.resize(np.arange(len(tracks)), 2000))
+    many = type(many)([f"m{k:04d}" for k in range(2000)], many.first, many.frames, many.xy, many.sigma, many.score)
+    ids = add_run(opened, shot, many)
+    edits.apply(opened, shot_id, "tracks", {"remove": [], "bring": ids})
+    edits.apply(opened, shot_id, "states", {"states": {"excluded": ids}})
+    assert count_tracks(opened, shot)["excluded"] == 2000
+    edits.undo(opened, shot_id)
+    edits.undo(opened, shot_id)
+    assert count_tracks(opened, shot).get("excluded", 0) == 0
+
+
+def test_foreign_tracks_and_attempts_are_left_alone(opened, shot_id):
+    other = Shot(production=opened.get(Shot, shot_id).production, name="other")
+    opened.add(other)
+    opened.flush()
+    ids = [t.id for t in live_tracks(opened, opened.get(Shot, shot_id))][:5]
+    for kind, payload in [("states", {"states": {"excluded": ids}}), ("tracks", {"remove": ids}), ("pin", {"attempt": 999999})]:
+        with pytest.raises(KeelError):
+            edits.apply(opened, other.id, kind, payload)
+    with pytest.raises(KeelError, match="no track state"):
+        edits.apply(opened, shot_id, "states", {"states": {"lost": ids}})
+    with pytest.raises(KeelError, match="no such shot"):
+        edits.apply(opened, 10**6, "pin", {"attempt": None})
+
+
+def test_attempts_stages_and_findings(opened, shot_id, service, plate):
+    shot, media = opened.get(Shot, shot_id), Media(service.environment["AMBERKEEL_MEDIA"])
+    rows = live_tracks(opened, shot)
+    solution = solve_tracks(to_track_set(rows), plate.frames, 640, 360)
+    assert findings(shot, None) == []
+    attempt = store_attempt(opened, media, shot, solution, [t.id for t in rows], shot.tracks_stamp)
+    edits.apply(opened, shot_id, "pin", {"attempt": attempt.id})
+    assert state_of(opened, shot_id, "solve").state == "settled"
+    assert state_of(opened, shot_id, "lens").fact.startswith("f 2")
+    assert attention(opened, shot) == ""
+    document = document_of(media, attempt)
+    assert np.allclose(path_of(document).positions, solution.path.positions)
+    kept = media.get_arrays(attempt.errors)
+    assert np.allclose(kept["residual"], solution.residuals, equal_nan=True, atol=1e-4)
+    words = " ".join(f["text"] for f in findings(shot, attempt))
+    assert "set aside" in words and "Focal length" in words
+    edits.apply(opened, shot_id, "states", {"states": {"excluded": [rows[0].id]}})
+    assert state_of(opened, shot_id, "solve").state == "look"
+    assert "Tracks changed" in attention(opened, shot)
+    edits.undo(opened, shot_id)
+    again = store_attempt(opened, media, shot, solution, [t.id for t in rows], shot.tracks_stamp)
+    assert [a.number for a in ledger(opened, shot)] == [2, 1] and again.document == attempt.document
+
+
+def test_the_datum_is_set_on_solved_points(opened, shot_id, service):
+    shot, media = opened.get(Shot, shot_id), Media(service.environment["AMBERKEEL_MEDIA"])
+    attempt = ledger(opened, shot)[-1]
+    document = document_of(media, attempt)
+    ids = {t.name: t.id for t in live_tracks(opened, shot)}
+    low = sorted((p for p in document["points"] if p["state"] == "active"), key=lambda p: p["xyz"][1])[:40]
+    chosen = [ids[p["track"]] for p in low]
+    shot.datum = {"ground": chosen, "origin": chosen[:1], "scale": {"tracks": chosen[3:5], "metres": 2.45}}
+    datum = datum_of(opened, media, shot, attempt)
+    world = in_world(document, datum)
+    place = {p["track"]: np.array(p["xyz"]) for p in world["points"]}
+    assert np.linalg.norm(place[low[3]["track"]] - place[low[4]["track"]]) == pytest.approx(2.45)
+    assert np.abs(place[low[0]["track"]][[0, 2]]).max() < 1e-9
+    before, after = path_of(document), path_of(world)
+    raw = np.array([p["xyz"] for p in document["points"]])
+    moved = np.array([p["xyz"] for p in world["points"]])
+    assert np.allclose(before.project(raw, 5), after.project(moved, 5), atol=1e-6, equal_nan=True)
+    assert state_of(opened, shot_id, "world").state == "settled"
+    shot.datum = {"origin": [10**9]}
+    with pytest.raises(WorldError, match="has no point"):
+        datum_of(opened, media, shot, attempt)
+    shot.datum = {}
+
+
+def test_the_board_says_what_failed(opened, shot_id):
+    opened.add(Job(shot_id=shot_id, kind="solve", state="failed", error="The camera does not move."))
+    opened.flush()
+    assert attention(opened, opened.get(Shot, shot_id)) == "The camera does not move."
+    opened.add(Job(shot_id=shot_id, kind="follow", state="running"))
+    assert state_of(opened, shot_id, "tracks").state == "working"
+
+
+def test_media_refuses_what_is_no_hash(tmp_path):
+    media = Media(tmp_path)
+    for bad in ("", "../../etc/passwd", "A" * 64, "0" * 63):
+        with pytest.raises(KeelError):
+            media.path(bad)
+    kept = media.put_arrays(a=np.arange(5), b=np.eye(2))
+    assert np.array_equal(media.get_arrays(kept)["b"], np.eye(2))
