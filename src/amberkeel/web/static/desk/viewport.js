@@ -16,6 +16,7 @@ export class Viewport {
     this.guest = null;
     this.still = null;
     this.pending = false;
+    this.resize();
     new ResizeObserver(() => this.resize()).observe(canvas);
     canvas.addEventListener("wheel", (e) => this.wheel(e), { passive: false });
     canvas.addEventListener("pointerdown", (e) => this.down(e));
@@ -129,6 +130,7 @@ export class Viewport {
   }
 
   draw() {
+    if (!this.width || !this.height) return null;
     if (this.guest?.dragging) return this.drawDrag();
     this.still = null;
     return this.drawAll("all");
