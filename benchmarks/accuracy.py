@@ -4,7 +4,7 @@ import numpy as np
 
 from amberkeel.core.follow import follow_plate
 from amberkeel.core.masks.moving import what_moves
-from amberkeel.core.masks.propose_plate import union
+from amberkeel.core.masks.propose import union
 from amberkeel.core.plate.plate import matte_reader, open_plate
 from amberkeel.core.sim.render import surface_points, truth
 from amberkeel.core.sim.slipway import slipway
@@ -23,7 +23,7 @@ def run() -> None:
     plate = open_plate(folder / "plate")
     print("\nshot      masked   slip RMS  worst 5%   target   focal error  stated sigma   target    RMS   check")
     first = follow_plate(plate)
-    proposed = union(what_moves(plate, first), plate.height, plate.width)
+    proposed = union(what_moves(plate, first).proposals, plate.height, plate.width)
     given = matte_reader(folder / "mattes", plate)
     for name, mattes, target in (("nothing", None, 0.25), ("proposed", proposed, 0.12), ("mattes", given, 0.12)):
         solution = solve_tracks(first if mattes is None else follow_plate(plate, mattes=mattes), plate.frames, plate.width, plate.height)

@@ -108,7 +108,7 @@ def mask() -> None:
 @click.option("--format", "kind", type=click.Choice(["png", "exr"]), default="png")
 def propose(plate, out, frames, kind) -> None:
     """Write mattes of what moves by itself in PLATE: white is masked, one file for every frame."""
-    from amberkeel.core.masks.propose_plate import propose_plate
+    from amberkeel.core.masks.propose import propose_plate
 
     try:
         with _bar() as report:

@@ -3,10 +3,13 @@
 import numpy as np
 
 from amberkeel.core.errors import MaskError
-from amberkeel.core.masks.carry import SIMILARITY, carry
+from amberkeel.core.masks.carry import BENDING, SIMILARITY, carry
 from amberkeel.core.masks.cues import CueReader
 from amberkeel.core.masks.mattes import bring_in
-from amberkeel.core.masks.moving import TRACK_GAP, track_departures, what_moves
+from amberkeel.core.masks.moving import TRACK_GAP
+from amberkeel.core.masks.proposal import MOVING
+from amberkeel.core.masks.propose import in_words
+from amberkeel.core.masks.propose import propose as what_to_mask
 from amberkeel.core.masks.samples import Cleaning, Learned, Sample
 from amberkeel.core.masks.shape import keys_to_json, shape_from_json
 from amberkeel.core.plate.sequence import spans
@@ -25,13 +28,19 @@ TAILS = 12
 """Tracks whose tails are kept as a proposal's evidence."""
 
 
-def shot_tracks(settings: Settings, shot_id: int) -> tuple[TrackSet, list[int]]:
-    """Return a shot's tracks and their ids; raises MaskError when there are none."""
+def known_tracks(settings: Settings, shot_id: int) -> tuple[TrackSet, list[int]]:
+    """Return a shot's tracks and their ids; there may be none."""
     with session(settings.database) as opened:
         rows = live_tracks(opened, opened.get(Shot, shot_id))
-    if not rows:
+        return to_track_set(rows), [t.id for t in rows]
+
+
+def shot_tracks(settings: Settings, shot_id: int) -> tuple[TrackSet, list[int]]:
+    """Return a shot's tracks and their ids; raises MaskError when there are none."""
+    tracks, ids = known_tracks(settings, shot_id)
+    if not ids:
         raise MaskError("There are no tracks to tell how the background moves.", "Follow features first.")
-    return to_track_set(rows), [t.id for t in rows]
+    return tracks, ids
 
 
 def propose(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
@@ -40,8 +49,7 @@ def propose(settings: Settings, shot_id: int, arguments: dict, progress: Progres
     tracks, ids = shot_tracks(settings, shot_id)
     with session(settings.database) as opened:
         masked = masked_of(media, live_masks(opened, opened.get(Shot, shot_id)), plate.height, plate.width)
-    found = what_moves(plate, tracks, masked, span(progress, 0.0, 0.97))
-    departures = track_departures(tracks, plate.frames)
+    found = what_to_mask(plate, tracks, masked, span(progress, 0.0, 0.97))
     with session(settings.database) as opened:
         old = opened.query(Proposal).filter(Proposal.shot_id == shot_id).all()
         dismissed = [p for p in old if p.state == "dismissed"]
@@ -50,11 +58,9 @@ def propose(settings: Settings, shot_id: int, arguments: dict, progress: Progres
                 opened.delete(row)
         fresh = [p for p in found if not any(_same(p, d, ids) for d in dismissed)]
         for p in fresh:
-            opened.add(_row(media, shot_id, p, tracks, ids, departures))
+            opened.add(_row(media, shot_id, p, ids))
         opened.get(Shot, shot_id).revision += 1
-    count = len(fresh)
-    words = "1 region moves" if count == 1 else f"{count} regions move"
-    progress(1.0, f"{words} otherwise than the background." if count else "Nothing was found that moves by itself.")
+    progress(1.0, in_words(fresh))
     return following(settings, shot_id, arguments)
 
 
@@ -63,26 +69,22 @@ def _same(proposal, dismissed: Proposal, ids: list[int]) -> bool:
     frames, tracks = set(proposal.frames.tolist()), {ids[t] for t in proposal.tracks}
     shared = len(frames & set(dismissed.frames)) / max(1, min(len(frames), len(dismissed.frames)))
     alike = len(tracks & set(dismissed.tracks)) / max(1, min(len(tracks), len(dismissed.tracks)))
-    return shared > 0.6 and (alike > 0.5 or not tracks)
+    return proposal.kind == dismissed.kind and shared > 0.6 and (alike > 0.5 or not tracks)
 
 
-def _row(media: Media, shot_id: int, p, tracks: TrackSet, ids: list[int], departures) -> Proposal:
+def _row(media: Media, shot_id: int, p, ids: list[int]) -> Proposal:
     evidence = {
         "speed": None if np.isnan(p.speed) else round(p.speed, 2),
         "share": round(p.share, 4),
         "background": p.background,
-        "gap": TRACK_GAP,
-        "tails": [[ids[t], *_tail(tracks, departures, t)] for t in p.tracks[:TAILS]],
+        "gap": TRACK_GAP if p.kind == MOVING else None,
+        "tails": [[ids[t], frames.tolist(), xy.round(1).tolist()] for t, frames, xy in p.tails[:TAILS]],
     }
     mattes, own = [put_matte(media, p.mask(int(f))) for f in p.frames], [ids[t] for t in p.tracks]
-    return Proposal(shot_id=shot_id, kind="moving", frames=p.frames.tolist(), mattes=mattes, tracks=own, evidence=evidence)
+    return Proposal(shot_id=shot_id, kind=p.kind, frames=p.frames.tolist(), mattes=mattes, tracks=own, evidence=evidence)
 
 
-def _tail(tracks: TrackSet, departures, track: int) -> list:
-    """Return a track's frames and where the background would have taken it: [frames, [[x, y], …]]."""
-    rows = tracks.rows(track)
-    known = np.isfinite(departures.predicted[rows, 0]) & departures.moving[rows]
-    return [tracks.frames[rows][known].tolist(), departures.predicted[rows][known].round(1).tolist()]
+MASK_NAMES = {"moving": "Moves", "reflection": "Reflection", "crossing": "False corners"}
 
 
 def make_mask(opened, shot: Shot, **values) -> Mask:
@@ -95,9 +97,9 @@ def make_mask(opened, shot: Shot, **values) -> Mask:
 
 def accept_proposal(opened, shot: Shot, proposal: Proposal, name: str = "") -> Mask:
     """Turn a proposal into a mask, as one edit."""
-    name = name or f"Moves {proposal.frames[0]}-{proposal.frames[-1]}"
+    name = name or f"{MASK_NAMES[proposal.kind]} {proposal.frames[0]}-{proposal.frames[-1]}"
     row = make_mask(opened, shot, name=name, kind="matte", frames=proposal.frames, mattes=proposal.mattes, source="proposed")
-    label = f"Mask what moves ({row.name})"
+    label = f"Mask what is proposed ({row.name})"
     apply(opened, shot.id, "masks", {"bring": [row.id], "proposals": {str(proposal.id): "accepted"}, "label": label})
     return row
 
@@ -106,7 +108,7 @@ def accept(settings: Settings, shot_id: int, arguments: dict, progress: Progress
     """Turn every open proposal of something that moves into a mask."""
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
-        waiting = opened.query(Proposal).filter_by(shot_id=shot_id, state="open", kind="moving")
+        waiting = opened.query(Proposal).filter_by(shot_id=shot_id, state="open", kind=MOVING)
         for proposal in waiting.order_by(Proposal.id).all():
             accept_proposal(opened, shot, proposal)
     return following(settings, shot_id, arguments)
@@ -125,7 +127,9 @@ def carry_shape(settings: Settings, shot_id: int, arguments: dict, progress: Pro
         kept = mask_json(_mask(opened, shot_id, arguments["mask"]))
     plate = open_row(plate_row(settings, shot_id))
     start, stop = arguments["start"], arguments["stop"]
-    done = carry(plate, shape_from_json(kept), start, stop, arguments.get("model", SIMILARITY), span(progress, 0.0, 0.99))
+    model = arguments.get("model", SIMILARITY)
+    tracks = known_tracks(settings, shot_id)[0] if model == BENDING else None
+    done = carry(plate, shape_from_json(kept), start, stop, model, span(progress, 0.0, 0.99), tracks)
     with session(settings.database) as opened:
         label = f"Follow {kept['name']} from {start} to {done.reached}"
         apply(opened, shot_id, "mask", {"id": kept["id"], "values": {"keys": keys_to_json(done.keys)}, "label": label})
@@ -143,7 +147,7 @@ def learn(settings: Settings, shot_id: int, arguments: dict, progress: Progress)
     with session(settings.database) as opened:
         kept = mask_json(_mask(opened, shot_id, arguments["mask"]))
     plate, media = open_row(plate_row(settings, shot_id)), Media(settings.media)
-    tracks, _ = shot_tracks(settings, shot_id)
+    tracks, _ = known_tracks(settings, shot_id)
     progress(0.0, "Learning from the samples")
     learned = Learned(CueReader(plate, tracks), samples_of(kept["samples"]))
     mattes = dict(kept["mattes"])

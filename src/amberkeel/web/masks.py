@@ -190,8 +190,6 @@ def _reader(opened, shot: Shot) -> tuple[CueReader, dict]:
     key = (shot.plate.source, shot.tracks_stamp, shot.id)
     if key not in _readers:
         rows = live_tracks(opened, shot)
-        if not rows:
-            raise MaskError("There are no tracks to tell how the background moves.", "Follow features first.")
         plate = open_plate(shot.plate.source, (shot.plate.first, shot.plate.last))
         _readers[key] = CueReader(plate, to_track_set(rows)), {}
         while len(_readers) > 2:

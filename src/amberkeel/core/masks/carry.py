@@ -12,13 +12,19 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import MaskError
+from amberkeel.core.masks.bend import Bender
+from amberkeel.core.masks.cues import CueReader
 from amberkeel.core.masks.raster import fill, grow
 from amberkeel.core.masks.shape import FOLLOWED, HAND, Key, Shape, flatten, points_at
 from amberkeel.core.plate.plate import GrayFrames, Plate
 from amberkeel.core.progress import Progress, silent
+from amberkeel.core.tracks import TrackSet
 
 TRANSLATION, SIMILARITY, AFFINE, PERSPECTIVE = "translation", "rotation and scale", "affine", "perspective"
-MODELS = (TRANSLATION, SIMILARITY, AFFINE, PERSPECTIVE)
+BENDING = "bending to the subject"
+"""Rotation and scale, and then the outline is bent to the subject (`bend`)."""
+
+MODELS = (TRANSLATION, SIMILARITY, AFFINE, PERSPECTIVE, BENDING)
 WORK_SIDE = 420.0
 """Longest side of the subject in working pixels; larger ones are followed on a smaller picture."""
 
@@ -56,10 +62,12 @@ def carry(
     stop: int,
     model: str = SIMILARITY,
     progress: Progress = silent,
+    tracks: TrackSet | None = None,
 ) -> Carried:
     """Follow a shape from its place at `start` to the frame `stop`, later or earlier.
 
-    Keys set by hand on the way are kept: what was followed up to them is bent so that it arrives there.
+    Keys set by hand on the way are kept: what was followed up to them is bent so that it arrives there. A bending
+    outline learns from them too. `tracks` tell it how the background moves; without any, dense flow does.
 
     Raises
     ------
@@ -77,7 +85,9 @@ def carry(
     hand = {f: k for f, k in shape.keys.items() if k.by == HAND}
     done = {f: k for f, k in shape.keys.items() if k.by == HAND or not min(start, stop) <= f <= max(start, stop)}
     try:
-        run = _Run(lambda f: grays.get(f, step), points_at(shape, start), start, model)
+        points = points_at(shape, start)
+        bender = Bender(CueReader(plate, tracks), points, start) if model == BENDING else None
+        run = _Run(lambda f: grays.get(f, step), points, start, SIMILARITY if bender else model)
         done[start] = hand.get(start, replace(shape.keys.get(start, Key(run.points)), points=run.points))
         way: dict[int, Key] = {}
         for n, frame in enumerate(range(start + step, stop + step, step)):
@@ -89,7 +99,12 @@ def carry(
                 way = {}
                 start = frame
                 run.anchor(hand[frame].points, frame)
+                if bender:
+                    bender.learn(hand[frame].points, frame)
             else:
+                if bender:
+                    run.points, overlap = bender.bend(run.points, frame)
+                    run.confidence = min(run.confidence, overlap)
                 way[frame] = Key(run.points, FOLLOWED, run.confidence)
             progress((n + 1) / abs(stop - start + step), f"Following the shape, frame {frame}")
     finally:

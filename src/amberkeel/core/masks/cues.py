@@ -27,6 +27,9 @@ GAP = 7
 STILL_PX = 0.4
 """Departure, in analysis pixels, up to which flow is taken as the background's own."""
 
+FLOW_CELL, FLOW_TEXTURE = 16, 2e-4
+"""Side in analysis pixels of the cells in each of which one spot of flow is taken, and its least texture (OpenCV's eigenvalue)."""
+
 KEPT = 2 * GAP + 4
 """Pictures kept in memory while the plate is worked through."""
 
@@ -50,14 +53,15 @@ class Cues:
 class CueReader:
     """Cues of a plate's frames; keeps what neighbouring frames share."""
 
-    def __init__(self, plate: Plate, tracks: TrackSet, width: int = ANALYSIS_WIDTH):
+    def __init__(self, plate: Plate, tracks: TrackSet | None = None, width: int = ANALYSIS_WIDTH):
         self.plate = plate
         self.scale = min(1.0, width / plate.width)
         self.size = (int(round(plate.width * self.scale)), int(round(plate.height * self.scale)))
         self.gap = min(GAP, max(1, (len(plate.frames) - 1) // 2))
-        first = int(plate.frames[0])
-        self._grid = np.full((len(plate.frames), len(tracks), 2), np.nan)
-        self._grid[tracks.frames - first, tracks.track_of_sample] = tracks.xy
+        self._grid = None
+        if tracks is not None and len(tracks):
+            self._grid = np.full((len(plate.frames), len(tracks), 2), np.nan)
+            self._grid[tracks.frames - int(plate.frames[0]), tracks.track_of_sample] = tracks.xy
         self._flow, self._lock = _flow(), RLock()
         self._kept: OrderedDict[int, tuple[np.ndarray, np.ndarray]] = OrderedDict()
         y, x = np.mgrid[0 : self.size[1], 0 : self.size[0]]
@@ -89,14 +93,34 @@ class CueReader:
             earlier = min(frame + 2 * gap, last)
         return [later, earlier]
 
-    def motion(self, frame: int, to: int) -> RigidMotion:
-        """Return the background's motion between two frames; raises MaskError where tracks are too few."""
-        a, b = self._grid[frame - int(self.plate.frames[0])], self._grid[to - int(self.plate.frames[0])]
-        rows = np.isfinite(a[:, 0]) & np.isfinite(b[:, 0])
-        found = fit_background(a[rows], b[rows])
+    def motion(self, frame: int, to: int, flow: np.ndarray) -> RigidMotion:
+        """Return the background's motion between two frames, in analysis pixels: by tracks where enough run through,
+        else by a grid of spots of the `flow` (h, w, 2) between them. Raises MaskError where neither can tell."""
+        if self._grid is not None:
+            a, b = self._grid[frame - int(self.plate.frames[0])], self._grid[to - int(self.plate.frames[0])]
+            rows = np.isfinite(a[:, 0]) & np.isfinite(b[:, 0])
+            found = fit_background(a[rows], b[rows])
+            if found is not None:
+                return scaled(found, self.scale)
+        found = fit_background(*self._flow_spots(frame, flow))
         if found is None:
-            raise MaskError(f"Too few tracks run from frame {frame} to {to} to tell how the background moves.", "Follow features first, with more of them.")
+            raise MaskError(f"How the background moves from frame {frame} to {to} cannot be told.", "Follow features first, with more of them.")
         return found
+
+    def _flow_spots(self, frame: int, flow: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Return places (N, 2) with texture in all directions, one a cell of a grid, and where the flow takes them."""
+        strength = cv2.cornerMinEigenVal(self.picture(frame)[1], 7)
+        width, height = self.size
+        rows = height // FLOW_CELL * FLOW_CELL, width // FLOW_CELL * FLOW_CELL
+        cells = strength[: rows[0], : rows[1]].reshape(rows[0] // FLOW_CELL, FLOW_CELL, -1, FLOW_CELL).swapaxes(1, 2)
+        best = cells.reshape(*cells.shape[:2], -1)
+        r, c = np.divmod(best.argmax(-1), FLOW_CELL)
+        r, c = r + FLOW_CELL * np.arange(cells.shape[0])[:, None], c + FLOW_CELL * np.arange(cells.shape[1])
+        r, c = r[(good := best.max(-1) > FLOW_TEXTURE)], c[good]
+        x = np.stack([c, r], 1) + 0.5
+        y = x + flow[r, c]
+        inside = ((y > 2) & (y < [width - 2, height - 2])).all(1)
+        return x[inside], y[inside]
 
     def read(self, frame: int) -> Cues:
         """Return a frame's cues. Safe to call from several threads; OpenCV's flow is not, so they take turns."""
@@ -121,7 +145,7 @@ class CueReader:
         """Return departure and unlikeness (h, w) of a frame against another; NaN where the background left the picture."""
         (lab, gray), (other, other_gray) = self.picture(frame), self.picture(to)
         flow = self._flow.calc(gray, other_gray, None)
-        residual = dense_residuals(flow, scaled(self.motion(frame, to), self.scale))
+        residual = dense_residuals(flow, self.motion(frame, to, flow))
         departure = cv2.GaussianBlur(np.clip(residual, 0.0, 12.0), (0, 0), 1.5)
         still = np.exp(-((cv2.GaussianBlur(departure, (0, 0), 4.0) / STILL_PX) ** 2))
         carried = _fill_gaps(flow, still)

@@ -13,7 +13,8 @@ from scipy import ndimage
 
 from amberkeel.core.errors import MaskError
 from amberkeel.core.masks.cues import CueReader
-from amberkeel.core.masks.rigid import RigidMotion, fit_background
+from amberkeel.core.masks.proposal import MOVING, Proposal, packed
+from amberkeel.core.masks.rigid import RigidMotion, fit_background, tell_turning
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.tracks import TrackSet
@@ -39,30 +40,11 @@ HEART_SHARE = 1.2e-4
 
 
 @dataclass(frozen=True)
-class Proposal:
-    """A region that moves by itself.
+class Moving:
+    """What was found: regions that move by themselves, the largest first, and how the background moved for the most part."""
 
-    Attributes
-    ----------
-    frames : (K,) frames on which it is seen. masks : (K, H, W) bool at the plate's size, packed along the last axis.
-    tracks : indices of tracks that lie in it and depart. speed : median departure of those tracks in plate pixels a frame, NaN without any.
-    share : largest share of the picture that it fills. background : how the background moved.
-    """
-
-    frames: np.ndarray
-    masks: np.ndarray
-    width: int
-    tracks: list[int]
-    speed: float
-    share: float
+    proposals: list[Proposal]
     background: str
-
-    def mask(self, frame: int) -> np.ndarray | None:
-        """Return the region at a frame as bool (H, W), or None where it is not seen."""
-        k = int(np.searchsorted(self.frames, frame))
-        if k >= len(self.frames) or self.frames[k] != frame:
-            return None
-        return np.unpackbits(self.masks[k], axis=-1, count=self.width).astype(bool)
 
 
 @dataclass(frozen=True)
@@ -81,14 +63,15 @@ class Departures:
     predicted: np.ndarray
 
 
-def track_departures(tracks: TrackSet, frames: np.ndarray, gap: int = TRACK_GAP) -> Departures:
-    """Compare every track with the dominant motion between frames `gap` apart."""
+def track_departures(tracks: TrackSet, frames: np.ndarray, size: tuple[int, int], gap: int = TRACK_GAP) -> Departures:
+    """Compare every track with the dominant motion between frames `gap` apart; `size` is the plate's (width, height)."""
     first = int(frames[0])
     grid = np.full((len(frames), len(tracks), 2), np.nan)
     grid[tracks.frames - first, tracks.track_of_sample] = tracks.xy
     votes, seen = np.zeros(grid.shape[:2]), np.zeros(grid.shape[:2])
     predicted = np.full(grid.shape, np.nan)
     motions: dict[tuple[int, int], RigidMotion] = {}
+    places: dict[tuple[int, int], tuple[np.ndarray, np.ndarray]] = {}
     for k in range(len(frames) - gap):
         rows = np.nonzero(np.isfinite(grid[k, :, 0]) & np.isfinite(grid[k + gap, :, 0]))[0]
         x, y = grid[k, rows], grid[k + gap, rows]
@@ -96,6 +79,7 @@ def track_departures(tracks: TrackSet, frames: np.ndarray, gap: int = TRACK_GAP)
         if motion is None:
             continue
         motions[first + k, first + k + gap] = motion
+        places[first + k, first + k + gap] = x, y
         residual = motion.residuals(x, y)
         departs = (residual > 5.0 * motion.noise) & (residual > 1.0)
         votes[k : k + gap + 1, rows] += departs
@@ -103,7 +87,7 @@ def track_departures(tracks: TrackSet, frames: np.ndarray, gap: int = TRACK_GAP)
         predicted[k + gap, rows] = _carried_by_neighbours(x, y, departs)
     moving = votes > 0.5 * np.maximum(seen, 1.0)
     at = tracks.frames - first, tracks.track_of_sample
-    return Departures(moving[at], motions, predicted[at])
+    return Departures(moving[at], tell_turning(motions, places, *size), predicted[at])
 
 
 def _carried_by_neighbours(x: np.ndarray, y: np.ndarray, departs: np.ndarray, count: int = 7) -> np.ndarray:
@@ -121,8 +105,8 @@ def what_moves(
     tracks: TrackSet,
     masked: Callable[[int], np.ndarray] | None = None,
     progress: Progress = silent,
-) -> list[Proposal]:
-    """Propose regions of a plate that move otherwise than the background, the largest first.
+) -> Moving:
+    """Propose regions of a plate that move otherwise than the background.
 
     Parameters
     ----------
@@ -133,7 +117,7 @@ def what_moves(
     ------
     MaskError : too few tracks to tell how the background moves.
     """
-    departures = track_departures(tracks, plate.frames)
+    departures = track_departures(tracks, plate.frames, (plate.width, plate.height))
     if not departures.motions:
         raise MaskError("Too few tracks to tell how the background moves.", "Follow features first, with more of them.")
     reader = CueReader(plate, tracks)
@@ -148,7 +132,14 @@ def what_moves(
     boxes = ndimage.find_objects(labels, count)
     found = [_proposal(plate, tracks, departures, labels, n, box) for n, box in enumerate(boxes, start=1)]
     progress(1.0, "Joining regions")
-    return sorted((p for p in found if p is not None), key=lambda p: -p.share * len(p.frames))
+    found = sorted((p for p in found if p is not None), key=lambda p: -p.share * len(p.frames))
+    return Moving(found, commonest(departures.motions, plate.frames))
+
+
+def commonest(motions: dict[tuple[int, int], RigidMotion], frames: np.ndarray) -> str:
+    """Return the kind of background motion that most pairs starting within `frames` show."""
+    kinds = [m.kind for (a, _), m in motions.items() if frames[0] <= a <= frames[-1]]
+    return max(set(kinds), key=kinds.count) if kinds else "unknown"
 
 
 def _ellipse(radius: int) -> np.ndarray:
@@ -194,9 +185,14 @@ def _proposal(plate, tracks, departures, labels, number, box) -> Proposal | None
         own.update(tracks.track_of_sample[on].tolist())
         apart.extend(np.linalg.norm(tracks.xy[on] - departures.predicted[on], axis=1).tolist())
     speed = float(np.nanmedian(apart)) / TRACK_GAP if np.isfinite(apart).any() else float("nan")
-    kinds = [m.kind for (a, _), m in departures.motions.items() if frames[0] <= a <= frames[-1]]
-    kind = max(set(kinds), key=kinds.count) if kinds else "unknown"
     if not own and len(rows) < LONG_FRAMES:
         return None
-    share = max(float(m.mean()) for m in masks)
-    return Proposal(frames, np.packbits(np.array(masks), axis=-1), plate.width, sorted(own), speed, share, kind)
+    tails = [_tail(tracks, departures, t) for t in sorted(own)]
+    return packed(MOVING, frames, masks, sorted(own), tails, speed, commonest(departures.motions, frames))
+
+
+def _tail(tracks: TrackSet, departures: Departures, track: int) -> tuple[int, np.ndarray, np.ndarray]:
+    """Return a track, the frames on which it departs, and where the background would have taken it there."""
+    rows = tracks.rows(track)
+    known = np.isfinite(departures.predicted[rows, 0]) & departures.moving[rows]
+    return track, tracks.frames[rows][known], departures.predicted[rows][known]

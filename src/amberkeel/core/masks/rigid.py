@@ -1,7 +1,8 @@
 """The background's motion between two frames: epipolar where the camera moves among depths, a homography otherwise.
 
 Which of the two explains the tracks is decided by GRIC (Torr 1998), which pays for the model's parameters and for the
-freedom it leaves each point.
+freedom it leaves each point. Whether homographies come from a plane or from a camera that only turns, one pair can hardly
+tell; many can, since they turn with one focal length.
 """
 
 from dataclasses import dataclass
@@ -10,8 +11,11 @@ import cv2
 import numpy as np
 from numba import njit, prange
 
-FREE, PLANAR = "free", "planar or turning"
+FREE, PLANAR, TURNING = "free", "planar", "turning"
 MIN_TRACKS = 16
+TURNING_PAIRS = 24
+"""Pairs of frames, at most, by which turning is told from a plane."""
+
 NOISE_PX = 0.1
 """Least noise of a track's place that is believed, pixels."""
 
@@ -22,7 +26,7 @@ class RigidMotion:
 
     Attributes
     ----------
-    kind : FREE (`matrix` is a fundamental matrix, ``y.T F x = 0``) or PLANAR (`matrix` is a homography, ``y = H x``).
+    kind : FREE (`matrix` is a fundamental matrix, ``y.T F x = 0``), or PLANAR or TURNING (`matrix` is a homography, ``y = H x``).
     matrix : (3, 3), on homogeneous pixels. noise : robust one sigma of the tracks that agree, pixels.
     """
 
@@ -32,7 +36,7 @@ class RigidMotion:
 
     def residuals(self, x: np.ndarray, y: np.ndarray) -> np.ndarray:
         """Return how far (N,), pixels, each place goes another way than the background; x, y (N, 2) at the two frames."""
-        x, y = np.c_[x, np.ones(len(x))], np.c_[y, np.ones(len(y))]
+        x, y = _flat(x), _flat(y)
         return _sampson(self.matrix, x, y) if self.kind == FREE else _transfer(self.matrix, x, y)
 
 
@@ -83,6 +87,59 @@ def _estimate(method, *arguments) -> np.ndarray | None:
         return method(*arguments)[0]
     except cv2.error:
         return None
+
+
+def tell_turning(motions: dict, places: dict, width: int, height: int) -> dict:
+    """Return the motions with PLANAR ones named TURNING where a camera that only turns explains them as well.
+
+    Parameters
+    ----------
+    motions : RigidMotion by pair of frames. places : by the same pairs, the tracks' places (N, 2) on both frames.
+    width, height : of the picture; its middle is taken as the optical centre, its pixels as square.
+
+    One focal length, swept over the fields of view from 10 to 110 degrees, serves all pairs; each has a rotation of its own.
+    """
+    pairs = [p for p, m in motions.items() if m.kind == PLANAR]
+    if not pairs:
+        return motions
+    tried = pairs[:: max(1, len(pairs) // TURNING_PAIRS)]
+    focals = 0.5 * width / np.tan(0.5 * np.radians(np.geomspace(10.0, 110.0, 40)))
+    planar, turning = 0.0, np.zeros(len(focals))
+    for pair in tried:
+        x, y = places[pair]
+        motion = motions[pair]
+        residual = motion.residuals(x, y)
+        inner = residual < 4.0 * motion.noise
+        planar += _gric(residual, motion.noise, 2, 8)
+        for k, focal in enumerate(focals):
+            h = _turned(x[inner], y[inner], focal, width, height)
+            turning[k] += _gric(_transfer(h, _flat(x), _flat(y)), motion.noise, 2, 3)
+    if turning.min() > planar:
+        return motions
+    focal = focals[int(turning.argmin())]
+
+    def named(pair, motion):
+        if motion.kind != PLANAR:
+            return motion
+        x, y = places[pair]
+        inner = motion.residuals(x, y) < 4.0 * motion.noise
+        return RigidMotion(TURNING, _turned(x[inner], y[inner], focal, width, height), motion.noise)
+
+    return {p: named(p, m) for p, m in motions.items()}
+
+
+def _flat(x: np.ndarray) -> np.ndarray:
+    return np.c_[x, np.ones(len(x))]
+
+
+def _turned(x: np.ndarray, y: np.ndarray, focal: float, width: int, height: int) -> np.ndarray:
+    """Return the homography (3, 3) of the rotation that best takes the rays of `x` (N, 2) to those of `y` (Kabsch 1976)."""
+    camera = np.array([[focal, 0.0, 0.5 * width], [0.0, focal, 0.5 * height], [0.0, 0.0, 1.0]])
+    a, b = (_flat(p) @ np.linalg.inv(camera).T for p in (x, y))
+    a, b = (p / np.linalg.norm(p, axis=1)[:, None] for p in (a, b))
+    u, _, v = np.linalg.svd(b.T @ a)
+    rotation = u @ np.diag([1.0, 1.0, np.linalg.det(u @ v)]) @ v
+    return camera @ rotation @ np.linalg.inv(camera)
 
 
 @njit(cache=True, fastmath=True, nogil=True, parallel=True)

@@ -143,8 +143,8 @@ class Renderer:
             scene.haze, scene.haze_reach, first_actor, picture, matte,
         )  # fmt: skip
 
-    def depth(self, frame: float) -> np.ndarray:
-        """Return depth along the view axis (H, W) in metres at mid-shutter; infinity where nothing is seen."""
+    def _nearest(self, frame: float) -> tuple[np.ndarray, np.ndarray]:
+        """Return inverse depth and the number of the nearest triangle (H, W each) at mid-shutter, -1 where nothing is seen."""
         mesh, _, _, _ = mesh_at(self.shot.scene, frame)
         positions, rotations = self.shot.move.poses(np.array([frame]))
         corners = (mesh.corners - positions[0]) @ rotations[0]
@@ -152,8 +152,20 @@ class Renderer:
         inverse, index = np.empty(shape), np.empty(shape, np.int64)
         boxes = _boxes(corners, self.shot.lens)
         visible_triangles(corners, np.ascontiguousarray(np.moveaxis(self.rays, -1, 0), np.float32), boxes, inverse, index)
+        return inverse, index
+
+    def depth(self, frame: float) -> np.ndarray:
+        """Return depth along the view axis (H, W) in metres at mid-shutter; infinity where nothing is seen."""
+        inverse, index = self._nearest(frame)
         with np.errstate(divide="ignore"):
             return np.where(index >= 0, 1.0 / inverse, np.inf)
+
+    def actor_matte(self, frame: float, actor: int) -> np.ndarray:
+        """Return where one of the scene's actors is seen at mid-shutter, (H, W) bool."""
+        scene = self.shot.scene
+        ends = len(scene.static) + np.cumsum([0, *(len(moving(frame)) for moving in scene.actors)])
+        _, index = self._nearest(frame)
+        return (index >= ends[actor]) & (index < ends[actor + 1])
 
     def picture(self, frame: int) -> tuple[np.ndarray, np.ndarray]:
         """Return the frame as 8-bit (H, W, 3) sRGB with grain, and the actors' matte (H, W) 8-bit."""

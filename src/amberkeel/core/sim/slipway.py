@@ -116,8 +116,8 @@ def slipway_scene(seed: int = 10) -> Scene:
     """Return the boatyard of SKL_010 with its two yard hands."""
     last = FIRST_FRAME + FRAME_COUNT - 1
     hands = [
-        yard_hand([-3.6, 0.0, -1.9], [2.6, 0.0, -2.6], (FIRST_FRAME + 2, last - 16), (COAT, TROUSERS, SKIN), PLANKS),
-        yard_hand([3.4, 0.0, -6.8], [-4.4, 0.0, -1.6], (FIRST_FRAME + 10, last + 6), (OIL, TROUSERS, SKIN)),
+        yard_hand([-3.6, 0.0, -0.6], [2.6, 0.0, -0.9], (FIRST_FRAME + 2, last - 16), (COAT, TROUSERS, SKIN), PLANKS),
+        yard_hand([3.4, 0.0, -2.0], [-4.4, 0.0, -1.6], (FIRST_FRAME + 10, last + 6), (OIL, TROUSERS, SKIN)),
     ]
     static = join(_ground() + _boat() + _yard() + _far())
     return build_scene(static, hands, _textures(np.random.default_rng(seed)), (-0.55, 0.62, 0.56))

@@ -151,23 +151,24 @@ function drawSpots(c, samples, frame, place) {
   }
 }
 
-/** Where tracks of a proposal went, against where the background beside them would have taken them. */
+/** Where tracks of a proposal went, against where the background, or for a reflection its twin, says they should be. */
 function drawEvidence(c, proposal, state, place) {
   const { tracks, frame } = state;
   if (!tracks) return;
+  const since = proposal.evidence.gap ? frame - proposal.evidence.gap : -Infinity;
   for (const [id, frames, predicted] of proposal.evidence.tails ?? []) {
     const t = tracks.row.get(id);
-    const k = frames.indexOf(frame);
+    const k = frames.findLastIndex((f) => f <= frame && f >= frame - 1);
     if (t === undefined || k < 0) continue;
     const own = [];
-    for (let s = tracks.first[t]; s < tracks.first[t + 1]; s += 1) if (tracks.frames[s] <= frame && tracks.frames[s] >= frame - proposal.evidence.gap) own.push(place(tracks.x[s], tracks.y[s]));
+    for (let s = tracks.first[t]; s < tracks.first[t + 1]; s += 1) if (tracks.frames[s] <= frame && tracks.frames[s] >= since) own.push(place(tracks.x[s], tracks.y[s]));
     if (own.length < 2) continue;
     c.lineWidth = 2;
     c.strokeStyle = INK.orchid;
     c.beginPath(); own.forEach((p) => c.lineTo(...p)); c.stroke();
     c.strokeStyle = INK.verdigris;
     c.setLineDash([3, 3]);
-    c.beginPath(); c.moveTo(...own[0]); c.lineTo(...place(...predicted[k])); c.stroke();
+    c.beginPath(); c.moveTo(...(proposal.kind === "reflection" ? own.at(-1) : own[0])); c.lineTo(...place(...predicted[k])); c.stroke();
     c.setLineDash([]);
   }
 }

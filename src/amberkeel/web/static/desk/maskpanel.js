@@ -61,22 +61,32 @@ export function drawMaskFields(state) {
   find("#convert").textContent = mask.kind === "shape" ? "Make a matte of it" : "Make a shape of it";
 }
 
-/** Proposals: what moves by itself, with its evidence; `on` answers show(p), mask(p) and dismiss(p). */
+const KINDS = { moving: "Moves by itself", reflection: "Reflection", crossing: "False corners" };
+
+/** Why something is proposed, in words. */
+function reason({ kind, tracks, evidence: { speed, share, background } }) {
+  const some = `${tracks.length} track${tracks.length === 1 ? "" : "s"}`;
+  if (kind === "reflection") return `${some} look and move as the mirror images of others (dashed). Background: ${background}.`;
+  if (kind === "crossing") return `${some} slide along two edges that cross in the picture only, ${speed.toFixed(2)} px a frame. Dashed: where a true corner would be.`;
+  const says = speed ? `${some} go ${speed.toFixed(1)} px a frame another way` : "no track in it; the picture departs";
+  return `${says}; up to ${(100 * share).toFixed(1)} % of the picture. Background: ${background}.`;
+}
+
+/** Proposals with their evidence; `on` answers show(p), select(p), mask(p) and dismiss(p). */
 export function drawProposals(state, on) {
   const open = (state.masks?.proposals ?? []).filter((p) => p.state === "open");
   find("#proposals").replaceChildren(...open.map((p) => {
     const card = element("div", `proposal${p.id === state.proposal ? " sel" : ""}`);
-    const { speed, share, background } = p.evidence;
-    const name = element("b", "", `Frames ${p.frames[0]}-${p.frames.at(-1)}`);
-    const says = speed ? `${p.tracks.length} track${p.tracks.length === 1 ? "" : "s"} go ${speed.toFixed(1)} px a frame another way` : "no track in it; the picture departs";
-    const facts = element("small", "", `${says}; up to ${(100 * share).toFixed(1)} % of the picture. Background: ${background}.`);
-    const yes = element("button", "button", "Mask it");
-    const no = element("button", "button quiet", "Dismiss");
-    yes.addEventListener("click", (e) => { e.stopPropagation(); on.mask(p); });
-    no.addEventListener("click", (e) => { e.stopPropagation(); on.dismiss(p); });
-    const both = element("div", "flex gap-1 mt-1");
-    both.append(yes, no);
-    card.append(name, facts, both);
+    const name = element("b", "", `${KINDS[p.kind]}, ${p.frames[0]}-${p.frames.at(-1)}`);
+    const acts = [["Mask it", "", on.mask], ["Select its tracks", " quiet", on.select], ["Dismiss", " quiet", on.dismiss]];
+    const row = element("div", "flex gap-1 mt-1");
+    for (const [text, look, act] of acts) {
+      if (act === on.select && !p.tracks.length) continue;
+      const button = element("button", `button${look}`, text);
+      button.addEventListener("click", (e) => { e.stopPropagation(); act(p); });
+      row.append(button);
+    }
+    card.append(name, element("small", "", reason(p)), row);
     card.addEventListener("click", () => on.show(p));
     return card;
   }));

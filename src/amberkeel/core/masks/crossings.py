@@ -1,0 +1,180 @@
+"""False corners: places where a near and a far edge cross in the picture, and nothing in the set is.
+
+Such a corner goes with neither edge. It leaves the background's rigid motion, and against what lies along the one edge
+it slides along that edge, against what lies along the other along the other: ``n1.(d - m1) = 0 = n2.(d - m2)``, with the
+edges' normals n, the corner's displacement d and the displacements m of true features beside it.
+"""
+
+import cv2
+import numpy as np
+
+from amberkeel.core.masks.mirrors import tracks_grid
+from amberkeel.core.masks.proposal import CROSSING, Proposal, packed
+from amberkeel.core.masks.rigid import FREE, RigidMotion, fit_background
+from amberkeel.core.plate.decode import to_gray
+from amberkeel.core.plate.plate import Plate
+from amberkeel.core.progress import Progress, silent
+from amberkeel.core.tracks import TrackSet
+
+SPAN, EVERY = 10, 4
+"""Frames between the two at which tracks are compared, and between those on which it is done."""
+
+LEAVES_PX, OVER_NOISE = 0.45, 4.0
+"""How far a track must leave the background's motion over the span: in pixels, and times the tracks' noise."""
+
+SLIDES_PX = 1.0
+"""How far it must slide along each of its edges."""
+
+ACROSS_PX, ACROSS_SHARE = 0.35, 0.12
+"""How far it may leave an edge: in pixels, and as a share of how far it slides."""
+
+BESIDE_PX, NEIGHBOURS = 0.11, 16
+"""Reach, as a share of the picture's width, within which true features are compared with, and their number at most."""
+
+HALF = 9
+"""Half the side of the patch whose edges are looked at."""
+
+PARTED = np.radians(25.0)
+"""Least angle between the two edges."""
+
+OFTEN = 0.5
+"""Share of the spans over a track that must say so."""
+
+DISC_PX = 9
+"""Radius of what is masked round a false corner."""
+
+
+def find_crossings(
+    plate: Plate, tracks: TrackSet, moving: np.ndarray, background: str, progress: Progress = silent
+) -> list[Proposal]:
+    """Return the false corners among the tracks as one proposal, or none.
+
+    Parameters
+    ----------
+    plate : the pictures. tracks : followed on it. moving : (T,) bool, tracks left out since they move by themselves.
+    background : how the background moves, handed on as evidence.
+    """
+    grid = tracks_grid(tracks, plate.frames)
+    votes, seen = np.zeros(len(tracks)), np.zeros(len(tracks))
+    slid = np.full(len(tracks), np.nan)
+    tried = range(0, max(1, len(plate.frames) - 4), EVERY)
+    for n, k in enumerate(tried):
+        _judge(plate, grid, k, min(k + SPAN, len(plate.frames) - 1), moving, votes, seen, slid)
+        progress((n + 1) / len(tried), f"Looking for false corners, frame {plate.frames[k]}")
+    own = np.nonzero((votes > 0) & (votes >= OFTEN * np.maximum(seen, 1.0)))[0]
+    if not len(own):
+        return []
+    frames, masks = [], []
+    for k, frame in enumerate(plate.frames.tolist()):
+        at = grid[k, own]
+        at = at[np.isfinite(at[:, 0])]
+        if len(at):
+            mask = np.zeros((plate.height, plate.width), np.uint8)
+            for x, y in at:
+                cv2.circle(mask, (int(x), int(y)), DISC_PX, 1, -1)
+            frames.append(frame)
+            masks.append(mask > 0)
+    tails = [(int(t), *_expected(plate, grid, int(t), moving)) for t in own]
+    return [packed(CROSSING, frames, masks, own.tolist(), tails, float(np.nanmedian(slid[own])) / SPAN, background)]
+
+
+def _judge(plate, grid, k, other, moving, votes, seen, slid) -> None:
+    """Vote on the tracks that run from frame number `k` to `other`."""
+    rows = np.nonzero(np.isfinite(grid[k, :, 0]) & np.isfinite(grid[other, :, 0]) & ~moving)[0]
+    x, y = grid[k, rows], grid[other, rows]
+    motion = fit_background(x, y)
+    if motion is None:
+        return
+    residual = motion.residuals(x, y)
+    seen[rows] += 1.0
+    leaves = residual > max(LEAVES_PX, OVER_NOISE * motion.noise)
+    if not leaves.any():
+        return
+    gray = cv2.GaussianBlur(to_gray(plate.read(int(plate.frames[k]))), (0, 0), 1.0).astype(np.float32)
+    true = np.nonzero(residual < 2.0 * motion.noise)[0]
+    for t in np.nonzero(leaves)[0]:
+        edges = two_edges(gray, x[t])
+        beside = _beside(x, t, true, BESIDE_PX * plate.width)
+        if edges is not None and slides(edges, y[t] - x[t], (y - x)[beside]):
+            votes[rows[t]] += 1.0
+            slid[rows[t]] = np.fmax(slid[rows[t]], np.linalg.norm((y - x)[t] - np.median((y - x)[beside], axis=0)))
+
+
+def _beside(x: np.ndarray, t: int, true: np.ndarray, reach: float) -> np.ndarray:
+    """Return the rows of the true features nearest to track `t`, within reach."""
+    distance = np.linalg.norm(x[true] - x[t], axis=1)
+    order = np.argsort(distance)[:NEIGHBOURS]
+    return true[order[distance[order] < reach]]
+
+
+def two_edges(gray: np.ndarray, at: np.ndarray) -> np.ndarray | None:
+    """Return the unit normals (2, 2) of the two edges that make the corner at a place (2,), or None where there are not two.
+
+    Directions of the patch's gradients, each with its opposite, vote by their strength; two peaks apart are two edges.
+    """
+    side = 2 * HALF + 3
+    patch = cv2.getRectSubPix(gray, (side, side), (float(at[0]) - 0.5, float(at[1]) - 0.5))
+    gx, gy = cv2.Sobel(patch, cv2.CV_32F, 1, 0)[1:-1, 1:-1], cv2.Sobel(patch, cv2.CV_32F, 0, 1)[1:-1, 1:-1]
+    strength = np.hypot(gx, gy)
+    bins = 36
+    cell = (np.arctan2(gy, gx) % np.pi) * bins / np.pi
+    votes = np.bincount(cell.astype(int).ravel() % bins, strength.ravel() ** 1.5, minlength=bins)
+    votes = sum(w * np.roll(votes, s) for s, w in ((-2, 0.15), (-1, 0.7), (0, 1.0), (1, 0.7), (2, 0.15)))
+    first = int(votes.argmax())
+    apart = np.abs((np.arange(bins) - first + bins // 2) % bins - bins // 2) * np.pi / bins
+    peak = (votes >= np.roll(votes, 1)) & (votes >= np.roll(votes, -1)) & (apart >= PARTED)
+    if not peak.any():
+        return None
+    second = int(np.where(peak, votes, -1.0).argmax())
+    if votes[second] < 0.25 * votes[first]:
+        return None
+    angles = [_mean_angle(cell, strength, c, bins) for c in (first, second)]
+    return np.array([[np.cos(a), np.sin(a)] for a in angles])
+
+
+def _mean_angle(cell: np.ndarray, strength: np.ndarray, centre: int, bins: int) -> float:
+    """Return the mean direction, radians, of the gradients about one peak."""
+    off = (cell - centre - 0.5 + bins / 2) % bins - bins / 2
+    weight = np.where(np.abs(off) < 2.5, strength**2, 0.0)
+    return float((centre + 0.5 + (weight * off).sum() / max(weight.sum(), 1e-9)) * np.pi / bins)
+
+
+def slides(edges: np.ndarray, moved: np.ndarray, beside: np.ndarray) -> bool:
+    """Tell whether a corner displaced by `moved` (2,) slides along both of its edges.
+
+    Parameters
+    ----------
+    edges : (2, 2) the edges' unit normals. beside : (N, 2) displacements of true features beside it.
+    """
+    if len(beside) < 2:
+        return False
+    apart = moved - beside
+    length = np.linalg.norm(apart, axis=1)
+    along = [(np.abs(apart @ n) < ACROSS_PX + ACROSS_SHARE * length) & (length > SLIDES_PX) for n in edges]
+    one, two = beside[along[0]], beside[along[1]]
+    if not len(one) or not len(two):
+        return False
+    return bool((np.linalg.norm(one[:, None] - two[None], axis=-1) > SLIDES_PX).any())
+
+
+def _expected(plate: Plate, grid: np.ndarray, track: int, moving: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Return frames (M,) and the places (M, 2) to which the background would have taken the track from its first frame."""
+    rows = np.nonzero(np.isfinite(grid[:, track, 0]))[0]
+    start, out, frames = grid[rows[0], track], [], []
+    for k in rows[1::2]:
+        common = np.isfinite(grid[rows[0], :, 0]) & np.isfinite(grid[k, :, 0]) & ~moving
+        motion = fit_background(grid[rows[0], common], grid[k, common])
+        if motion is None:
+            break
+        frames.append(int(plate.frames[k]))
+        out.append(nearest(motion, start, grid[k, track]))
+    return np.array(frames, int), np.array(out).reshape(-1, 2)
+
+
+def nearest(motion: RigidMotion, x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    """Return the place (2,) nearest to `y` to which the motion can take a point of the set from `x`."""
+    if motion.kind != FREE:
+        moved = motion.matrix @ [*x, 1.0]
+        return moved[:2] / moved[2]
+    line = motion.matrix @ [*x, 1.0]
+    return y - line[:2] * (line[:2] @ y + line[2]) / (line[:2] @ line[:2])

@@ -1,0 +1,48 @@
+"""What is proposed to be masked, whatever found it, with its evidence."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+MOVING, REFLECTION, CROSSING = "moving", "reflection", "crossing"
+"""Kinds: what moves by itself; mirror images; corners that a near and a far edge make only in the picture."""
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """A region that should not be followed.
+
+    Attributes
+    ----------
+    kind : MOVING, REFLECTION or CROSSING.
+    frames : (K,) frames on which it is seen. masks : (K, H, W) bool at the plate's size, packed along the last axis.
+    tracks : indices of the tracks that show it. tails : for some of them, index, frames (M,) and where the background,
+        or for a reflection what is mirrored, would have them (M, 2).
+    speed : median departure of those tracks in plate pixels a frame, NaN where not known.
+    share : largest share of the picture that it fills. background : how the background moved.
+    """
+
+    kind: str
+    frames: np.ndarray
+    masks: np.ndarray
+    width: int
+    tracks: list[int]
+    tails: list[tuple[int, np.ndarray, np.ndarray]]
+    speed: float
+    share: float
+    background: str
+
+    def mask(self, frame: int) -> np.ndarray | None:
+        """Return the region at a frame as bool (H, W), or None where it is not seen."""
+        k = int(np.searchsorted(self.frames, frame))
+        if k >= len(self.frames) or self.frames[k] != frame:
+            return None
+        return np.unpackbits(self.masks[k], axis=-1, count=self.width).astype(bool)
+
+
+def packed(kind: str, frames, masks: list[np.ndarray], tracks: list[int], tails, speed: float, background: str) -> Proposal:
+    """Return a proposal from its masks, bool (H, W) each, one for each of `frames`."""
+    share = max(float(m.mean()) for m in masks)
+    return Proposal(
+        kind, np.asarray(frames), np.packbits(np.array(masks), axis=-1), masks[0].shape[1], list(tracks), list(tails), speed, share, background
+    )

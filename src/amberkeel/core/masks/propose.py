@@ -1,0 +1,68 @@
+"""All that is proposed to be masked on a plate, and its mattes; from files too, without browser or database."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+
+from amberkeel.core.follow import follow_plate
+from amberkeel.core.masks.crossings import find_crossings
+from amberkeel.core.masks.mattes import write_mattes
+from amberkeel.core.masks.mirrors import find_reflections
+from amberkeel.core.masks.moving import what_moves
+from amberkeel.core.masks.proposal import CROSSING, MOVING, REFLECTION, Proposal
+from amberkeel.core.plate.plate import Plate, open_plate
+from amberkeel.core.progress import Progress, silent, span
+from amberkeel.core.tracks import TrackSet
+
+ONE_NOUN = {MOVING: "region that moves by itself", REFLECTION: "reflection", CROSSING: "set of false corners"}
+NOUN = {MOVING: "regions that move by themselves", REFLECTION: "reflections", CROSSING: "sets of false corners"}
+
+
+def propose(
+    plate: Plate, tracks: TrackSet, masked: Callable[[int], np.ndarray] | None = None, progress: Progress = silent
+) -> list[Proposal]:
+    """Return what should be masked: what moves by itself, reflections, false corners, in this order.
+
+    Parameters and errors are those of `what_moves`.
+    """
+    moving = what_moves(plate, tracks, masked, span(progress, 0.0, 0.9))
+    background = moving.background
+    own = np.zeros(len(tracks), bool)
+    own[[t for p in moving.proposals for t in p.tracks]] = True
+    reflections = find_reflections(plate, tracks, background, span(progress, 0.9, 0.95))
+    mirrored = own.copy()
+    mirrored[[t for p in reflections for t in p.tracks]] = True
+    return moving.proposals + reflections + find_crossings(plate, tracks, mirrored, background, span(progress, 0.95, 1.0))
+
+
+def in_words(proposals: list[Proposal]) -> str:
+    """Return how many of which kind were found, as a sentence."""
+    counts = [(k, sum(p.kind == k for p in proposals)) for k in NOUN]
+    parts = [f"{n} {(ONE_NOUN if n == 1 else NOUN)[k]}" for k, n in counts if n]
+    return f"Found {', '.join(parts)}." if parts else "Nothing was found that should be masked."
+
+
+def propose_plate(
+    where: str, out: Path, frames: tuple[int, int] | None, kind: str, progress: Progress
+) -> tuple[list[Proposal], list[Path]]:
+    """Follow a plate, find what to mask, and write one matte for every frame; return the proposals and the files."""
+    plate = open_plate(where, frames)
+    tracks = follow_plate(plate, progress=span(progress, 0.0, 0.2))
+    found = propose(plate, tracks, progress=span(progress, 0.2, 0.95))
+    written = write_mattes(out, f"{plate.name}_matte", plate.frames, union(found, plate.height, plate.width), kind, span(progress, 0.95, 1.0))
+    return found, written
+
+
+def union(proposals: list[Proposal], height: int, width: int):
+    """Return a function from frame to bool (H, W): True where any of the proposals is."""
+
+    def masked(frame: int) -> np.ndarray:
+        out = np.zeros((height, width), bool)
+        for proposal in proposals:
+            region = proposal.mask(frame)
+            if region is not None:
+                out |= region
+        return out
+
+    return masked
