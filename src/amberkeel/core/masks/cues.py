@@ -1,12 +1,14 @@
 """What a frame shows about itself: how each pixel departs from the background's motion, and how it looks.
 
-Two frames, one later and one earlier, are compared with each: dense flow (Kroeger et al. 2016, OpenCV) gives how far
+Two frames, one later and one earlier, and a third further off are compared with each: dense flow (Kroeger et al. 2016, OpenCV) gives how far
 each pixel departs from the background's rigid motion. Where it does not, the flow is the background's own; carried
 over the gaps, it says where the background behind a subject lies in the other frame. A pixel that looks otherwise there
-in both frames is not background: this finds edges to the pixel, where flow smears.
+in all of them is not background: this finds edges to the pixel, where flow smears. The third frame speaks for places that
+another subject hides in both of the others, and for those that only one of them shows.
 """
 
 from collections import OrderedDict
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from threading import RLock
 
@@ -30,7 +32,11 @@ STILL_PX = 0.4
 FLOW_CELL, FLOW_TEXTURE = 16, 2e-4
 """Side in analysis pixels of the cells in each of which one spot of flow is taken, and its least texture (OpenCV's eigenvalue)."""
 
-KEPT = 2 * GAP + 4
+COARSE = 3
+"""How much smaller the background's flow is kept while it is carried over gaps."""
+
+FEATURES = 13
+KEPT = 3 * GAP + 4
 """Pictures kept in memory while the plate is worked through."""
 
 
@@ -40,8 +46,8 @@ class Cues:
 
     Attributes
     ----------
-    departure : (h, w) float32, analysis pixels over GAP frames; the geometric mean of later and earlier.
-    unlike : (h, w) float32, least difference to the background's place in the other frames, in CIE Lab units.
+    departure : (h, w) float32, analysis pixels over GAP frames or more; the geometric mean of the two least of three.
+    unlike : (h, w) float32, least difference to the background's place in three other frames, in CIE Lab units.
     features : (h, w, K) float32, both with their surroundings, colour at two scales, and texture.
     """
 
@@ -74,14 +80,28 @@ class CueReader:
 
     def _picture(self, frame: int) -> tuple[np.ndarray, np.ndarray]:
         if frame not in self._kept:
-            picture = self.plate.read(frame)
-            if self.scale < 1.0:
-                picture = cv2.resize(picture, self.size, interpolation=cv2.INTER_AREA)
-            lab = cv2.cvtColor(picture.astype(np.float32) / 255.0, cv2.COLOR_RGB2LAB)
-            self._kept[frame] = cv2.GaussianBlur(lab, (0, 0), 0.8), cv2.cvtColor(picture, cv2.COLOR_RGB2GRAY)
-            while len(self._kept) > KEPT:
-                self._kept.popitem(last=False)
+            self._keep(frame, self._made(frame))
         return self._kept[frame]
+
+    def _made(self, frame: int) -> tuple[np.ndarray, np.ndarray]:
+        picture = self.plate.read(frame)
+        if self.scale < 1.0:
+            picture = cv2.resize(picture, self.size, interpolation=cv2.INTER_AREA)
+        lab = cv2.cvtColor(picture.astype(np.float32) / 255.0, cv2.COLOR_RGB2LAB)
+        return cv2.GaussianBlur(lab, (0, 0), 0.8), cv2.cvtColor(picture, cv2.COLOR_RGB2GRAY)
+
+    def _keep(self, frame: int, made: tuple[np.ndarray, np.ndarray]) -> None:
+        self._kept[frame] = made
+        while len(self._kept) > KEPT:
+            self._kept.popitem(last=False)
+
+    def _gather(self, frames: list[int]) -> None:
+        """Bring several pictures in at once, on two threads: decoding takes most of a new frame's time."""
+        lacking = [f for f in dict.fromkeys(frames) if f not in self._kept]
+        if len(lacking) > 1:
+            with ThreadPoolExecutor(2) as pool:
+                for frame, made in zip(lacking, pool.map(self._made, lacking)):
+                    self._keep(frame, made)
 
     def partners(self, frame: int) -> list[int]:
         """Return the two frames to compare with: later and earlier, or both on one side at the plate's ends."""
@@ -92,6 +112,13 @@ class CueReader:
         if earlier < first:
             earlier = min(frame + 2 * gap, last)
         return [later, earlier]
+
+    def third(self, frame: int, towards: int) -> int:
+        """Return the third frame to compare with: beyond the partner `towards`."""
+        first, last = int(self.plate.frames[0]), int(self.plate.frames[-1])
+        way = 1 if towards > frame else -1
+        to = towards + way * self.gap
+        return min(max(to + way * self.gap if to in self.partners(frame) else to, first), last)
 
     def motion(self, frame: int, to: int, flow: np.ndarray) -> RigidMotion:
         """Return the background's motion between two frames, in analysis pixels: by tracks where enough run through,
@@ -128,23 +155,35 @@ class CueReader:
             return self._read(frame)
 
     def _read(self, frame: int) -> Cues:
+        partners = self.partners(frame)
+        self._gather([frame, *partners])
         lab, _ = self.picture(frame)
-        parts = [self._compare(frame, to) for to in self.partners(frame)]
-        departure = np.sqrt(parts[0][0] * parts[1][0])
-        least = np.fmin(parts[0][1], parts[1][1])
+        parts = [self._compare(frame, to) for to in partners]
+        fuller = partners[int(np.isnan(parts[0][1]).sum() > np.isnan(parts[1][1]).sum())]
+        parts.append(self._compare(frame, self.third(frame, fuller), 2))
+        a, b, c = (p[0] for p in parts)
+        departure = np.sqrt(a * b * c / np.maximum(np.maximum(np.maximum(a, b), c), 1e-6))
+        least = np.fmin(np.fmin(parts[0][1], parts[1][1]), parts[2][1])
         most = np.fmax(parts[0][1], parts[1][1])
         least, most = (cv2.GaussianBlur(np.nan_to_num(p), (0, 0), 1.0) for p in (least, most))
-        columns = [
-            np.log1p(departure), np.log1p(least), np.log1p(most), np.log1p(cv2.GaussianBlur(least, (0, 0), 4.0)),
-        ]  # fmt: skip
-        colours = [lab, cv2.GaussianBlur(lab, (0, 0), 2.5)]
-        features = np.concatenate([np.stack(columns, -1), *colours, _texture(lab[..., 0])], -1)
+        features = np.empty((*least.shape, FEATURES), np.float32)
+        for k, column in enumerate((departure, least, most, cv2.GaussianBlur(least, (0, 0), 4.0))):
+            np.log1p(column, out=features[..., k])
+        features[..., 4:7], features[..., 7:10] = lab, cv2.GaussianBlur(lab, (0, 0), 2.5)
+        features[..., 10:] = _texture(lab[..., 0])
         return Cues(departure, least, features)
 
-    def _compare(self, frame: int, to: int) -> tuple[np.ndarray, np.ndarray]:
-        """Return departure and unlikeness (h, w) of a frame against another; NaN where the background left the picture."""
+    def _compare(self, frame: int, to: int, shrink: int = 1) -> tuple[np.ndarray, np.ndarray]:
+        """Return departure and unlikeness (h, w) of a frame against another; NaN where the background left the picture.
+
+        Flow is found on pictures `shrink` times smaller.
+        """
         (lab, gray), (other, other_gray) = self.picture(frame), self.picture(to)
-        flow = self._flow.calc(gray, other_gray, None)
+        if shrink > 1:
+            small = [cv2.resize(g, None, fx=1 / shrink, fy=1 / shrink, interpolation=cv2.INTER_AREA) for g in (gray, other_gray)]
+            flow = shrink * cv2.resize(self._flow.calc(*small, None), self.size, interpolation=cv2.INTER_LINEAR)
+        else:
+            flow = self._flow.calc(gray, other_gray, None)
         residual = dense_residuals(flow, self.motion(frame, to, flow))
         departure = cv2.GaussianBlur(np.clip(residual, 0.0, 12.0), (0, 0), 1.5)
         still = np.exp(-((cv2.GaussianBlur(departure, (0, 0), 4.0) / STILL_PX) ** 2))
@@ -153,14 +192,15 @@ class CueReader:
             other, self._x + carried[..., 0], self._y + carried[..., 1], cv2.INTER_LINEAR,
             borderMode=cv2.BORDER_CONSTANT, borderValue=(np.nan,) * 3,
         )  # fmt: skip
-        return departure, np.linalg.norm(there - lab, axis=-1)
+        apart = there - lab
+        return departure, np.sqrt(np.einsum("hwk,hwk->hw", apart, apart))
 
 
 def _flow():
     """Dense flow for small limbs: full resolution, without the smoothing that carries motion over their edges."""
     flow = cv2.DISOpticalFlow_create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM)
     flow.setFinestScale(0)
-    flow.setPatchStride(4)
+    flow.setPatchStride(5)
     flow.setVariationalRefinementIterations(0)
     flow.setGradientDescentIterations(12)
     return flow
@@ -169,21 +209,22 @@ def _flow():
 def _fill_gaps(flow: np.ndarray, weight: np.ndarray) -> np.ndarray:
     """Return flow (h, w, 2) smoothed over its surroundings by weight (h, w), from ever wider ones where that is thin."""
     height, width = weight.shape
+    coarse = (max(2, width // COARSE), max(2, height // COARSE))
+    flow, weight = (cv2.resize(p, coarse, interpolation=cv2.INTER_AREA) for p in (flow * weight[..., None], weight))
     out, sure = None, None
     for sigma in (6, 14, 32, 80):
-        cell = max(2, sigma // 4)
-        size = (max(2, width // cell), max(2, height // cell))
-        top = cv2.resize(flow * weight[..., None], size, interpolation=cv2.INTER_AREA)
-        below = cv2.resize(weight, size, interpolation=cv2.INTER_AREA)
-        top, below = (cv2.GaussianBlur(p, (0, 0), sigma / cell) for p in (top, below))
-        here = cv2.resize(top / np.maximum(below, 1e-6)[..., None], (width, height))
-        trust = cv2.resize(below, (width, height))
+        cell = max(1, sigma // (4 * COARSE))
+        size = (max(2, coarse[0] // cell), max(2, coarse[1] // cell))
+        top, below = (cv2.resize(p, size, interpolation=cv2.INTER_AREA) for p in (flow, weight))
+        top, below = (cv2.GaussianBlur(p, (0, 0), sigma / (COARSE * cell)) for p in (top, below))
+        here = cv2.resize(top / np.maximum(below, 1e-6)[..., None], coarse)
+        trust = cv2.resize(below, coarse)
         if out is None:
             out, sure = here, trust > 0.2
         else:
             out = np.where(sure[..., None], out, here)
             sure |= trust > 0.1
-    return out
+    return cv2.resize(out, (width, height), interpolation=cv2.INTER_LINEAR)
 
 
 def _texture(luma: np.ndarray) -> np.ndarray:

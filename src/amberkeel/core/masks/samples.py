@@ -25,6 +25,8 @@ MOVING_UNLIKE = 4.0
 WEAK = 0.12
 """Weight of a pixel that was not clicked but inferred."""
 
+TREES, ROUGH_TREES = 40, 12
+"""Trees that answer, and those of the first, rough answer."""
 
 SURE = 0.6
 """Probability from which a pixel is the subject: motion smears outwards more than inwards."""
@@ -71,7 +73,7 @@ class Learned:
         subject = np.concatenate([u for _, u, label in spots if label])
         if np.mean(subject > MOVING_UNLIKE) > 0.25:
             rows += [self._still(c) for f, c in cues.items() if any(s.frame == f for s in samples)]
-        model = self._fit(rows)
+        model = self._fit(rows, ROUGH_TREES)
         return self._fit(rows + [self._sure(model, cues[f]) for f in sorted({s.frame for s in samples})])
 
     def _spot(self, sample: Sample, cues: Cues) -> tuple[np.ndarray, np.ndarray]:
@@ -97,17 +99,17 @@ class Learned:
     def _sure(self, model, cues: Cues) -> tuple:
         """Pixels of a frame that a first model is sure of, as weak samples."""
         flat = cues.features.reshape(-1, cues.features.shape[-1])
-        chosen = self._rng.integers(len(flat), size=30000)
+        chosen = self._rng.integers(len(flat), size=12000)
         probability = model.predict_proba(flat[chosen])[:, 1]
-        yes, no = np.nonzero(probability > 0.9)[0][:1000], np.nonzero(probability < 0.05)[0][:2500]
+        yes, no = np.nonzero(probability > 0.9)[0][:800], np.nonzero(probability < 0.05)[0][:2000]
         rows = chosen[np.concatenate([yes, no])]
         return flat[rows], np.arange(len(rows)) < len(yes), np.full(len(rows), WEAK)
 
-    def _fit(self, rows: list[tuple]) -> ExtraTreesClassifier:
+    def _fit(self, rows: list[tuple], trees: int = TREES) -> ExtraTreesClassifier:
         x, y, weight = (np.concatenate(part) for part in zip(*rows))
         # The subject fills little of a picture, and has few samples: both sides weigh the same in all.
         weight = np.where(y, weight * weight[~y].sum() / weight[y].sum(), weight)
-        model = ExtraTreesClassifier(60, min_samples_leaf=3, max_features=6, n_jobs=2, random_state=0)
+        model = ExtraTreesClassifier(trees, min_samples_leaf=3, max_features=6, n_jobs=2, random_state=0)
         return model.fit(x, y.astype(int), sample_weight=weight)
 
     def probability(self, cues: Cues) -> np.ndarray:
