@@ -11,9 +11,10 @@ import numpy as np
 from numba import njit
 from sklearn.ensemble import ExtraTreesClassifier
 
+from amberkeel.core.errors import MaskError
 from amberkeel.core.masks.cues import CueReader, Cues
 from amberkeel.core.masks.raster import fill
-from amberkeel.core.masks.shape import flatten, smooth
+from amberkeel.core.masks.shape import area, flatten, smooth
 
 INSIDE, BESIDE, BEYOND = 4000, 5000, 2500
 """Pixels learned from: inside the keyed outline, beside it, and elsewhere in the picture."""
@@ -30,6 +31,9 @@ STAYS, SWAY_PX = 1.0, 3.0
 RELEARN, REMEMBERED = 5, 3
 """Frames after which what has come into the picture beside the subject is learned too, and how often it is remembered."""
 
+LEAST_SIDE = 32.0
+"""Least side in analysis pixels of a square as large as the subject: the cues blur what is smaller."""
+
 LEAST_OVERLAP = 0.35
 """Overlap of what was found with the carried outline, below which the outline is not bent."""
 
@@ -42,6 +46,9 @@ class Bender:
         self._keyed: list[tuple[np.ndarray, np.ndarray]] = []
         self._around: list[tuple[np.ndarray, np.ndarray]] = []
         self._since = 0
+        side = float(np.sqrt(abs(area(flatten(points))))) * reader.scale
+        if side < LEAST_SIDE:
+            raise MaskError("The subject is too small for an outline that bends.", "Follow it by rotation and scale.")
         self.learn(points, frame)
 
     def learn(self, points: np.ndarray, frame: int) -> None:
@@ -146,25 +153,30 @@ def contour(mask: np.ndarray) -> np.ndarray:
 
 def matched(points: np.ndarray, outline: np.ndarray) -> np.ndarray:
     """Return control points (N, 6) moved onto an outline (M, 2), in order round it; curves stay smooth, corners corners."""
-    dense, owner = _dense(points)
+    dense, share = _dense(points)
     target = _even(outline, 2 * len(dense))
     if _turn(dense) != _turn(target):
         target = target[::-1]
     cost = ((dense[:, None] - target[None]) ** 2).sum(-1)
     i, j = np.unravel_index(int(cost.argmin()), cost.shape)
     way = _warp(np.ascontiguousarray(np.roll(cost, (-i, -j), (0, 1))))
-    xy = target[(way[(owner - i) % len(dense)] + j) % len(target)]
+    seen = target[(way[(np.arange(len(dense)) - i) % len(dense)] + j) % len(target)]
+    # The points that bring all of the outline nearest to what was found, not only themselves: else corners are cut.
+    xy = np.linalg.solve(share.T @ share + 1e-3 * np.eye(len(points)), share.T @ seen + 1e-3 * points[:, :2])
     out = np.concatenate([xy, np.zeros((len(xy), 4))], 1)
     curved = np.abs(points[:, 2:]).sum(1) > 1e-9
     return np.where(curved[:, None], smooth(xy), out)
 
 
 def _dense(points: np.ndarray, count: int = 200) -> tuple[np.ndarray, np.ndarray]:
-    """Return about `count` places (K, 2) along control points, and the row at which each control point stands (N,)."""
+    """Return about `count` places (K, 2) along control points (N, 6), and each point's share in each place (K, N)."""
     pieces = max(2, int(np.ceil(count / len(points))))
-    after = np.roll(points[:, :2], -1, 0)
-    t = np.arange(pieces)[None, :, None] / pieces
-    return (points[:, None, :2] * (1 - t) + after[:, None] * t).reshape(-1, 2), pieces * np.arange(len(points))
+    t = np.tile(np.arange(pieces) / pieces, len(points))
+    row, owner = np.arange(len(t)), np.repeat(np.arange(len(points)), pieces)
+    share = np.zeros((len(t), len(points)))
+    share[row, owner] = 1.0 - t
+    share[row, (owner + 1) % len(points)] += t
+    return share @ points[:, :2], share
 
 
 def _even(outline: np.ndarray, count: int) -> np.ndarray:

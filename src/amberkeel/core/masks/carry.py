@@ -12,7 +12,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import MaskError
-from amberkeel.core.masks.bend import Bender
+from amberkeel.core.masks.bend import LEAST_OVERLAP, Bender
 from amberkeel.core.masks.cues import CueReader
 from amberkeel.core.masks.raster import fill, grow
 from amberkeel.core.masks.shape import FOLLOWED, HAND, Key, Shape, flatten, points_at
@@ -34,6 +34,12 @@ GUESS_SIDE, GUESS_REACH = 64.0, 14.0
 SPOTS = 260
 LOST = 0.2
 """Share of the spots inside that must agree on one motion."""
+
+LOST_BENDING = 0.05
+"""That share where the outline then bends: little of a walking figure moves as one."""
+
+MISSED = 4
+"""Frames in a row on which a bending outline may find nothing to bend to."""
 
 LEAST_SPOTS = 8
 PRIOR = {TRANSLATION: 0.0, SIMILARITY: 0.03, AFFINE: 0.03, PERSPECTIVE: 0.03}
@@ -87,7 +93,8 @@ def carry(
     try:
         points = points_at(shape, start)
         bender = Bender(CueReader(plate, tracks), points, start) if model == BENDING else None
-        run = _Run(lambda f: grays.get(f, step), points, start, SIMILARITY if bender else model)
+        run = _Run(lambda f: grays.get(f, step), points, start, model)
+        missed = 0
         done[start] = hand.get(start, replace(shape.keys.get(start, Key(run.points)), points=run.points))
         way: dict[int, Key] = {}
         for n, frame in enumerate(range(start + step, stop + step, step)):
@@ -103,8 +110,10 @@ def carry(
                     bender.learn(hand[frame].points, frame)
             else:
                 if bender:
-                    run.points, overlap = bender.bend(run.points, frame)
-                    run.confidence = min(run.confidence, overlap)
+                    run.points, run.confidence = bender.bend(run.points, frame)
+                    missed = missed + 1 if run.confidence < LEAST_OVERLAP else 0
+                    if missed == MISSED:
+                        return Carried(_sorted(done | way), frame - step, f"Lost on frame {frame}: the outline finds nothing to bend to.")
                 way[frame] = Key(run.points, FOLLOWED, run.confidence)
             progress((n + 1) / abs(stop - start + step), f"Following the shape, frame {frame}")
     finally:
@@ -125,7 +134,8 @@ class _Run:
     """The shape on its way: the points now, and the frame they were keyed on."""
 
     def __init__(self, gray: Callable[[int], np.ndarray], points: np.ndarray, frame: int, model: str):
-        self.gray, self.model = gray, model
+        self.gray, self.model = gray, SIMILARITY if model == BENDING else model
+        self.least = LOST_BENDING if model == BENDING else LOST
         self.confidence, self.velocity = 1.0, np.zeros(2)
         self.anchor(points, frame)
 
@@ -146,7 +156,7 @@ class _Run:
             return f"Too little of the shape is left in the picture on frame {frame}."
         guess = _guess(before, after, outline, self.velocity)
         motion, share = _motion(before, after, spots, ring, guess, self.model, scale)
-        if motion is None or share < LOST:
+        if motion is None or share < self.least:
             return f"Lost on frame {frame}: only {100 * share:.0f} % of what is inside moves as one. It may be hidden, blurred or changing."
         moved = _apply(motion, self.points)
         moved, total = self._take_back_drift(after, moved, motion, scale)

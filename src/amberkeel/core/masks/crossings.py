@@ -1,8 +1,7 @@
 """False corners: places where a near and a far edge cross in the picture, and nothing in the set is.
 
-Such a corner goes with neither edge. It leaves the background's rigid motion, and against what lies along the one edge
-it slides along that edge, against what lies along the other along the other: ``n1.(d - m1) = 0 = n2.(d - m2)``, with the
-edges' normals n, the corner's displacement d and the displacements m of true features beside it.
+Such a corner goes with neither edge: it leaves the background's rigid motion. Against the true features on one of the two
+it slides along that edge: ``n.(d - m) = 0`` with the edge's normal n, the corner's displacement d and theirs, m.
 """
 
 import cv2
@@ -23,7 +22,7 @@ LEAVES_PX, OVER_NOISE = 0.45, 4.0
 """How far a track must leave the background's motion over the span: in pixels, and times the tracks' noise."""
 
 SLIDES_PX = 1.0
-"""How far it must slide along each of its edges."""
+"""How far it must slide along one of its edges."""
 
 ACROSS_PX, ACROSS_SHARE = 0.35, 0.12
 """How far it may leave an edge: in pixels, and as a share of how far it slides."""
@@ -33,6 +32,9 @@ BESIDE_PX, NEIGHBOURS = 0.11, 16
 
 HALF = 9
 """Half the side of the patch whose edges are looked at."""
+
+ON_EDGE = 2
+"""True features beside it that must agree."""
 
 PARTED = np.radians(25.0)
 """Least angle between the two edges."""
@@ -93,9 +95,8 @@ def _judge(plate, grid, k, other, moving, votes, seen, slid) -> None:
     gray = cv2.GaussianBlur(to_gray(plate.read(int(plate.frames[k]))), (0, 0), 1.0).astype(np.float32)
     true = np.nonzero(residual < 2.0 * motion.noise)[0]
     for t in np.nonzero(leaves)[0]:
-        edges = two_edges(gray, x[t])
         beside = _beside(x, t, true, BESIDE_PX * plate.width)
-        if edges is not None and slides(edges, y[t] - x[t], (y - x)[beside]):
+        if len(beside) >= ON_EDGE and slides(edges(gray, x[t]), y[t] - x[t], (y - x)[beside]):
             votes[rows[t]] += 1.0
             slid[rows[t]] = np.fmax(slid[rows[t]], np.linalg.norm((y - x)[t] - np.median((y - x)[beside], axis=0)))
 
@@ -107,8 +108,8 @@ def _beside(x: np.ndarray, t: int, true: np.ndarray, reach: float) -> np.ndarray
     return true[order[distance[order] < reach]]
 
 
-def two_edges(gray: np.ndarray, at: np.ndarray) -> np.ndarray | None:
-    """Return the unit normals (2, 2) of the two edges that make the corner at a place (2,), or None where there are not two.
+def edges(gray: np.ndarray, at: np.ndarray) -> np.ndarray:
+    """Return the unit normals (1 or 2, 2) of the edges that make the corner at a place (2,), the stronger first.
 
     Directions of the patch's gradients, each with its opposite, vote by their strength; two peaks apart are two edges.
     """
@@ -122,13 +123,9 @@ def two_edges(gray: np.ndarray, at: np.ndarray) -> np.ndarray | None:
     votes = sum(w * np.roll(votes, s) for s, w in ((-2, 0.15), (-1, 0.7), (0, 1.0), (1, 0.7), (2, 0.15)))
     first = int(votes.argmax())
     apart = np.abs((np.arange(bins) - first + bins // 2) % bins - bins // 2) * np.pi / bins
-    peak = (votes >= np.roll(votes, 1)) & (votes >= np.roll(votes, -1)) & (apart >= PARTED)
-    if not peak.any():
-        return None
-    second = int(np.where(peak, votes, -1.0).argmax())
-    if votes[second] < 0.25 * votes[first]:
-        return None
-    angles = [_mean_angle(cell, strength, c, bins) for c in (first, second)]
+    peak = (votes >= np.roll(votes, 1)) & (votes >= np.roll(votes, -1)) & (apart >= PARTED) & (votes >= 0.25 * votes[first])
+    found = [first, int(np.where(peak, votes, -1.0).argmax())] if peak.any() else [first]
+    angles = [_mean_angle(cell, strength, c, bins) for c in found]
     return np.array([[np.cos(a), np.sin(a)] for a in angles])
 
 
@@ -139,22 +136,17 @@ def _mean_angle(cell: np.ndarray, strength: np.ndarray, centre: int, bins: int) 
     return float((centre + 0.5 + (weight * off).sum() / max(weight.sum(), 1e-9)) * np.pi / bins)
 
 
-def slides(edges: np.ndarray, moved: np.ndarray, beside: np.ndarray) -> bool:
-    """Tell whether a corner displaced by `moved` (2,) slides along both of its edges.
+def slides(normals: np.ndarray, moved: np.ndarray, beside: np.ndarray) -> bool:
+    """Tell whether a corner displaced by `moved` (2,) slides along one of its edges.
 
     Parameters
     ----------
-    edges : (2, 2) the edges' unit normals. beside : (N, 2) displacements of true features beside it.
+    normals : (E, 2) the edges' unit normals. beside : (N, 2) displacements of true features beside it.
     """
-    if len(beside) < 2:
-        return False
     apart = moved - beside
     length = np.linalg.norm(apart, axis=1)
-    along = [(np.abs(apart @ n) < ACROSS_PX + ACROSS_SHARE * length) & (length > SLIDES_PX) for n in edges]
-    one, two = beside[along[0]], beside[along[1]]
-    if not len(one) or not len(two):
-        return False
-    return bool((np.linalg.norm(one[:, None] - two[None], axis=-1) > SLIDES_PX).any())
+    along = (np.abs(apart @ normals.T) < (ACROSS_PX + ACROSS_SHARE * length)[:, None]) & (length > SLIDES_PX)[:, None]
+    return bool((along.sum(0) >= ON_EDGE).any())
 
 
 def _expected(plate: Plate, grid: np.ndarray, track: int, moving: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

@@ -129,8 +129,10 @@ def _alike(x: np.ndarray, patches: np.ndarray, level: bool, height: int) -> tupl
 def _proposal(plate: Plate, tracks: TrackSet, grid: np.ndarray, votes: dict, background: str) -> Proposal | None:
     """Return what the pairs of one mirror show, or None where too few of them agree."""
     twin: dict[int, int] = {}
-    for (seen, reflected), _ in sorted(votes.items(), key=lambda v: v[1]):
-        twin[reflected] = seen
+    for (seen, reflected), count in sorted(votes.items(), key=lambda v: v[1]):
+        both = np.isfinite(grid[:, seen, 0]) & np.isfinite(grid[:, reflected, 0])
+        if count > 1 or both.sum() < SPAN + 2 * EVERY:
+            twin[reflected] = seen
     # A track cannot be both a thing and a reflection of another; the stronger role is the commoner one.
     twin = {r: s for r, s in twin.items() if s not in twin}
     if len(twin) < PAIRS:
@@ -156,7 +158,7 @@ def _region(at: np.ndarray, width: int, height: int) -> np.ndarray:
     """Return the region (H, W) bool around features at `at` (N, 2): discs wide enough to meet, closed."""
     distance = np.linalg.norm(at[:, None] - at[None], axis=-1)
     np.fill_diagonal(distance, np.inf)
-    radius = int(np.clip(1.2 * np.median(distance.min(1)), 10, 0.08 * height))
+    radius = int(np.clip(1.6 * np.median(distance.min(1)), 10, 0.1 * height))
     mask = np.zeros((height, width), np.uint8)
     for x, y in at:
         cv2.circle(mask, (int(x), int(y)), radius, 1, -1)

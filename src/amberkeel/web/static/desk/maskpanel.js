@@ -67,7 +67,7 @@ const KINDS = { moving: "Moves by itself", reflection: "Reflection", crossing: "
 function reason({ kind, tracks, evidence: { speed, share, background } }) {
   const some = `${tracks.length} track${tracks.length === 1 ? "" : "s"}`;
   if (kind === "reflection") return `${some} look and move as the mirror images of others (dashed). Background: ${background}.`;
-  if (kind === "crossing") return `${some} slide along two edges that cross in the picture only, ${speed.toFixed(2)} px a frame. Dashed: where a true corner would be.`;
+  if (kind === "crossing") return `${some} slide along an edge, ${speed.toFixed(2)} px a frame, where a near and a far one cross. Dashed: where a true corner would be.`;
   const says = speed ? `${some} go ${speed.toFixed(1)} px a frame another way` : "no track in it; the picture departs";
   return `${says}; up to ${(100 * share).toFixed(1)} % of the picture. Background: ${background}.`;
 }
