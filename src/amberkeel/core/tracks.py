@@ -51,6 +51,12 @@ class TrackSet:
         """Track number of each sample, (N,) int."""
         return np.repeat(np.arange(len(self)), self.lengths)
 
+    def grid(self, frames: np.ndarray) -> np.ndarray:
+        """Return places (F, T, 2) by a plate's `frames` (F,), which have no gaps; NaN where a track is not seen."""
+        out = np.full((len(frames), len(self), 2), np.nan)
+        out[self.frames - int(frames[0]), self.track_of_sample] = self.xy
+        return out
+
     def rows(self, track: int) -> slice:
         """Return the rows of one track's samples."""
         return slice(int(self.first[track]), int(self.first[track + 1]))

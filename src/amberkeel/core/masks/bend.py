@@ -13,8 +13,8 @@ from sklearn.ensemble import ExtraTreesClassifier
 
 from amberkeel.core.errors import MaskError
 from amberkeel.core.masks.cues import CueReader, Cues
-from amberkeel.core.masks.raster import fill
-from amberkeel.core.masks.shape import area, flatten, smooth
+from amberkeel.core.masks.raster import contour, fill
+from amberkeel.core.masks.shape import area, evenly, flatten, smooth
 
 INSIDE, BESIDE, BEYOND = 4000, 5000, 2500
 """Pixels learned from: inside the keyed outline, beside it, and elsewhere in the picture."""
@@ -145,17 +145,11 @@ def _joined(mask: np.ndarray, reach: float) -> np.ndarray:
     return out > 0
 
 
-def contour(mask: np.ndarray) -> np.ndarray:
-    """Return the outer outline (M, 2) of a mask's largest part, in pixels of the mask."""
-    contours, _ = cv2.findContours(mask.astype(np.uint8), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_NONE)
-    return max(contours, key=cv2.contourArea)[:, 0].astype(float) + 0.5
-
-
 def matched(points: np.ndarray, outline: np.ndarray) -> np.ndarray:
     """Return control points (N, 6) moved onto an outline (M, 2), in order round it; curves stay smooth, corners corners."""
     dense, share = _dense(points)
-    target = _even(outline, 2 * len(dense))
-    if _turn(dense) != _turn(target):
+    target = evenly(outline, 2 * len(dense))
+    if (area(dense) > 0) != (area(target) > 0):
         target = target[::-1]
     cost = ((dense[:, None] - target[None]) ** 2).sum(-1)
     i, j = np.unravel_index(int(cost.argmin()), cost.shape)
@@ -177,19 +171,6 @@ def _dense(points: np.ndarray, count: int = 200) -> tuple[np.ndarray, np.ndarray
     share[row, owner] = 1.0 - t
     share[row, (owner + 1) % len(points)] += t
     return share @ points[:, :2], share
-
-
-def _even(outline: np.ndarray, count: int) -> np.ndarray:
-    """Return `count` places (count, 2) evenly along a closed outline (M, 2)."""
-    closed = np.concatenate([outline, outline[:1]])
-    along = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(closed, axis=0), axis=1))])
-    at = np.arange(count) * along[-1] / count
-    return np.stack([np.interp(at, along, closed[:, k]) for k in (0, 1)], 1)
-
-
-def _turn(outline: np.ndarray) -> bool:
-    x, y = outline.T
-    return bool(np.sum(x * np.roll(y, -1) - np.roll(x, -1) * y) > 0)
 
 
 @njit(cache=True, fastmath=True)

@@ -15,6 +15,7 @@ from amberkeel.core.errors import MaskError
 from amberkeel.core.masks.bend import LEAST_OVERLAP, Bender
 from amberkeel.core.masks.cues import CueReader
 from amberkeel.core.masks.raster import fill, grow
+from amberkeel.core.masks.rigid import carried
 from amberkeel.core.masks.shape import FOLLOWED, HAND, Key, Shape, flatten, points_at
 from amberkeel.core.plate.plate import GrayFrames, Plate
 from amberkeel.core.progress import Progress, silent
@@ -263,7 +264,7 @@ def _motion(before, after, spots, ring, guess, model, scale) -> tuple[np.ndarray
     outer = good[len(spots) :]
     if outer.sum() >= LEAST_SPOTS:
         around, agreed = _fit(ring[outer], place[len(spots) :][outer], SIMILARITY, scale)
-        apart = np.linalg.norm(_move(around, x) - y, axis=1) * scale > 0.8
+        apart = np.linalg.norm(carried(around, x) - y, axis=1) * scale > 0.8
         if agreed > 0.4 and 0.3 < apart.mean() < 1.0 and apart.sum() >= LEAST_SPOTS:
             x, y = x[apart], y[apart]
     motion, share = _fit(x, y, model, scale)
@@ -283,14 +284,14 @@ def _fit(x: np.ndarray, y: np.ndarray, model: str, scale: float) -> tuple[np.nda
     target = (y - centre) / size
     unit = 0.35 / scale / size
     for k in range(12):
-        residual = target - _move(motion, q)
+        residual = target - carried(motion, q)
         length = np.linalg.norm(residual, axis=1)
         bound = max(4.0 * unit, 3.0 * 1.4826 * float(np.median(length)) if k < 4 else 4.0 * unit * (2.5 if k < 8 else 1.5))
         weight = np.where(length < bound, (1.0 - (length / bound) ** 2) ** 2, 0.0)
         if weight.sum() < 3.0:
             break
         motion = _solve(q, residual, weight, model, unit) @ motion
-    agree = float(np.mean(np.linalg.norm(target - _move(motion, q), axis=1) < 6.0 * unit))
+    agree = float(np.mean(np.linalg.norm(target - carried(motion, q), axis=1) < 6.0 * unit))
     out = np.diag([size, size, 1.0])
     out[:2, 2] = centre
     total = out @ motion @ np.linalg.inv(out)
@@ -325,13 +326,8 @@ def _solve(q: np.ndarray, residual: np.ndarray, weight: np.ndarray, model: str, 
     return motion
 
 
-def _move(motion: np.ndarray, xy: np.ndarray) -> np.ndarray:
-    moved = xy @ motion[:, :2].T + motion[:, 2]
-    return moved[:, :2] / moved[:, 2:]
-
-
 def _apply(motion: np.ndarray, points: np.ndarray) -> np.ndarray:
     """Move control points (N, 6): places and, as differences, the ends of their tangents."""
-    place = _move(motion, points[:, :2])
-    ends = [_move(motion, points[:, :2] + points[:, k : k + 2]) - place for k in (2, 4)]
+    place = carried(motion, points[:, :2])
+    ends = [carried(motion, points[:, :2] + points[:, k : k + 2]) - place for k in (2, 4)]
     return np.concatenate([place, *ends], 1)

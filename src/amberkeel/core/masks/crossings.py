@@ -7,9 +7,8 @@ it slides along that edge: ``n.(d - m) = 0`` with the edge's normal n, the corne
 import cv2
 import numpy as np
 
-from amberkeel.core.masks.mirrors import tracks_grid
 from amberkeel.core.masks.proposal import CROSSING, Proposal, packed
-from amberkeel.core.masks.rigid import FREE, RigidMotion, fit_background
+from amberkeel.core.masks.rigid import FREE, RigidMotion, carried, fit_background
 from amberkeel.core.plate.decode import to_gray
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
@@ -56,7 +55,7 @@ def find_crossings(
     plate : the pictures. tracks : followed on it. moving : (T,) bool, tracks left out since they move by themselves.
     background : how the background moves, handed on as evidence.
     """
-    grid = tracks_grid(tracks, plate.frames)
+    grid = tracks.grid(plate.frames)
     votes, seen = np.zeros(len(tracks)), np.zeros(len(tracks))
     slid = np.full(len(tracks), np.nan)
     tried = range(0, max(1, len(plate.frames) - 4), EVERY)
@@ -166,7 +165,6 @@ def _expected(plate: Plate, grid: np.ndarray, track: int, moving: np.ndarray) ->
 def nearest(motion: RigidMotion, x: np.ndarray, y: np.ndarray) -> np.ndarray:
     """Return the place (2,) nearest to `y` to which the motion can take a point of the set from `x`."""
     if motion.kind != FREE:
-        moved = motion.matrix @ [*x, 1.0]
-        return moved[:2] / moved[2]
+        return carried(motion.matrix, x[None])[0]
     line = motion.matrix @ [*x, 1.0]
     return y - line[:2] * (line[:2] @ y + line[2]) / (line[:2] @ line[:2])

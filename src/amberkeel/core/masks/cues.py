@@ -66,8 +66,7 @@ class CueReader:
         self.gap = min(GAP, max(1, (len(plate.frames) - 1) // 2))
         self._grid = None
         if tracks is not None and len(tracks):
-            self._grid = np.full((len(plate.frames), len(tracks), 2), np.nan)
-            self._grid[tracks.frames - int(plate.frames[0]), tracks.track_of_sample] = tracks.xy
+            self._grid = tracks.grid(plate.frames)
         self._flow, self._lock = _flow(), RLock()
         self._kept: OrderedDict[int, tuple[np.ndarray, np.ndarray]] = OrderedDict()
         y, x = np.mgrid[0 : self.size[1], 0 : self.size[0]]

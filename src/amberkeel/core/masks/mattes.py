@@ -3,13 +3,12 @@
 from collections.abc import Callable
 from pathlib import Path
 
-import cv2
 import numpy as np
 import OpenImageIO as oiio
 
 from amberkeel.core.errors import MaskError, PlateError
-from amberkeel.core.masks.raster import Matte
-from amberkeel.core.masks.shape import Key, polygon
+from amberkeel.core.masks.raster import Matte, contour
+from amberkeel.core.masks.shape import Key, evenly, polygon
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.plate.sequence import find_sequence
 from amberkeel.core.progress import Progress, silent
@@ -111,24 +110,10 @@ def trace(masks: Matte, frames: list[int], every: int = 4, points: int = SHAPE_P
     chosen = sorted({*seen[::every], seen[-1]})
     keys, before = {}, None
     for frame in chosen:
-        outline = _even(_largest(masks(frame)), points)
+        outline = evenly(contour(masks(frame)), points)
         before = _in_step(outline, before)
         keys[frame] = Key(polygon(before))
     return keys
-
-
-def _largest(mask: np.ndarray) -> np.ndarray:
-    """Return the outline (M, 2) of a mask's largest part."""
-    contours, _ = cv2.findContours(mask.astype(np.uint8), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_NONE)
-    return max(contours, key=cv2.contourArea)[:, 0].astype(float) + 0.5
-
-
-def _even(outline: np.ndarray, count: int) -> np.ndarray:
-    """Return `count` points evenly along a closed outline."""
-    closed = np.concatenate([outline, outline[:1]])
-    along = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(closed, axis=0), axis=1))])
-    at = np.arange(count) * along[-1] / count
-    return np.stack([np.interp(at, along, closed[:, k]) for k in (0, 1)], 1)
 
 
 def _in_step(outline: np.ndarray, before: np.ndarray | None) -> np.ndarray:

@@ -10,6 +10,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.masks.proposal import REFLECTION, Proposal, packed
+from amberkeel.core.masks.rigid import carried
 from amberkeel.core.plate.decode import to_gray
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
@@ -49,7 +50,7 @@ def find_reflections(plate: Plate, tracks: TrackSet, background: str, progress: 
     ----------
     plate : the pictures. tracks : followed on it. background : how the background moves, handed on as evidence.
     """
-    grid = tracks_grid(tracks, plate.frames)
+    grid = tracks.grid(plate.frames)
     votes: dict[bool, dict[tuple[int, int], int]] = {True: {}, False: {}}
     tried = range(0, max(1, len(plate.frames) - SPAN), EVERY)
     for n, k in enumerate(tried):
@@ -60,13 +61,6 @@ def find_reflections(plate: Plate, tracks: TrackSet, background: str, progress: 
         progress((n + 1) / len(tried), f"Looking for reflections, frame {plate.frames[k]}")
     found = [_proposal(plate, tracks, grid, votes[level], background) for level in (True, False)]
     return [p for p in found if p is not None]
-
-
-def tracks_grid(tracks: TrackSet, frames: np.ndarray) -> np.ndarray:
-    """Return places (F, T, 2) of tracks by the plate's frames, NaN where a track is not seen."""
-    grid = np.full((len(frames), len(tracks), 2), np.nan)
-    grid[tracks.frames - int(frames[0]), tracks.track_of_sample] = tracks.xy
-    return grid
 
 
 def _pairs(plate: Plate, grid: np.ndarray, k: int, other: int, level: bool) -> list[tuple[int, int]]:
@@ -83,8 +77,8 @@ def _pairs(plate: Plate, grid: np.ndarray, k: int, other: int, level: bool) -> l
     h, _ = cv2.findHomography(before, after, cv2.USAC_MAGSAC, MIDDLE_PX, None, 2000, 0.999)
     if h is None:
         return []
-    good = np.linalg.norm(_carried(h, before) - after, axis=1) < MIDDLE_PX
-    leaving = [y[side] - _carried(h, x[side]) for side in (a, b)]
+    good = np.linalg.norm(carried(h, before) - after, axis=1) < MIDDLE_PX
+    leaving = [y[side] - carried(h, x[side]) for side in (a, b)]
     opposite = np.einsum("nk,nk->n", *leaving) < -0.5 * np.linalg.norm(leaving[0], axis=1) * np.linalg.norm(leaving[1], axis=1)
     mirrored = good & opposite & (np.linalg.norm(leaving[0], axis=1) > MIRRORED_PX)
     if mirrored.sum() < PAIRS or good.mean() < EXPLAINED:
@@ -95,11 +89,6 @@ def _pairs(plate: Plate, grid: np.ndarray, k: int, other: int, level: bool) -> l
     if swap:
         a, b = b, a
     return list(zip(rows[a].tolist(), rows[b].tolist()))
-
-
-def _carried(h: np.ndarray, x: np.ndarray) -> np.ndarray:
-    moved = np.c_[x, np.ones(len(x))] @ h.T
-    return moved[:, :2] / moved[:, 2:]
 
 
 def _patches(gray: np.ndarray, x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

@@ -66,8 +66,7 @@ class Departures:
 def track_departures(tracks: TrackSet, frames: np.ndarray, size: tuple[int, int], gap: int = TRACK_GAP) -> Departures:
     """Compare every track with the dominant motion between frames `gap` apart; `size` is the plate's (width, height)."""
     first = int(frames[0])
-    grid = np.full((len(frames), len(tracks), 2), np.nan)
-    grid[tracks.frames - first, tracks.track_of_sample] = tracks.xy
+    grid = tracks.grid(frames)
     votes, seen = np.zeros(grid.shape[:2]), np.zeros(grid.shape[:2])
     predicted = np.full(grid.shape, np.nan)
     motions: dict[tuple[int, int], RigidMotion] = {}

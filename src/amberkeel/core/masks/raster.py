@@ -73,3 +73,9 @@ def covered(masked: np.ndarray, xy: np.ndarray, margin: int = 0) -> np.ndarray:
             y = np.clip(xy[:, 1] + dy, 0, height - 1).astype(int)
             out |= masked[y, x]
     return out
+
+
+def contour(mask: np.ndarray) -> np.ndarray:
+    """Return the outer outline (M, 2) of a mask's largest part, in pixels."""
+    contours, _ = cv2.findContours(mask.astype(np.uint8), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_NONE)
+    return max(contours, key=cv2.contourArea)[:, 0].astype(float) + 0.5

@@ -36,8 +36,7 @@ class RigidMotion:
 
     def residuals(self, x: np.ndarray, y: np.ndarray) -> np.ndarray:
         """Return how far (N,), pixels, each place goes another way than the background; x, y (N, 2) at the two frames."""
-        x, y = _flat(x), _flat(y)
-        return _sampson(self.matrix, x, y) if self.kind == FREE else _transfer(self.matrix, x, y)
+        return _sampson(self.matrix, _flat(x), _flat(y)) if self.kind == FREE else _transfer(self.matrix, x, y)
 
 
 def _sampson(f: np.ndarray, x: np.ndarray, y: np.ndarray) -> np.ndarray:
@@ -47,9 +46,14 @@ def _sampson(f: np.ndarray, x: np.ndarray, y: np.ndarray) -> np.ndarray:
     return np.abs((y * lines).sum(1)) / np.maximum(norm, 1e-12)
 
 
+def carried(h: np.ndarray, x: np.ndarray) -> np.ndarray:
+    """Return where a homography (3, 3) takes places (N, 2)."""
+    moved = x @ h[:, :2].T + h[:, 2]
+    return moved[:, :2] / moved[:, 2:]
+
+
 def _transfer(h: np.ndarray, x: np.ndarray, y: np.ndarray) -> np.ndarray:
-    moved = x @ h.T
-    return np.linalg.norm(moved[:, :2] / moved[:, 2:] - y[:, :2], axis=1) / np.sqrt(2.0)
+    return np.linalg.norm(carried(h, x) - y, axis=1) / np.sqrt(2.0)
 
 
 def _gric(residual: np.ndarray, noise: float, manifold: int, parameters: int) -> float:
@@ -113,7 +117,7 @@ def tell_turning(motions: dict, places: dict, width: int, height: int) -> dict:
         planar += _gric(residual, motion.noise, 2, 8)
         for k, focal in enumerate(focals):
             h = _turned(x[inner], y[inner], focal, width, height)
-            turning[k] += _gric(_transfer(h, _flat(x), _flat(y)), motion.noise, 2, 3)
+            turning[k] += _gric(_transfer(h, x, y), motion.noise, 2, 3)
     if turning.min() > planar:
         return motions
     focal = focals[int(turning.argmin())]

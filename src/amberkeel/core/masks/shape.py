@@ -78,6 +78,14 @@ def flatten(points: np.ndarray, steps: int = STEPS) -> np.ndarray:
     return curve[keep]
 
 
+def evenly(outline: np.ndarray, count: int) -> np.ndarray:
+    """Return `count` places (count, 2) evenly along a closed outline (M, 2)."""
+    closed = np.concatenate([outline, outline[:1]])
+    along = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(closed, axis=0), axis=1))])
+    at = np.arange(count) * along[-1] / count
+    return np.stack([np.interp(at, along, closed[:, k]) for k in (0, 1)], 1)
+
+
 def similarity(source: np.ndarray, target: np.ndarray) -> tuple[float, float, np.ndarray, np.ndarray]:
     """Return angle (radians), log scale, and both centres of the best similarity between two sets of points (N, 2)."""
     a, b = source.mean(0), target.mean(0)
