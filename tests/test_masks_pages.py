@@ -1,6 +1,7 @@
 """Masks through the application: the pages' answers, the jobs, and the desk used with the mouse."""
 
 import io
+import re
 import time
 import zipfile
 
@@ -11,6 +12,7 @@ from playwright.sync_api import expect
 from sqlalchemy import select
 
 from amberkeel.core.errors import MaskError
+from amberkeel.core.masks.mattes import trace
 from amberkeel.core.masks.raster import fill
 from amberkeel.core.masks.shape import flatten, points_at, shape_from_json
 from amberkeel.core.plate.decode import encode_jpeg
@@ -264,9 +266,9 @@ def test_spots_are_tried_on_a_frame_and_learned_over_a_range(ask, all_masks, dat
 
 def test_what_moves_is_proposed_by_a_job_and_accepted(all_masks, ask, database, masked_shot):
     job = wait(database, ask("propose")["job"])
-    assert job.state == "done" and "otherwise than the background" in job.doing
+    assert job.state == "done" and re.match(r"Found \d+ regions? that moves? by", job.doing), job.doing
     found = all_masks()["proposals"]
-    assert found and found[0]["tracks"] and found[0]["evidence"]["tails"] and found[0]["evidence"]["speed"] > 1
+    assert found and found[0]["kind"] == "moving" and found[0]["tracks"] and found[0]["evidence"]["tails"] and found[0]["evidence"]["speed"] > 1
     for p in found:
         ask(f"proposals/{p['id']}", {"to": "dismissed"})
     assert wait(database, ask("propose")["job"]).state == "done"
@@ -275,6 +277,24 @@ def test_what_moves_is_proposed_by_a_job_and_accepted(all_masks, ask, database, 
     with session(database) as opened:
         for p in opened.query(Proposal).filter_by(shot_id=masked_shot):
             opened.delete(p)
+
+
+def test_a_shape_bends_to_its_subject_by_a_job(ask, all_masks, database, masked_shot, plate_folder, plate):
+    mattes = matte_reader(plate_folder / "mattes", plate)
+    before = 1020
+
+    def seen(frame):
+        parts, label, stats, _ = cv2.connectedComponentsWithStats(mattes(frame).astype(np.uint8))
+        return label == 1 + int(np.argmax(stats[1:, cv2.CC_STAT_AREA]))
+
+    key = trace(seen, [before], points=40)[before]
+    number = ask("masks", {"points": key.points.tolist(), "frame": before})["mask"]
+    assert wait(database, ask(f"masks/{number}/carry", {"start": before, "stop": before + 4, "model": "bending to the subject"})["job"]).state == "done"
+    shape = shape_from_json(all_masks()["masks"][0])
+    found, true = fill(flatten(shape.keys[before + 4].points), 360, 640), seen(before + 4)
+    assert list(shape.keys) == list(range(before, before + 5)) and (found & true).sum() / (found | true).sum() > 0.7
+    words = ask(f"masks/{number}/carry", {"start": before, "stop": before + 4, "model": "wobble"}, 400)["error"]
+    assert "bending to the subject" in words
 
 
 def test_the_pages_draw_the_same_shape_as_the_server(browser, service, masked_shot):
@@ -390,6 +410,29 @@ def test_a_mask_is_drawn_keyed_followed_and_sampled_with_the_mouse(page, databas
     assert page.evaluate("document.querySelector('#plate').width") > 500
     with session(database) as opened:
         assert opened.get(Mask, live_masks(opened, opened.get(Shot, masked_shot))[-1].id).samples[0][3] is True
+
+
+def test_proposals_say_what_they_are_and_select_their_tracks(page, database, masked_shot):
+    with session(database) as opened:
+        ids = [t.id for t in live_tracks(opened, opened.get(Shot, masked_shot)) if 1012 in t.frames][:3]
+        tails = [[ids[0], [1010, 1012], [[50, 50], [60, 50]]]]
+        for kind, gap in (("moving", 3), ("reflection", None), ("crossing", None)):
+            evidence = {"speed": None if kind == "reflection" else 1.5, "share": 0.01, "background": "free", "gap": gap, "tails": tails}
+            opened.add(Proposal(shot_id=masked_shot, kind=kind, frames=[1010, 1011, 1012], mattes=[], tracks=ids, evidence=evidence))
+        opened.get(Shot, masked_shot).revision += 1
+    page.reload()
+    page.wait_for_selector("body[data-ready]")
+    for kind, words in (("Moves by itself", "another way"), ("Reflection", "mirror images"), ("False corners", "slide along an edge")):
+        card = page.locator(".proposal", has_text=f"{kind}, 1010-1012")
+        expect(card).to_contain_text(words)
+        card.get_by_role("button", name="Select its tracks").click()
+        expect(page.locator("#selected")).to_contain_text("3")
+        page.locator(".stop[data-key=masks]").click()
+    page.locator(".proposal", has_text="False corners").get_by_role("button", name="Dismiss").click()
+    expect(page.locator(".proposal")).to_have_count(2)
+    with session(database) as opened:
+        for p in opened.query(Proposal).filter_by(shot_id=masked_shot):
+            opened.delete(p)
 
 
 def test_curves_close_with_enter_and_escape_gives_up(page, database, masked_shot):

@@ -87,7 +87,7 @@ export function setUpMasks(desk) {
     drawMaskFields(state);
     drawProposals(state, {
       show: (p) => { store.set({ proposal: p.id, ...(p.frames.includes(state.frame) ? {} : { frame: p.frames[Math.floor(p.frames.length / 2)] }) }); },
-      select: (p) => { store.set({ proposal: p.id, selection: new Set(p.tracks) }); },
+      select: (p) => { store.set({ proposal: p.id, selection: new Set(p.tracks) }); desk.goStage("tracks"); },
       mask: (p) => decide(p, "mask"),
       dismiss: (p) => decide(p, "dismissed"),
     });
