@@ -256,6 +256,7 @@ def test_spots_are_tried_on_a_frame_and_learned_over_a_range(ask, all_masks, dat
     samples = [[1012, x + 0.5, y + 0.5, True] for y, x in inside[rng.choice(len(inside), 8)].tolist()]
     samples += [[1012, x + 0.5, y + 0.5, False] for y, x in outside[rng.choice(len(outside), 9)].tolist()]
     ask(f"masks/{number}", {"values": {"samples": samples}, "label": "Sample"})
+    assert ask("look", {"frame": 1012})["frame"] == 1012 and "no frame 99" in ask("look", {"frame": 99}, 400)["error"]
     found = ask(f"masks/{number}/try", {"frame": 1012})
     assert found["share"] == pytest.approx(true.mean(), rel=0.6) and all_masks()["masks"][0]["mattes"] == {}
     tasks.learn(from_environment(), masked_shot, {"mask": number, "first": 1011, "last": 1013}, lambda share, doing: None)

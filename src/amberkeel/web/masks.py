@@ -182,19 +182,35 @@ def convert(number: int, mask: int):
         return _answer(opened, shot, mask=made.id)
 
 
-_readers: OrderedDict[tuple, tuple[CueReader, dict]] = OrderedDict()
+CUES_KEPT = 8
+"""Frames of a shot whose cues are kept, about 30 MB each."""
+
+_readers: OrderedDict[tuple, CueReader] = OrderedDict()
 
 
-def _reader(opened, shot: Shot) -> tuple[CueReader, dict]:
-    """Return a shot's cue reader and the cues of frames asked for lately; both are kept while the tracks stay."""
+def _reader(opened, shot: Shot) -> CueReader:
+    """Return a shot's cue reader; it is kept while the tracks stay, and keeps the cues of frames asked for lately."""
     key = (shot.plate.source, shot.tracks_stamp, shot.id)
     if key not in _readers:
         rows = live_tracks(opened, shot)
         plate = open_plate(shot.plate.source, (shot.plate.first, shot.plate.last))
-        _readers[key] = CueReader(plate, to_track_set(rows)), {}
+        _readers[key] = CueReader(plate, to_track_set(rows), keep=CUES_KEPT)
         while len(_readers) > 2:
             _readers.popitem(last=False)
     return _readers[key]
+
+
+@blueprint.post("/shots/<int:number>/look")
+def look(number: int):
+    """Look at a frame ahead of the spots that will be clicked on it: most of an answer's time is spent on that."""
+    frame = int(request.get_json()["frame"])
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        if not shot.plate.first <= frame <= shot.plate.last:
+            raise MaskError(f"The plate has no frame {frame}.", f"It runs from {shot.plate.first} to {shot.plate.last}.")
+        reader = _reader(opened, shot)
+    reader.read(frame)
+    return jsonify(frame=frame)
 
 
 @blueprint.post("/shots/<int:number>/masks/<int:mask>/try")
@@ -203,14 +219,8 @@ def try_samples(number: int, mask: int):
     frame = int(request.get_json()["frame"])
     with open_session() as opened:
         row, shot = _mask(opened, number, mask), get_shot(opened, number)
-        reader, cues = _reader(opened, shot)
-        for wanted in {frame, *(int(s[0]) for s in row.samples)}:
-            if wanted not in cues:
-                cues[wanted] = reader.read(wanted)
-        while len(cues) > 8:
-            del cues[next(f for f in cues if f != frame)]
-        learned = Learned(reader, samples_of(row.samples), cues)
-        found = learned.matte(frame, Cleaning(**row.cleaning), cues.get(frame))
+        learned = Learned(_reader(opened, shot), samples_of(row.samples))
+        found = learned.matte(frame, Cleaning(**row.cleaning))
     return jsonify(frame=frame, matte=put_matte(media(), found), share=round(float(found.mean()), 4))
 
 

@@ -57,9 +57,9 @@ class Cues:
 
 
 class CueReader:
-    """Cues of a plate's frames; keeps what neighbouring frames share."""
+    """Cues of a plate's frames; keeps what neighbouring frames share, and the cues of the last `keep` frames read."""
 
-    def __init__(self, plate: Plate, tracks: TrackSet | None = None, width: int = ANALYSIS_WIDTH):
+    def __init__(self, plate: Plate, tracks: TrackSet | None = None, width: int = ANALYSIS_WIDTH, keep: int = 1):
         self.plate = plate
         self.scale = min(1.0, width / plate.width)
         self.size = (int(round(plate.width * self.scale)), int(round(plate.height * self.scale)))
@@ -68,6 +68,7 @@ class CueReader:
         if tracks is not None and len(tracks):
             self._grid = tracks.grid(plate.frames)
         self._flow, self._lock = _flow(), RLock()
+        self._keep_cues, self._cues = keep, OrderedDict()
         self._kept: OrderedDict[int, tuple[np.ndarray, np.ndarray]] = OrderedDict()
         y, x = np.mgrid[0 : self.size[1], 0 : self.size[0]]
         self._x, self._y = x.astype(np.float32), y.astype(np.float32)
@@ -151,7 +152,12 @@ class CueReader:
     def read(self, frame: int) -> Cues:
         """Return a frame's cues. Safe to call from several threads; OpenCV's flow is not, so they take turns."""
         with self._lock:
-            return self._read(frame)
+            if frame not in self._cues:
+                self._cues[frame] = self._read(frame)
+                while len(self._cues) > self._keep_cues:
+                    self._cues.popitem(last=False)
+            self._cues.move_to_end(frame)
+            return self._cues[frame]
 
     def _read(self, frame: int) -> Cues:
         partners = self.partners(frame)
