@@ -17,6 +17,7 @@ from amberkeel.core.masks.shape import Key, Shape, flatten, polygon
 from amberkeel.core.plate.plate import matte_reader, open_plate
 from amberkeel.core.sim.render import Renderer
 from amberkeel.core.sim.slipway import slipway
+from benchmarks.false_tracks import false_corners, reflections
 from benchmarks.memory import long_plate
 from benchmarks.shots import shot_folder
 
@@ -33,6 +34,8 @@ def run() -> None:
     _proposals(plate, tracks, mattes)
     _spots(plate, tracks, mattes)
     _carried(plate, tracks)
+    false_corners(slipway(), plate, tracks, mattes)
+    reflections()
     _speed()
 
 

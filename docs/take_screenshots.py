@@ -96,9 +96,12 @@ def mask_pictures(page: Page, address: str) -> None:
             page.wait_for_timeout(500)
     page.wait_for_timeout(3500)
     shoot(page, "samples")
-    while any(word in (page.locator("#undo").get_attribute("title") or "") for word in ("Sample", "Start", "Switch")):
-        page.locator("#undo").click()
-        page.wait_for_timeout(600)
+    undo = page.locator("#undo")
+    while any(word in (undo.get_attribute("title") or "") for word in ("Undo: Sample", "Undo: Start", "Undo: Switch")):
+        # One step at a time: a click before the last has answered would take back what came before the spots.
+        with page.expect_response(lambda answer: answer.url.endswith("/undo")):
+            undo.click()
+        page.wait_for_timeout(900)
 
 
 def on_plate(page: Page, x: float, y: float) -> tuple[float, float]:
