@@ -15,7 +15,8 @@ export class TrackList {
     box.append(this.inner);
     box.addEventListener("scroll", () => this.fill());
     new ResizeObserver(() => this.fill()).observe(box);
-    box.addEventListener("click", (e) => this.click(e));
+    // At the press, not at the click: rows are made anew at every change, and a click needs press and release on one row.
+    box.addEventListener("pointerdown", (e) => e.button === 0 && this.press(e));
     for (const id of ["#search", "#sort"]) document.querySelector(id).addEventListener("input", () => this.refresh());
   }
 
@@ -63,7 +64,7 @@ export class TrackList {
     this.inner.replaceChildren(...rows);
   }
 
-  click(event) {
+  press(event) {
     const row = event.target.closest(".row");
     if (!row) return;
     const { tracks, selection } = this.store.state;
