@@ -39,6 +39,29 @@ def hand_held(rng: np.random.Generator, position_m: float = 0.02, aim_rad: float
 
 
 @dataclass(frozen=True)
+class Jolt:
+    """A blow to the camera: a few swings under a bell.
+
+    Attributes
+    ----------
+    frame : frame time of its middle. width : of the bell, frames (one sigma). period : of a swing, frames.
+    aim : (3,) largest turn along x and y and of roll, radians. shift : (3,) largest displacement, metres.
+    """
+
+    frame: float
+    width: float
+    period: float
+    aim: tuple[float, float, float]
+    shift: tuple[float, float, float] = (0.0, 0.0, 0.0)
+
+    def at(self, t: np.ndarray) -> np.ndarray:
+        """Return the six channels (N, 6) at frame times `t` (N,), as a wander's."""
+        away = np.asarray(t, float) - self.frame
+        swing = np.exp(-0.5 * (away / self.width) ** 2) * np.cos(2.0 * np.pi * away / self.period)
+        return swing[:, None] * np.array([*self.shift, *self.aim])
+
+
+@dataclass(frozen=True)
 class Move:
     """A camera move through keys, seen at any (fractional) frame.
 
@@ -47,12 +70,14 @@ class Move:
     key_frames : (K,) frame numbers of the keys.
     key_positions, key_targets : (K, 3) camera centre and what it looks at, metres.
     wander : hand-held noise, or None for a rigid move.
+    jolts : blows to the camera.
     """
 
     key_frames: np.ndarray
     key_positions: np.ndarray
     key_targets: np.ndarray
     wander: Wander | None = None
+    jolts: tuple[Jolt, ...] = ()
 
     def poses(self, t: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Return positions (N, 3) and ``world_from_camera`` (N, 3, 3) at frame times `t` (N,)."""
@@ -60,6 +85,7 @@ class Move:
         place = CubicSpline(self.key_frames, self.key_positions)(t)
         target = CubicSpline(self.key_frames, self.key_targets)(t)
         noise = self.wander.at(t) if self.wander else np.zeros((len(t), 6))
+        noise = noise + sum((j.at(t) for j in self.jolts), np.zeros((len(t), 6)))
         place = place + noise[:, :3]
         reach = np.linalg.norm(target - place, axis=1, keepdims=True)
         target = target + noise[:, [3, 4, 3]] * np.array([1.0, 1.0, -0.5]) * reach

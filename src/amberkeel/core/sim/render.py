@@ -14,6 +14,10 @@ from amberkeel.core.sim.raster import NEAR, shade, visible_triangles
 from amberkeel.core.sim.scene import Scene, mesh_at
 
 
+GHOST_FREE = 1.0
+"""Samples for each pixel that the picture moves while the shutter is open."""
+
+
 @dataclass(frozen=True)
 class Shot:
     """A simulated camera take.
@@ -25,7 +29,7 @@ class Shot:
     frames : (F,) frame numbers. fps : frames a second.
     sensor_width_mm : width of the filmed part of the sensor.
     shutter : open share of a frame's time, centred on the frame's own time.
-    samples : samples a pixel, spread over the pixel and the shutter; a square number.
+    samples : samples a pixel, spread over the pixel and the shutter; a square number. Blurred frames take more.
     grain : standard deviation of grain at middle grey, in code values of 8 bit.
     exposure : gain by frame time. seed : for grain and sample places.
     """
@@ -124,10 +128,18 @@ class Renderer:
         picture, matte = np.zeros((*shape, 3)), np.zeros(shape)
         depth, index = np.empty(shape), np.empty(shape, np.int64)
         rng = np.random.default_rng([shot.seed, int(round(frame * 16))])
-        offsets, times = _sample_plan(shot.samples, rng)
+        offsets, times = _sample_plan(self._samples(frame), rng)
         for offset, time in zip(offsets, frame + times * shot.shutter):
             self._sample(time, offset, depth, index, picture, matte)
         return picture / len(times), matte / len(times)
+
+    def _samples(self, frame: float) -> int:
+        """Return how many samples a pixel a frame needs: more when its blur is long, lest it fall apart into ghosts."""
+        ends = frame + 0.5 * self.shot.shutter * np.array([-1.0, 1.0])
+        _, rotations = self.shot.move.poses(ends)
+        turn = np.linalg.norm((rotations[0].T @ rotations[1])[:2, 2])
+        side = int(np.ceil(np.sqrt(GHOST_FREE * turn * self.shot.lens.focal_px[0])))
+        return max(self.shot.samples, side * side)
 
     def _sample(self, time, offset, depth, index, picture, matte) -> None:
         shot, scene = self.shot, self.shot.scene

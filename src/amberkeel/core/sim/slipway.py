@@ -9,6 +9,7 @@ from amberkeel.core.sim.meshes import Mesh, box, drum, hull, join, panel, surfac
 from amberkeel.core.sim.motion import Move, hand_held
 from amberkeel.core.sim.render import Shot
 from amberkeel.core.sim.scene import Scene, build_scene
+from amberkeel.core.sim.scenery import coil, far_hills
 
 FIRST_FRAME, FRAME_COUNT = 1001, 84
 FOCAL_MM, SENSOR_WIDTH_MM = 27.0, 24.0
@@ -86,29 +87,11 @@ def _yard() -> list[Mesh]:
     parts.append(box([-3.25, 0.95, -5.2], [0.5, 0.35, 0.45], CANVAS, 0.8, 0.4))
     for k in range(6):
         parts.append(box([2.1 + 0.03 * k, 0.09 + 0.1 * k, -6.9], [0.26, 0.08, 2.9 - 0.2 * k], PLANKS, 1.0, 0.04 * (k - 3)))
-    for k in range(4):
-        angle = np.linspace(0, 2 * np.pi, 15)
-        ring = np.stack([-2.3 + (0.34 - 0.02 * k) * np.cos(angle), 0.05 + 0.075 * k + 0 * angle, -4.0 + (0.34 - 0.02 * k) * np.sin(angle)], 1)
-        parts += [tube(a, b, 0.045, ROPE, 0.35, 8) for a, b in zip(ring[:-1], ring[1:])]
+    parts += coil([-2.3, 0.0, -4.0], ROPE)
     for z in (-9.4, -9.9):
         parts.append(tube([2.55, 0.0, z + 0.9], [2.6, 3.6, z], 0.035, PLANKS, 0.6, 8))
     for k in range(9):
         parts.append(tube([2.56, 0.3 + 0.38 * k, -8.55 - 0.1 * k], [2.56, 0.3 + 0.38 * k, -9.05 - 0.1 * k], 0.022, PLANKS, 0.6, 6))
-    return parts
-
-
-def _far() -> list[Mesh]:
-    parts = []
-    for distance, height, shift in ((70.0, 9.0, 0.0), (130.0, 22.0, 2.1)):
-        x = np.linspace(-2.2 * distance, 2.2 * distance, 60)
-        ridge = height * (0.55 + 0.25 * np.sin(0.021 * x + shift) + 0.16 * np.sin(0.067 * x + 2 * shift))
-        points = np.stack([np.stack([x, 0 * x - 2.0, 0 * x - distance], -1), np.stack([x, ridge, 0 * x - distance - 25.0], -1)])
-        parts.append(surface(points, points[..., :2] / (0.18 * distance), HEATH))
-    angle = np.linspace(0.0, 2.0 * np.pi, 49)
-    lift = np.linspace(-0.08, 0.5 * np.pi, 10)
-    a, b = np.meshgrid(angle, lift)
-    dome = 400.0 * np.stack([np.cos(b) * np.sin(a), np.sin(b), -np.cos(b) * np.cos(a)], -1)
-    parts.append(surface(dome, np.stack([a / np.pi, b / 1.6], -1), CLOUD, 1.0))
     return parts
 
 
@@ -119,7 +102,7 @@ def slipway_scene(seed: int = 10) -> Scene:
         yard_hand([-3.6, 0.0, -0.6], [2.6, 0.0, -0.9], (FIRST_FRAME + 2, last - 16), (COAT, TROUSERS, SKIN), PLANKS),
         yard_hand([3.4, 0.0, -2.0], [-4.4, 0.0, -1.6], (FIRST_FRAME + 10, last + 6), (OIL, TROUSERS, SKIN)),
     ]
-    static = join(_ground() + _boat() + _yard() + _far())
+    static = join(_ground() + _boat() + _yard() + far_hills(HEATH, CLOUD))
     return build_scene(static, hands, _textures(np.random.default_rng(seed)), (-0.55, 0.62, 0.56))
 
 

@@ -6,13 +6,14 @@ from pathlib import Path
 from amberkeel.core.plate.decode import write_png
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.sim.render import render_all, truth
-from amberkeel.core.sim.slipway import slipway
+from amberkeel.core.sim.shots import SHOTS
 
 
 def write_shot(name: str, folder: Path, progress: Progress = silent, count: int | None = None) -> None:
     """Render `name` into `folder`: plate/name.####.png, mattes/name_matte.####.png and truth.json."""
     progress(0.0, "Building the set")
-    shot = slipway(frames=count) if count else slipway()
+    make = SHOTS[name]
+    shot = make(frames=count) if count else make()
     stem = name.lower()
     for part in ("plate", "mattes"):
         (folder / part).mkdir(parents=True, exist_ok=True)
