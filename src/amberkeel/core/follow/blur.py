@@ -67,13 +67,14 @@ def glance(gray: np.ndarray) -> Glance:
     scale = max(1.0, gray.shape[1] / WORK_WIDTH)
     small = cv2.resize(gray, None, fx=1 / scale, fy=1 / scale, interpolation=cv2.INTER_AREA).astype(np.float32)
     grain = _grain(small)
-    soft = cv2.GaussianBlur(small, (0, 0), 0.8)
-    return Glance(soft, _tensor(soft, 0.02 * grain**2), _tensor(cv2.GaussianBlur(small, (0, 0), 8.0), 0.0), scale)
+    soft = cv2.GaussianBlur(small, (5, 5), 0.8)
+    tiny = cv2.resize(small, None, fx=1 / 16, fy=1 / 16, interpolation=cv2.INTER_AREA)
+    return Glance(soft, _tensor(soft, 0.02 * grain**2), _tensor(tiny, 0.0), scale)
 
 
 def _grain(small: np.ndarray) -> float:
     kernel = np.array([[1, -2, 1], [-2, 4, -2], [1, -2, 1]], np.float32)
-    return float(np.median(np.abs(cv2.filter2D(small, cv2.CV_32F, kernel))) / 0.6745 / 6.0)
+    return float(np.median(np.abs(cv2.filter2D(small[::3], cv2.CV_32F, kernel))[1::3, ::2]) / 0.6745 / 6.0)
 
 
 def _tensor(picture: np.ndarray, noise: float) -> np.ndarray:

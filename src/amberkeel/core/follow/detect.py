@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import cv2
 import numpy as np
+from numba import njit
 
 BLOCK = 9
 """Side of the structure tensor's window in pixels."""
@@ -78,43 +79,51 @@ def find_features(
 
 def _spread(candidates: np.ndarray, taken: np.ndarray, wanted: int, spacing: float, width: int, height: int) -> np.ndarray:
     """Choose candidates (strongest first) so that regions fill evenly and none come closer than `spacing`."""
+    chosen = _choose(candidates, np.ascontiguousarray(taken, float).reshape(-1, 2), wanted, spacing, width, height)
+    return candidates[chosen]
+
+
+@njit(cache=True, nogil=True)
+def _choose(candidates, taken, wanted, spacing, width, height):
+    """Return the rows chosen, round by round: each round lets regions two spacings wide hold some more."""
     cell = 2.0 * spacing
-    columns = int(np.ceil(width / cell))
-    region = (candidates[:, 1] // cell).astype(int) * columns + (candidates[:, 0] // cell).astype(int)
-    held = np.zeros(columns * int(np.ceil(height / cell)) + columns, int)
-    for x, y in taken:
-        held[int(y // cell) * columns + int(x // cell)] += 1
-    near = _NearSet(spacing, taken)
-    chosen: list[np.ndarray] = []
+    columns, rows = int(width / cell) + 2, int(height / cell) + 2
+    held = np.zeros((rows, columns), np.int64)
+    side, up = int(width / spacing) + 3, int(height / spacing) + 3
+    head = np.full((up, side), -1, np.int64)
+    points = np.empty((len(taken) + max(wanted, 0), 2))
+    after = np.empty(len(points), np.int64)
+    chosen = np.empty(max(wanted, 0), np.int64)
+    known, count = 0, 0
+    for n in range(len(taken)):
+        x = min(max(taken[n, 0], 0.0), width - 1.0)
+        y = min(max(taken[n, 1], 0.0), height - 1.0)
+        held[int(y / cell), int(x / cell)] += 1
+        points[known, 0], points[known, 1] = x, y
+        i, j = int(y / spacing) + 1, int(x / spacing) + 1
+        after[known], head[i, j] = head[i, j], known
+        known += 1
     for quota in (1, 2, 3, 5):
-        for k in range(len(candidates)):
-            if len(chosen) >= wanted:
-                return np.array(chosen).reshape(-1, 2)
-            if held[region[k]] < quota and near.add(candidates[k]):
-                held[region[k]] += 1
-                chosen.append(candidates[k])
-    return np.array(chosen).reshape(-1, 2)
-
-
-class _NearSet:
-    """Points with a least distance, looked up in a grid."""
-
-    def __init__(self, spacing: float, points: np.ndarray):
-        self.spacing2, self.cell = spacing * spacing, spacing
-        self.grid: dict[tuple[int, int], list] = {}
-        for p in points:
-            self.grid.setdefault(self._key(p), []).append((p[0], p[1]))
-
-    def _key(self, p) -> tuple[int, int]:
-        return int(p[0] // self.cell), int(p[1] // self.cell)
-
-    def add(self, p) -> bool:
-        """Add a point unless another lies closer than the spacing; tell whether it was added."""
-        i, j = self._key(p)
-        for a in (i - 1, i, i + 1):
-            for b in (j - 1, j, j + 1):
-                for x, y in self.grid.get((a, b), ()):
-                    if (p[0] - x) ** 2 + (p[1] - y) ** 2 < self.spacing2:
-                        return False
-        self.grid.setdefault((i, j), []).append((p[0], p[1]))
-        return True
+        for n in range(len(candidates)):
+            if count >= wanted:
+                return chosen[:count]
+            x, y = candidates[n, 0], candidates[n, 1]
+            if held[int(y / cell), int(x / cell)] >= quota:
+                continue
+            i, j = int(y / spacing) + 1, int(x / spacing) + 1
+            near = False
+            for a in range(i - 1, i + 2):
+                for b in range(j - 1, j + 2):
+                    k = head[a, b]
+                    while k >= 0 and not near:
+                        near = (points[k, 0] - x) ** 2 + (points[k, 1] - y) ** 2 < spacing * spacing
+                        k = after[k]
+            if near:
+                continue
+            held[int(y / cell), int(x / cell)] += 1
+            points[known, 0], points[known, 1] = x, y
+            after[known], head[i, j] = head[i, j], known
+            known += 1
+            chosen[count] = n
+            count += 1
+    return chosen[:count]

@@ -13,6 +13,9 @@ PARAMETERS = 8
 
 OK, LOST, OUTSIDE = 0, 1, 2
 
+ENOUGH_PX = 0.015
+"""Length of a step, pixels, after which a fit is done."""
+
 
 @njit(cache=True, fastmath=True, nogil=True, inline="always")
 def _cubic(image, x, y):
@@ -67,12 +70,15 @@ def make_reference(image, x, y, half, window, warp_prior, patch, gradient, inver
     if x < reach or y < reach or x > width - reach or y > height - reach:
         return False
     size = 2 * half + 1
+    wide = np.empty((size + 2, size + 2))
+    for j in range(size + 2):
+        for i in range(size + 2):
+            wide[j, i] = _cubic(image, x + i - half - 1, y + j - half - 1)
     for j in range(size):
         for i in range(size):
-            px, py = x + i - half, y + j - half
-            patch[j, i] = _cubic(image, px, py)
-            gradient[j, i, 0] = 0.5 * (_cubic(image, px + 1.0, py) - _cubic(image, px - 1.0, py))
-            gradient[j, i, 1] = 0.5 * (_cubic(image, px, py + 1.0) - _cubic(image, px, py - 1.0))
+            patch[j, i] = wide[j + 1, i + 1]
+            gradient[j, i, 0] = 0.5 * (wide[j + 1, i + 2] - wide[j + 1, i])
+            gradient[j, i, 1] = 0.5 * (wide[j + 2, i + 1] - wide[j, i + 1])
     mean = patch.mean()
     normal = np.zeros((PARAMETERS, PARAMETERS))
     row = np.empty(PARAMETERS)
@@ -107,28 +113,33 @@ def _register_one(image, patch, gradient, inverse, window, half, state, iteratio
     size = 2 * half + 1
     g = np.empty(PARAMETERS)
     step = np.empty(PARAMETERS)
-    row = np.empty(PARAMETERS)
     x_start, y_start = state[0], state[1]
     for iteration in range(iterations):
         reach_x = (abs(state[2]) + abs(state[3])) * half + 3.0
         reach_y = (abs(state[4]) + abs(state[5])) * half + 3.0
         if state[0] < reach_x or state[1] < reach_y or state[0] > width - reach_x or state[1] > height - reach_y:
             return OUTSIDE
-        g[:] = 0.0
         sw = si = st = sii = stt = sit = srr = 0.0
+        g0 = g1 = g2 = g3 = g4 = g5 = g6 = g7 = 0.0
         gain, offset = state[6], state[7]
+        a00, a01, a10, a11 = state[2], state[3], state[4], state[5]
         for j in range(size):
-            v = j - half
+            v = float(j - half)
             for i in range(size):
-                u = i - half
-                value = _cubic(image, state[0] + state[2] * u + state[3] * v, state[1] + state[4] * u + state[5] * v)
-                t = patch[j, i]
-                w = window[j, i]
+                u = float(i - half)
+                value = _cubic(image, state[0] + a00 * u + a01 * v, state[1] + a10 * u + a11 * v)
+                t, w = patch[j, i], window[j, i]
                 error = value - gain * t - offset
-                _row(gradient[j, i, 0], gradient[j, i, 1], t, u, v, row)
                 we = w * error
-                for a in range(PARAMETERS):
-                    g[a] += we * row[a]
+                x, y = we * gradient[j, i, 0], we * gradient[j, i, 1]
+                g0 += x
+                g1 += y
+                g2 += x * u
+                g3 += x * v
+                g4 += y * u
+                g5 += y * v
+                g6 += we * t
+                g7 += we
                 sw += w
                 si += w * value
                 st += w * t
@@ -136,6 +147,7 @@ def _register_one(image, patch, gradient, inverse, window, half, state, iteratio
                 stt += w * t * t
                 sit += w * value * t
                 srr += we * error
+        g[0], g[1], g[2], g[3], g[4], g[5], g[6], g[7] = g0, g1, g2, g3, g4, g5, g6, g7
         cross = sit - si * st / sw
         own = (sii - si * si / sw) * (stt - st * st / sw)
         result[0] = cross / np.sqrt(max(own, 1e-9))
@@ -152,7 +164,8 @@ def _register_one(image, patch, gradient, inverse, window, half, state, iteratio
         moved = (state[0] - x_start) ** 2 + (state[1] - y_start) ** 2
         if moved > half * half or not state[6] > 0.2 or state[6] > 5.0:
             return LOST
-        if step[0] * step[0] + step[1] * step[1] < 2.5e-5 and iteration > 0:
+        # Convergence is linear, by a factor of five or more a step: what is left is below a hundredth of a pixel.
+        if step[0] * step[0] + step[1] * step[1] < ENOUGH_PX * ENOUGH_PX and iteration > 0:
             break
     return OK
 

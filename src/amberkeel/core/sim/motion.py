@@ -40,12 +40,13 @@ def hand_held(rng: np.random.Generator, position_m: float = 0.02, aim_rad: float
 
 @dataclass(frozen=True)
 class Jolt:
-    """A blow to the camera: a few swings under a bell.
+    """A blow to the camera: a few swings under a bell, or one push away and back.
 
     Attributes
     ----------
     frame : frame time of its middle. width : of the bell, frames (one sigma). period : of a swing, frames.
     aim : (3,) largest turn along x and y and of roll, radians. shift : (3,) largest displacement, metres.
+    power : of the bell: 2 a Gaussian, more a flatter top with steeper sides.
     """
 
     frame: float
@@ -53,11 +54,12 @@ class Jolt:
     period: float
     aim: tuple[float, float, float]
     shift: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    power: int = 2
 
     def at(self, t: np.ndarray) -> np.ndarray:
         """Return the six channels (N, 6) at frame times `t` (N,), as a wander's."""
         away = np.asarray(t, float) - self.frame
-        swing = np.exp(-0.5 * (away / self.width) ** 2) * np.cos(2.0 * np.pi * away / self.period)
+        swing = np.exp(-0.5 * np.abs(away / self.width) ** self.power) * np.cos(2.0 * np.pi * away / self.period)
         return swing[:, None] * np.array([*self.shift, *self.aim])
 
 

@@ -14,6 +14,9 @@ from amberkeel.core.sim.raster import NEAR, shade, visible_triangles
 from amberkeel.core.sim.scene import Scene, mesh_at
 
 
+ARM_M = 0.4
+"""Metres in front of the camera nearer than which nothing is put in to measure slip by."""
+
 GHOST_FREE = 1.0
 """Samples for each pixel that the picture moves while the shutter is open."""
 
@@ -253,7 +256,7 @@ def _static_only(xyz: np.ndarray, shot: Shot) -> tuple[np.ndarray, np.ndarray]:
 def _seen(renderer: Renderer, path: CameraPath, row: int, xyz: np.ndarray) -> np.ndarray:
     camera = path.to_camera(xyz, row)
     px = path.lens.project(camera)
-    inside = (px > 2).all(1) & (px < [path.lens.width - 2, path.lens.height - 2]).all(1) & (camera[:, 2] > NEAR)
+    inside = (px > 2).all(1) & (px < [path.lens.width - 2, path.lens.height - 2]).all(1) & (camera[:, 2] > ARM_M)
     depth = renderer.depth(path.frames[row])
     cell = np.where(inside[:, None], px, 0).astype(int)
     return inside & (depth[cell[:, 1], cell[:, 0]] > camera[:, 2] * 0.99 - 0.02)
