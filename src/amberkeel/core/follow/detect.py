@@ -9,6 +9,9 @@ import cv2
 import numpy as np
 from numba import njit
 
+GRAINY = 2.5
+"""Grain in code values from which a plate is softened before it is followed."""
+
 BLOCK = 9
 """Side of the structure tensor's window in pixels."""
 
@@ -21,7 +24,8 @@ class DetectSettings:
     ----------
     count : features wanted on a frame.
     spacing : least distance between features in pixels; 0 derives it from the picture and the count.
-    threshold : largest expected noise of a feature's position in pixels, from its gradients and the grain.
+    threshold : largest expected noise of a feature's position in pixels, from its gradients and the grain; on a plate
+        grainier than most (above GRAINY) it is raised in proportion.
     margin : pixels along the border left free.
     """
 
@@ -42,28 +46,50 @@ def grain_sigma(gray: np.ndarray) -> float:
     return float(max(0.4, np.median(response[:, ::3]) / 0.6745 / 6.0))
 
 
-def position_noise(gray: np.ndarray, grain: float) -> np.ndarray:
-    """Return the expected noise (H, W), pixels, of a feature at each pixel: grain over the root of its weaker gradient."""
-    response = cv2.cornerMinEigenVal(gray, BLOCK, ksize=3)
-    energy = response * (BLOCK * BLOCK * 255.0**2 / 4.0)
+def soften_px(grain: float) -> float:
+    """Return the blur (one sigma, pixels) that a plate of such grain is followed with; 0 where there is little grain.
+
+    White grain drowns gradients, which rise with frequency, long before it drowns what causes them.
+    """
+    return 0.0 if grain < GRAINY else float(np.clip(0.15 * grain, 0.7, 2.0))
+
+
+def position_noise(gray: np.ndarray, grain: float, soften: float = 0.0, block: int = BLOCK) -> np.ndarray:
+    """Return the expected noise (H, W), pixels, of a feature at each pixel: grain over the root of its weaker gradient.
+
+    `grain` is that of the plate, before it was softened by `soften`; the gradients that grain makes are taken off. Gradients
+    are summed over `block` pixels a side.
+    """
+    response = cv2.cornerMinEigenVal(gray, block, ksize=3)
+    own = 0.5 * grain**2 if not soften else grain**2 / (8.0 * np.pi * soften**4)
+    energy = (response * (255.0**2 / 4.0) - own) * block * block
     return grain / np.sqrt(np.maximum(energy, 1e-6))
 
 
 def find_features(
-    gray: np.ndarray, settings: DetectSettings, taken: np.ndarray | None = None, masked: np.ndarray | None = None
+    gray: np.ndarray,
+    settings: DetectSettings,
+    taken: np.ndarray | None = None,
+    masked: np.ndarray | None = None,
+    grain: float | None = None,
+    soften: float = 0.0,
+    block: int = BLOCK,
 ) -> np.ndarray:
     """Return new features on a frame as (N, 2) pixels, strongest first within each region.
 
     Parameters
     ----------
     gray : (H, W) uint8. taken : (M, 2) features that exist already; they keep their surroundings free and count.
-    masked : (H, W) bool, True where no feature may lie.
+    masked : (H, W) bool, True where no feature may lie. grain, soften : of the plate, and the blur it was softened by.
+    block : side of the patch, in pixels, that a feature's noise is told from.
     """
     height, width = gray.shape
     spacing = settings.spacing_px(width, height)
-    noise = position_noise(gray, grain_sigma(gray))
+    grain = grain_sigma(gray) if grain is None else grain
+    noise = position_noise(gray, grain, soften, block)
+    threshold = settings.threshold * max(1.0, grain / GRAINY)
     reach = 2 * int(round(spacing / 3)) + 1
-    peak = (noise <= cv2.erode(noise, np.ones((reach, reach), np.uint8))) & (noise < settings.threshold)
+    peak = (noise <= cv2.erode(noise, np.ones((reach, reach), np.uint8))) & (noise < threshold)
     free = np.zeros((height, width), bool)
     m = settings.margin
     free[m : height - m, m : width - m] = True

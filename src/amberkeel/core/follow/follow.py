@@ -10,16 +10,20 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from amberkeel.core.errors import FollowError
-from amberkeel.core.follow.detect import DetectSettings, find_features, grain_sigma
+from amberkeel.core.follow.detect import DetectSettings, find_features, grain_sigma, soften_px
 from amberkeel.core.follow.blur import SHARP, Smear
 from amberkeel.core.follow.follower import MODEL_NOISE_PX, BlurWatch, Follower, Limits
 from amberkeel.core.follow.gaps import part_wrong_resumes
 from amberkeel.core.masks.raster import grow
+from amberkeel.core.plate.decode import to_gray
 from amberkeel.core.plate.plate import GrayFrames, Plate
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.tracks import TrackSet
 
 MIN_FEATURES = 12
+
+HALF_BY_BLUR = 9.0
+"""Pixels that a patch is larger on each side for each pixel of blur against grain."""
 
 @dataclass(frozen=True)
 class FollowSettings:
@@ -47,13 +51,13 @@ class FollowSettings:
     refill_every: int = 6
     refill_below: float = 0.85
 
-    def half_px(self, width: int) -> int:
-        """Return the patch's half side in force for a picture width."""
-        return self.half or (7 if width <= 1280 else 9)
+    def half_px(self, width: int, soften: float = 0.0) -> int:
+        """Return the patch's half side in force for a picture width and the blur against grain."""
+        return self.half or (7 if width <= 1280 else 9) + int(round(HALF_BY_BLUR * soften))
 
-    def limits(self, width: int) -> Limits:
-        """Return what a follower holds features to on pictures of a width."""
-        return Limits(self.half_px(width), self.min_score, self.round_trip_px, self.patience, self.bridge)
+    def limits(self, width: int, soften: float = 0.0) -> Limits:
+        """Return what a follower holds features to on pictures of a width, softened against grain by `soften` pixels."""
+        return Limits(self.half_px(width, soften), self.min_score, self.round_trip_px, self.patience, self.bridge, soften)
 
 
 def follow_plate(
@@ -77,10 +81,11 @@ def follow_plate(
     ------
     FollowError : no texture to hold on to, or pictures that change too much from frame to frame.
     """
-    grays = GrayFrames(plate)
+    grain = grain_sigma(to_gray(plate.read(int(plate.frames[len(plate.frames) // 2]))))
+    grays = GrayFrames(plate, soften=soften_px(grain))
     try:
-        births, forwards, blur = _forwards(plate, grays, settings, mattes, span(progress, 0.0, 0.55))
-        backwards = _backwards(plate, grays, settings, mattes, births, blur, span(progress, 0.55, 1.0))
+        births, forwards, blur = _forwards(plate, grays, settings, mattes, grain, span(progress, 0.0, 0.55))
+        backwards = _backwards(plate, grays, settings, mattes, births, blur, grain, span(progress, 0.55, 1.0))
     finally:
         grays.close()
     tracks = part_wrong_resumes(_collect(births, forwards + backwards, settings.min_length), settings.min_length)
@@ -88,10 +93,10 @@ def follow_plate(
     return tracks
 
 
-def _forwards(plate, grays, settings, mattes, progress):
+def _forwards(plate, grays, settings, mattes, grain, progress):
     """Follow forwards, finding new features where coverage thins; return births, records and the blur of each frame."""
     watch = BlurWatch(settings.bridge)
-    follower = Follower(settings.limits(plate.width), grain_sigma(grays.get(int(plate.frames[0]))), watch)
+    follower = Follower(settings.limits(plate.width, grays.soften), grain, watch)
     births: list[tuple[int, np.ndarray, np.ndarray]] = []
     count, since, full = 0, settings.refill_every, 0
     for k, frame in enumerate(plate.frames.tolist()):
@@ -101,7 +106,7 @@ def _forwards(plate, grays, settings, mattes, progress):
         since += 1
         thin = len(follower.bank.ids) < settings.refill_below * full
         if (since >= settings.refill_every or (thin and since >= 2)) and not follower.smear.length:
-            xy = find_features(gray, settings.detect, follower.bank.states[:, :2], masked)
+            xy = find_features(gray, settings.detect, follower.bank.states[:, :2], masked, grain, grays.soften, int(1.2 * follower.bank.half) | 1)
             ids = np.arange(count, count + len(xy))
             made = follower.bank.add(gray, ids, xy) if len(xy) else np.zeros(0, bool)
             follower.records.append(_born(ids[made], frame, xy[made]))
@@ -116,12 +121,11 @@ def _born(ids: np.ndarray, frame: int, xy: np.ndarray) -> tuple:
     return ids, np.full(n, frame), xy, np.full(n, np.hypot(MODEL_NOISE_PX, 0.02)), np.ones(n)
 
 
-def _backwards(plate, grays, settings, mattes, births, blur: dict[int, Smear], progress):
+def _backwards(plate, grays, settings, mattes, births, blur: dict[int, Smear], grain, progress):
     """Follow each feature backwards from where it was found; return records."""
     first = int(plate.frames[0])
     born = {frame: (ids, xy) for frame, ids, xy in births if frame > first and len(ids)}
-    limits = settings.limits(plate.width)
-    follower = Follower(limits, grain_sigma(grays.get(int(plate.frames[-1]))), lambda frame, _gray: blur.get(frame, SHARP))
+    follower = Follower(settings.limits(plate.width, grays.soften), grain, lambda frame, _gray: blur.get(frame, SHARP))
     frames = plate.frames[::-1].tolist()
     for k, frame in enumerate(frames):
         if len(follower.bank.ids) + len(follower.waiting.ids) or frame in born:

@@ -69,13 +69,19 @@ class BlurWatch:
 
 @dataclass(frozen=True)
 class Limits:
-    """What a follower holds a feature to: see `FollowSettings`."""
+    """What a follower holds a feature to: see `FollowSettings`; `soften` is the blur against grain that the plate was given."""
 
     half: int
     min_score: float
     round_trip_px: float
     patience: int
     bridge: int
+    soften: float = 0.0
+
+    @property
+    def inflation(self) -> float:
+        """By how much neighbouring pixels' common grain raises a fit's variance over that of independent pixels."""
+        return max(1.0, 4.0 * np.pi * self.soften**2)
 
 
 class Follower:
@@ -169,6 +175,7 @@ class Follower:
         states[:, :2] = np.where(alive[:, None], predicted, states[:, :2])
         results, status = np.zeros((len(states), 3)), np.zeros(len(states), np.int64)
         register_patches(gray, bank.patches, bank.gradients, bank.inverses, bank.half, states, 12, results, status)
+        results[:, 1] *= self.limits.inflation
         _, spread = scale_and_spread(states)
         strayed = np.hypot(*(states[:, :2] - predicted).T)
         good = (status == OK) & (results[:, 0] > self.limits.min_score) & (spread < 1.6) & (strayed < 3.0)

@@ -6,6 +6,7 @@ from fractions import Fraction
 from pathlib import Path
 from threading import Lock
 
+import cv2
 import numpy as np
 
 from amberkeel.core.errors import PlateError
@@ -95,10 +96,14 @@ def _range(numbers: list[int], wanted: tuple[int, int] | None, label: str) -> np
 
 
 class GrayFrames:
-    """Luma of a plate's frames: read ahead on a thread, the newest kept within a memory budget."""
+    """Luma of a plate's frames: read ahead on a thread, the newest kept within a memory budget.
 
-    def __init__(self, plate: Plate, budget: int = GRAY_BUDGET, ahead: int = 3):
+    `soften` blurs them a little (one sigma of a Gaussian in pixels; 0 leaves them as they are), against grain.
+    """
+
+    def __init__(self, plate: Plate, budget: int = GRAY_BUDGET, ahead: int = 3, soften: float = 0.0):
         self.plate = plate
+        self.soften = soften
         self._room = max(4, budget // (plate.width * plate.height))
         self._ahead = ahead
         self._kept: dict[int, np.ndarray] = {}
@@ -115,7 +120,8 @@ class GrayFrames:
         return self._kept[frame]
 
     def _read(self, frame: int) -> np.ndarray:
-        return to_gray(self.plate.read(frame))
+        gray = to_gray(self.plate.read(frame))
+        return cv2.GaussianBlur(gray, (0, 0), self.soften) if self.soften else gray
 
     def _fetch(self, frame: int) -> None:
         inside = self.plate.frames[0] <= frame <= self.plate.frames[-1]

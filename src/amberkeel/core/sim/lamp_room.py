@@ -12,7 +12,7 @@ from amberkeel.core.sim.scenery import coil
 
 FIRST_FRAME, FRAME_COUNT = 1001, 72
 FOCAL_MM, SENSOR_WIDTH_MM = 28.0, 24.0
-GRAIN, EXPOSURE = 7.0, 0.42
+GRAIN, EXPOSURE = 5.5, 0.42
 
 STONE, DECK, IRON, BRASS, ROPE, CANVAS, TAR, NIGHT = range(8)
 

@@ -32,7 +32,7 @@ class Shot:
     frames : (F,) frame numbers. fps : frames a second.
     sensor_width_mm : width of the filmed part of the sensor.
     shutter : open share of a frame's time, centred on the frame's own time.
-    samples : samples a pixel, spread over the pixel and the shutter; a square number. Blurred frames take more.
+    samples : samples a pixel, spread over the pixel and the shutter. Blurred frames take more.
     grain : standard deviation of grain at middle grey, in code values of 8 bit.
     exposure : gain by frame time. seed : for grain and sample places.
     """
@@ -71,20 +71,21 @@ def _ray_map(lens: Lens) -> tuple[np.ndarray, np.ndarray]:
 def _sample_plan(count: int, rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
     """Return pixel offsets (count, 2) under a tent two pixels wide, and shutter times (count,) in -0.5 to 0.5.
 
-    Offsets and times come in opposite pairs, so that the mean place and time carry no bias.
+    Each row and each column of the pixel holds one sample (a lattice by the golden ratio), so that upright edges are as well
+    sampled as slanted ones. Offsets and times come in opposite pairs: the mean place and time carry no bias.
     """
-    side = int(round(np.sqrt(count)))
-    grid = (np.arange(side) + 0.5) / side
-    u, v = np.meshgrid(grid, grid)
-    uv = np.stack([u.ravel(), v.ravel()], 1)
+    away = np.arange(count) - 0.5 * (count - 1)
+    golden = 0.5 * (np.sqrt(5.0) - 1.0)
+    rank = np.argsort(np.argsort(away * golden - np.round(away * golden)))
+    uv = (np.stack([np.arange(count), rank], 1) + 0.5) / count
     tent = np.where(uv < 0.5, np.sqrt(2 * uv) - 1.0, 1.0 - np.sqrt(2.0 * (1.0 - uv)))
-    times = (np.arange(side * side) + 0.5) / (side * side) - 0.5
-    half = rng.permutation(side * side // 2)
-    order = np.empty(side * side, int)
-    order[: len(half)] = np.where(rng.random(len(half)) < 0.5, half, side * side - 1 - half)
-    order[::-1][: len(half)] = side * side - 1 - order[: len(half)]
-    if side % 2:
-        order[side * side // 2] = side * side // 2
+    times = (np.arange(count) + 0.5) / count - 0.5
+    half = rng.permutation(count // 2)
+    order = np.empty(count, int)
+    order[: len(half)] = np.where(rng.random(len(half)) < 0.5, half, count - 1 - half)
+    order[::-1][: len(half)] = count - 1 - order[: len(half)]
+    if count % 2:
+        order[count // 2] = count // 2
     return tent, times[order]
 
 
@@ -141,8 +142,7 @@ class Renderer:
         ends = frame + 0.5 * self.shot.shutter * np.array([-1.0, 1.0])
         _, rotations = self.shot.move.poses(ends)
         turn = np.linalg.norm((rotations[0].T @ rotations[1])[:2, 2])
-        side = int(np.ceil(np.sqrt(GHOST_FREE * turn * self.shot.lens.focal_px[0])))
-        return max(self.shot.samples, side * side)
+        return max(self.shot.samples, int(np.ceil(GHOST_FREE * turn * self.shot.lens.focal_px[0])))
 
     def _sample(self, time, offset, depth, index, picture, matte) -> None:
         shot, scene = self.shot, self.shot.scene

@@ -3,11 +3,15 @@
 Every function takes a random generator and returns (S, S, 3) float32 linear reflectance that tiles.
 """
 
+import cv2
 import numpy as np
 from scipy.spatial import cKDTree
 
 SIZE = 1024
 """Texels along each side of a texture."""
+
+TAG_SHARE = 0.796875
+"""Side of a tag's black square over that of its sheet: 816 of 1024 texels."""
 
 
 def fractal(rng: np.random.Generator, beta: float = 1.8, stretch: tuple[float, float] = (1.0, 1.0), size: int = SIZE):
@@ -162,3 +166,13 @@ def cloth(rng, rgb=(0.5, 0.2, 0.1)) -> np.ndarray:
     band = np.mgrid[0:SIZE, 0:SIZE][0] / SIZE
     stripe = np.where(np.abs(band % 0.5 - 0.2) < 0.035, 1.8, 1.0)
     return _finish(_colour(value * stripe, rgb))
+
+
+def tag(number: int, cells: int = 8, dictionary: int = cv2.aruco.DICT_APRILTAG_36h11) -> np.ndarray:
+    """A printed fiducial tag with one cell of paper around it; `TAG_SHARE` of the side is the black square."""
+    side = int(round(TAG_SHARE * SIZE / cells)) * cells
+    picture = np.full((SIZE, SIZE), 0.45, np.float32)
+    at = (SIZE - side) // 2
+    square = cv2.aruco.generateImageMarker(cv2.aruco.getPredefinedDictionary(dictionary), number, side)
+    picture[at : at + side, at : at + side] = np.where(square > 127, 0.45, 0.03)
+    return _colour(picture, (1.0, 1.0, 0.98))
