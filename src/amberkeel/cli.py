@@ -37,14 +37,18 @@ def _frame_range(_context, _option, value: str | None) -> tuple[int, int] | None
 @click.option("--distortion", type=click.Choice(["estimate", "none"]), default="estimate")
 @click.option("--camera-motion", type=click.Choice(["auto", "free", "nodal"]), default="auto")
 @click.option("--mattes", default=None, help="Matte sequence; white is ignored.")
+@click.option("--tracks", default=None, help="Solve from this table of tracks (CSV) without following.")
+@click.option("--origin", type=click.Choice(["top left", "bottom left"]), default="top left", help="Where the table counts y from.")
 @click.option("--seed", type=int, default=0, help="Of every random choice.")
-def solve(plate, out, frames, fps, pixel_aspect, sensor_width, focal, distortion, camera_motion, mattes, seed) -> None:
+def solve(plate, out, frames, fps, pixel_aspect, sensor_width, focal, distortion, camera_motion, mattes, tracks, origin, seed) -> None:
     """Follow PLATE (folder, name.####.png or video) and solve its camera."""
     from amberkeel.core.solve_plate import SolveOrder, solve_plate
 
     if focal and not sensor_width:
         raise click.UsageError("--focal needs --sensor-width, since millimetres mean nothing without it.")
-    order = SolveOrder(plate, frames, fps, pixel_aspect, sensor_width, focal, distortion, camera_motion, mattes, seed)
+    if tracks and mattes:
+        raise click.UsageError("--mattes keep features away while following; --tracks are followed already.")
+    order = SolveOrder(plate, frames, fps, pixel_aspect, sensor_width, focal, distortion, camera_motion, mattes, seed, tracks, origin)
     began = time.monotonic()
     try:
         with _bar() as report:
@@ -94,6 +98,76 @@ class _bar:
     def __exit__(self, *_):
         if not self.lines:
             self.bar.stop()
+
+
+@main.command()
+@click.argument("plate")
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="CSV file to write.")
+@click.option("--frames", callback=_frame_range, help="First and last frame, as 1001-1072.")
+@click.option("--mattes", default=None, help="Matte sequence; white is ignored.")
+@click.option("--count", type=click.IntRange(20, 5000), default=400, help="Features wanted on a frame.")
+@click.option("--copy", "stack", default=None, type=click.Path(path_type=Path, exists=True), help="JSON list of operations that make the tracking copy.")
+def track(plate, out, frames, mattes, count, stack) -> None:
+    """Find and follow features in PLATE; write them as CSV: name, frame, x, y, sigma, state.
+
+    Pixels, origin at the top left corner of the picture, y down, centres of pixels at +0.5.
+    """
+    from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
+    from amberkeel.core.handoff.track_table import tracks_csv
+    from amberkeel.core.plate.copy import TrackingCopy, read_stack
+    from amberkeel.core.plate.plate import matte_reader, open_plate
+
+    def work(report):
+        opened = open_plate(plate, frames)
+        keep_off = matte_reader(mattes, opened) if mattes else None
+        if stack:
+            opened = TrackingCopy(opened, read_stack(json.loads(stack.read_text())))
+        return follow_plate(opened, FollowSettings(DetectSettings(count=count)), keep_off, report)
+
+    tracks = _written(out, work, tracks_csv)
+    click.echo(f"{len(tracks)} tracks written to {out}.")
+
+
+@main.command()
+@click.argument("plate")
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="CSV file to write.")
+@click.option("--family", default="36h11", help="36h11, 36h10, 25h9 or 16h5.")
+@click.option("--frames", callback=_frame_range, help="First and last frame, as 1001-1072.")
+@click.option("--corners", is_flag=True, help="The corners of large tags too, as 36h11-0007.1 to .4.")
+def tags(plate, out, family, frames, corners) -> None:
+    """Find fiducial tags in PLATE; write their centres as CSV: name, frame, x, y, sigma, state."""
+    from amberkeel.core.follow.tags import follow_tags
+    from amberkeel.core.handoff.track_table import tracks_csv
+    from amberkeel.core.plate.plate import open_plate
+
+    reports = []
+
+    def work(report):
+        tracks, found = follow_tags(open_plate(plate, frames), family, corners, report)
+        reports.extend(found)
+        return tracks
+
+    _written(out, work, tracks_csv)
+    for r in reports:
+        note = f"; {'; '.join(r.warnings)}" if r.warnings else ""
+        click.echo(f"{r.name}  {len(r.frames)} frames, {r.sides[0]:.0f} to {r.sides[2]:.0f} px{note}")
+    click.echo(f"{len(reports)} tags written to {out}.")
+
+
+def _written(out: Path, work, table):
+    """Do work behind a progress bar, write its table to a file, and return what it made."""
+    try:
+        with _bar() as report:
+            made = work(report)
+        out.parent.mkdir(parents=True, exist_ok=True)
+        out.write_text(table(made))
+    except KeelError as error:
+        _fail(str(error))
+    except json.JSONDecodeError as error:
+        _fail(f"The operations are no JSON ({error}).")
+    except OSError as error:
+        _fail(f"{out} cannot be written ({error.strerror}). Choose another file.")
+    return made
 
 
 @main.group()

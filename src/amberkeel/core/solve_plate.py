@@ -4,16 +4,19 @@ import json
 from collections.abc import Callable
 from dataclasses import dataclass
 from fractions import Fraction
+from pathlib import Path
 
-from amberkeel.core.errors import SolveError
+from amberkeel.core.errors import FollowError, SolveError
 from amberkeel.core.follow import follow_plate
 from amberkeel.core.handoff.document import solve_document
 from amberkeel.core.handoff.tables import points_csv
+from amberkeel.core.handoff.track_table import TOP_LEFT, check_origin, read_tracks_csv
 from amberkeel.core.handoff.usd import usd_text
 from amberkeel.core.lens import focal_px_from_mm
-from amberkeel.core.plate.plate import matte_reader, open_plate
+from amberkeel.core.plate.plate import Plate, matte_reader, open_plate
 from amberkeel.core.progress import span
 from amberkeel.core.solve.solve import Recipe, solve_tracks
+from amberkeel.core.tracks import TrackSet
 
 DEFAULT_SENSOR_MM = 36.0
 """Sensor width taken where none is given; only millimetres in USD depend on it."""
@@ -21,7 +24,7 @@ DEFAULT_SENSOR_MM = 36.0
 
 @dataclass(frozen=True)
 class SolveOrder:
-    """What to solve and how; millimetres, and None where nothing is known."""
+    """What to solve and how; millimetres, and None where nothing is known. `tracks` is a CSV to solve from instead of following."""
 
     plate: str
     frames: tuple[int, int] | None = None
@@ -33,6 +36,8 @@ class SolveOrder:
     motion: str = "auto"
     mattes: str | None = None
     seed: int = 0
+    tracks: str | None = None
+    origin: str = TOP_LEFT
 
 
 def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> dict[str, str]:
@@ -42,7 +47,7 @@ def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> di
     plate = open_plate(order.plate, order.frames)
     fps = _fraction(order.fps) or plate.fps or Fraction(24)
     mattes = matte_reader(order.mattes, plate) if order.mattes else None
-    tracks = follow_plate(plate, mattes=mattes, progress=span(progress, 0.0, 0.65))
+    tracks = _given(order, plate) if order.tracks else follow_plate(plate, mattes=mattes, progress=span(progress, 0.0, 0.65))
     sensor = order.sensor_width_mm or DEFAULT_SENSOR_MM
     focal = focal_px_from_mm(order.focal_mm, sensor, plate.width) if order.focal_mm else None
     aspect = order.pixel_aspect or plate.pixel_aspect
@@ -55,6 +60,17 @@ def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> di
         "camera.usda": usd_text(document, sensor),
         "points.csv": points_csv(document),
     }
+
+
+def _given(order: SolveOrder, plate: Plate) -> TrackSet:
+    """Return the tracks of the order's table, held against the plate."""
+    try:
+        text = Path(order.tracks).read_text(encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        raise FollowError(f"{order.tracks} cannot be read as a table of tracks.", "Give a CSV file in UTF-8.") from error
+    tracks = read_tracks_csv(text, plate, order.origin)
+    check_origin(tracks, plate, order.origin)
+    return tracks
 
 
 def _fraction(text: str | None) -> Fraction | None:

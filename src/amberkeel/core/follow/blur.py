@@ -11,7 +11,6 @@ import cv2
 import numpy as np
 from scipy.optimize import minimize
 
-from amberkeel.core.plate.decode import to_gray
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
 
@@ -149,6 +148,6 @@ def measure_blur(plate: Plate, progress: Progress = silent) -> list[Smear]:
     """Return the blur of every frame of a plate; pictures are read one at a time."""
     seen = []
     for k, frame in enumerate(plate.frames.tolist()):
-        seen.append(glance(to_gray(plate.read(frame))))
+        seen.append(glance(plate.gray(frame)))
         progress((k + 1) / len(plate.frames), f"Measuring blur, frame {frame}")
     return smears(seen)

@@ -15,7 +15,6 @@ from amberkeel.core.follow.blur import SHARP, Smear
 from amberkeel.core.follow.follower import MODEL_NOISE_PX, BlurWatch, Follower, Limits
 from amberkeel.core.follow.gaps import part_wrong_resumes
 from amberkeel.core.masks.raster import grow
-from amberkeel.core.plate.decode import to_gray
 from amberkeel.core.plate.plate import GrayFrames, Plate
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.tracks import TrackSet
@@ -53,7 +52,7 @@ class FollowSettings:
 
     def half_px(self, width: int, soften: float = 0.0) -> int:
         """Return the patch's half side in force for a picture width and the blur against grain."""
-        return self.half or (7 if width <= 1280 else 9) + int(round(HALF_BY_BLUR * soften))
+        return self.half or (8 if width <= 1280 else 9) + int(round(HALF_BY_BLUR * soften))
 
     def limits(self, width: int, soften: float = 0.0) -> Limits:
         """Return what a follower holds features to on pictures of a width, softened against grain by `soften` pixels."""
@@ -81,7 +80,7 @@ def follow_plate(
     ------
     FollowError : no texture to hold on to, or pictures that change too much from frame to frame.
     """
-    grain = grain_sigma(to_gray(plate.read(int(plate.frames[len(plate.frames) // 2]))))
+    grain = grain_sigma(plate.gray(int(plate.frames[len(plate.frames) // 2])))
     grays = GrayFrames(plate, soften=soften_px(grain))
     try:
         births, forwards, blur = _forwards(plate, grays, settings, mattes, grain, span(progress, 0.0, 0.55))

@@ -10,7 +10,6 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import FollowError
-from amberkeel.core.plate.decode import to_gray
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.tracks import TAG, TrackSet, from_pieces
@@ -196,7 +195,7 @@ def follow_tags(plate: Plate, family: str = "36h11", corners: bool = False, prog
     detector = _detector(family)
     seen: dict[int, dict[int, Sighted]] = {}
     for k, frame in enumerate(plate.frames.tolist()):
-        for tag in find_tags(to_gray(plate.read(frame)), family, detector):
+        for tag in find_tags(plate.gray(frame), family, detector):
             seen.setdefault(tag.number, {})[frame] = tag
         progress((k + 1) / len(plate.frames), f"Looking for tags, frame {frame}")
     seen = {n: on for n, on in sorted(seen.items()) if len(on) >= min(LEAST_FRAMES, len(plate.frames))}

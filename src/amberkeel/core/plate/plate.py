@@ -52,6 +52,10 @@ class Plate:
             )
         return picture
 
+    def gray(self, frame: int) -> np.ndarray:
+        """Return the luma (H, W) uint8 of a frame: what is followed."""
+        return to_gray(self.read(frame))
+
 
 def open_plate(where: str | Path, frames: tuple[int, int] | None = None) -> Plate:
     """Open a folder, a pattern ``name.####.ext`` or a video as a plate.
@@ -120,7 +124,7 @@ class GrayFrames:
         return self._kept[frame]
 
     def _read(self, frame: int) -> np.ndarray:
-        gray = to_gray(self.plate.read(frame))
+        gray = self.plate.gray(frame)
         return cv2.GaussianBlur(gray, (0, 0), self.soften) if self.soften else gray
 
     def _fetch(self, frame: int) -> None:
