@@ -129,7 +129,7 @@ def test_attempts_stages_and_findings(opened, shot_id, service, plate):
     shot, media = opened.get(Shot, shot_id), Media(service.environment["AMBERKEEL_MEDIA"])
     rows = live_tracks(opened, shot)
     solution = solve_tracks(to_track_set(rows), plate.frames, 640, 360)
-    assert findings(shot, None) == []
+    assert findings(opened, shot, None) == []
     attempt = store_attempt(opened, media, shot, solution, [t.id for t in rows], shot.tracks_stamp)
     edits.apply(opened, shot_id, "pin", {"attempt": attempt.id})
     assert state_of(opened, shot_id, "solve").state == "settled"
@@ -139,7 +139,7 @@ def test_attempts_stages_and_findings(opened, shot_id, service, plate):
     assert np.allclose(path_of(document).positions, solution.path.positions)
     kept = media.get_arrays(attempt.errors)
     assert np.allclose(kept["residual"], solution.residuals, equal_nan=True, atol=1e-4)
-    words = " ".join(f["text"] for f in findings(shot, attempt))
+    words = " ".join(f["text"] for f in findings(opened, shot, attempt))
     assert "set aside" in words and "Focal length" in words
     edits.apply(opened, shot_id, "states", {"states": {"excluded": [rows[0].id]}})
     assert state_of(opened, shot_id, "solve").state == "look"

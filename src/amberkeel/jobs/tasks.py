@@ -3,14 +3,15 @@
 from pathlib import Path
 
 from amberkeel.core.errors import KeelError, MaskError
+from amberkeel.core.follow.blur import glance, smears
 from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
 from amberkeel.core.lens import focal_px_from_mm
-from amberkeel.core.plate.decode import encode_jpeg
+from amberkeel.core.plate.decode import encode_jpeg, to_gray
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.solve import Recipe, solve_tracks
-from amberkeel.jobs import masks
-from amberkeel.jobs.plates import following, open_row, plate_row
+from amberkeel.jobs import masks, tracks
+from amberkeel.jobs.plates import followed_images, following, open_row, plate_row, with_outside
 from amberkeel.jobs.proxies import proxy
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
@@ -24,11 +25,12 @@ from amberkeel.store.tracks import add_run, live_tracks, to_track_set
 
 
 def ingest(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
-    """Read every frame once, make its proxy, and find out whether the plate is whole."""
+    """Read every frame once, make its proxy, measure its blur, and find out whether the plate is whole."""
     row, media = plate_row(settings, shot_id), Media(settings.media)
-    plate, hashes = open_row(row), []
+    plate, hashes, seen = open_row(row), [], []
     for k, frame in enumerate(plate.frames.tolist()):
         picture = plate.read(frame)
+        seen.append(glance(to_gray(picture)))
         hashes.append(media.put(encode_jpeg(proxy(picture, 1920, row.pixel_aspect))))
         if k == len(plate.frames) // 2:
             thumbnail = media.put(encode_jpeg(proxy(picture, 480, row.pixel_aspect), 85))
@@ -36,13 +38,15 @@ def ingest(settings: Settings, shot_id: int, arguments: dict, progress: Progress
     with session(settings.database) as opened:
         kept = opened.get(Plate, row.id)
         kept.proxies, kept.thumbnail = hashes, thumbnail
+        blur = smears(seen)
+        kept.blur = {"length": [round(b.length, 2) for b in blur], "angle": [round(b.angle, 3) for b in blur]}
     return following(settings, shot_id, arguments)
 
 
 def follow(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
     """Find and follow features; the new tracks stand in for the last automatic ones, as one edit."""
     row = plate_row(settings, shot_id)
-    plate = open_row(row)
+    plate, made = followed_images(row, arguments.get("images", "plate"))
     detect = DetectSettings(arguments.get("count", 400), arguments.get("spacing", 0.0), arguments.get("threshold", 0.08))
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
@@ -50,12 +54,12 @@ def follow(settings: Settings, shot_id: int, arguments: dict, progress: Progress
         full = nothing_left(plate.frames, cover(opened, Media(settings.media), shot)[0])
     if len(full) == len(plate.frames):
         raise MaskError(f"The masks cover the whole picture on {spans(full)}: nothing is left to track.", "Switch one off, or make it smaller.")
-    mattes = masked_of(Media(settings.media), used, plate.height, plate.width)
-    found = follow_plate(plate, FollowSettings(detect), mattes, span(progress, 0.0, 0.95))
+    mattes = with_outside(masked_of(Media(settings.media), used, plate.height, plate.width), plate)
+    found = follow_plate(plate, FollowSettings(detect, bridge=arguments.get("bridge", 8)), mattes, span(progress, 0.0, 0.95))
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
-        old = [t.id for t in live_tracks(opened, shot) if t.kind == "auto"]
-        new = add_run(opened, shot, found)
+        old = [t.id for t in live_tracks(opened, shot) if t.kind == "auto" and not t.locked]
+        new = add_run(opened, shot, found, made)
         label = f"Follow features ({len(new)} tracks{', masked' if used else ''})"
         apply(opened, shot_id, "cut", {"remove": old, "bring": new, "label": label, "followed": stamp})
     return following(settings, shot_id, arguments)
@@ -99,6 +103,10 @@ def demo(settings: Settings, shot_id: int, arguments: dict, progress: Progress) 
 
 
 KINDS = {
+    "sight": tracks.sight,
+    "hand": tracks.hand,
+    "surface": tracks.surface,
+    "tags": tracks.find_tags,
     "ingest": ingest,
     "follow": follow,
     "solve": solve,

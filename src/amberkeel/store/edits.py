@@ -40,6 +40,8 @@ def _set_states(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]
 
 def _set_removed(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
     """Payload: {"remove": [track ids], "bring": [track ids], "label": optional}."""
+    if session.scalar(select(Track.id).where(Track.shot_id == shot.id, Track.id.in_(payload.get("remove", [])), Track.locked).limit(1)):
+        raise KeelError("A locked track is among them.", "Unlock it first; nothing was deleted.")
     touched = 0
     for ids, value in ((payload.get("remove", []), True), (payload.get("bring", []), False)):
         result = session.execute(
@@ -114,6 +116,64 @@ def _note_cut(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
     return inverse, label
 
 
+_TRACK_VALUES = {"name", "group", "locked", "made"}
+_SAMPLES = ("x", "y", "sigma", "score")
+
+
+def _weed(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
+    """Payload: {"put": {id: {"frames", "x", "y", "sigma", "score"}}, "drop": {id: frames}, "keys": {id: frames set by hand},
+    "values": {id: {column: value}}, "remove": [ids], "bring": [ids], "groups": {name: {...}}, "label": what is done}."""
+    inverse: dict = {"put": {}, "drop": {}, "keys": {}, "values": {}, "label": payload["label"]}
+    touched = {int(i) for part in ("put", "drop", "keys", "values") for i in payload.get(part, {})}
+    rows = {t.id: t for t in session.scalars(select(Track).where(Track.shot_id == shot.id, Track.id.in_(touched)))}
+    if len(rows) != len(touched):
+        raise KeelError("A track is gone.", "The page shows the newest state now.")
+    for row in rows.values():
+        number = str(row.id)
+        drop, put = payload.get("drop", {}).get(number, []), payload.get("put", {}).get(number)
+        if drop or put:
+            inverse["drop"][number], inverse["put"][number] = _resample(row, drop, put)
+        if number in payload.get("keys", {}):
+            inverse["keys"][number], row.keys = row.keys, payload["keys"][number]
+        values = payload.get("values", {}).get(number, {})
+        if not set(values) <= _TRACK_VALUES:
+            raise KeelError("That is no property of a track.")
+        if values:
+            inverse["values"][number] = {name: getattr(row, name) for name in values}
+            for name, value in values.items():
+                setattr(row, name, value)
+    for ids, value in ((payload.get("remove", []), True), (payload.get("bring", []), False)):
+        if ids:
+            session.execute(update(Track).where(Track.shot_id == shot.id, Track.id.in_(ids)).values(removed=value))
+    if "groups" in payload:
+        inverse["groups"], shot.groups = shot.groups, payload["groups"]
+    inverse |= {"remove": payload.get("bring", []), "bring": payload.get("remove", [])}
+    shot.tracks_stamp += 1
+    return inverse, payload["label"]
+
+
+def _resample(row: Track, drop: list[int], put: dict | None) -> tuple[list[int], dict]:
+    """Take samples out of a track and put others in; return what to drop and to put to take that back."""
+    before = dict(zip(row.frames, zip(row.x, row.y, row.sigma, row.score)))
+    new = dict(zip(put["frames"], zip(*(put[c] for c in _SAMPLES)))) if put else {}
+    after = {f: v for f, v in before.items() if f not in set(drop)} | new
+    frames = sorted(after)
+    row.frames = frames
+    for k, column in enumerate(_SAMPLES):
+        setattr(row, column, [after[f][k] for f in frames])
+    changed = [f for f in {*drop, *new} if f in before]
+    back = {"frames": changed, **{c: [before[f][k] for f in changed] for k, c in enumerate(_SAMPLES)}}
+    return [f for f in new if f not in before], back
+
+
+def _copy(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
+    """Payload: {"values": {"stack" or "replaced": value}, "label": what is done}."""
+    before = {name: getattr(shot.plate, name) for name in payload["values"] if name in ("stack", "replaced")}
+    for name in before:
+        setattr(shot.plate, name, payload["values"][name])
+    return {"values": before, "label": payload["label"]}, payload["label"]
+
+
 _KINDS: dict[str, Callable[[Session, Shot, dict], tuple[dict, str]]] = {
     "states": _set_states,
     "tracks": _set_removed,
@@ -122,6 +182,8 @@ _KINDS: dict[str, Callable[[Session, Shot, dict], tuple[dict, str]]] = {
     "masks": _set_masks,
     "mask": _set_mask,
     "cut": _note_cut,
+    "weed": _weed,
+    "copy": _copy,
 }
 
 

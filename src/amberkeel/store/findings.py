@@ -2,6 +2,10 @@
 
 from dataclasses import asdict, dataclass, field
 
+from sqlalchemy import text
+from sqlalchemy.orm import Session
+
+from amberkeel.core.plate.sequence import spans
 from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.stages import is_stale, masks_changed
 
@@ -15,10 +19,33 @@ class Finding:
     tracks: list[int] = field(default_factory=list)
 
 
-def findings(shot: Shot, attempt: Attempt | None) -> list[dict]:
-    """Return the findings on the pinned attempt as plain dictionaries."""
-    if attempt is None:
+FLOOR = 8
+"""Live tracks on a frame below which a camera hangs by a thread."""
+
+LIVE = "select f, count(*) from track, unnest(frames) f where shot_id = :shot and not removed and state = 'active' group by f"
+
+
+def findings(session: Session, shot: Shot, attempt: Attempt | None) -> list[dict]:
+    """Return the findings on a shot's tracks and its pinned attempt as plain dictionaries."""
+    return [asdict(x) for x in _thin(session, shot) + (_on_attempt(shot, attempt) if attempt else [])]
+
+
+def _thin(session: Session, shot: Shot) -> list[Finding]:
+    """Return a finding on frames with too few live tracks, with what could help there."""
+    plate, counts = shot.plate, dict(session.execute(text(LIVE), {"shot": shot.id}).all())
+    thin = [f for f in range(plate.first, plate.last + 1) if counts.get(f, 0) < FLOOR]
+    if not counts or not thin:
         return []
+    lengths = plate.blur.get("length", [])
+    blurred = [f for f in thin if f - plate.first < len(lengths) and lengths[f - plate.first] > 0]
+    if len(blurred) > len(thin) / 2:
+        help = "They are blurred: bridge more frames of blur when following, or place tracks by hand on both sides of them."
+    else:
+        help = "Place tracks by hand there, follow a surface, choose from sightings, or prepare a tracking copy with more contrast."
+    return [Finding(f"Fewer than {FLOOR} tracks live on {spans(thin)}. {help}")]
+
+
+def _on_attempt(shot: Shot, attempt: Attempt) -> list[Finding]:
     f, found = attempt.figures, []
     if is_stale(shot, attempt):
         found.append(Finding("Tracks changed after this attempt. Solve again to see what it did."))
@@ -40,4 +67,4 @@ def findings(shot: Shot, attempt: Attempt | None) -> list[dict]:
         found.append(Finding(f"The check residual is {f['check_rms_px'] / f['rms_px']:.1f} times the used one: the fit looks better than the camera is."))
     elif f["check_rms_px"] > 0.0:
         found.append(Finding(f"Withheld tracks agree: {f['check_rms_px']:.2f} px over {f['tracks_check']} check tracks.", True))
-    return [asdict(x) for x in found]
+    return found

@@ -31,7 +31,8 @@ class Shot(Base):
     """One camera take.
 
     `revision` rises with every edit, `tracks_stamp` with those that change tracks. `masks_stamp` is a number for what the
-    masks hide; `followed_stamp` is the one that the tracks were followed, or last cut, with.
+    masks hide; `followed_stamp` is the one that the tracks were followed, or last cut, with. `groups` holds each group's colour
+    and whether it is hidden; `sightings` a media hash; `tags` what the last search for tags reported.
     """
 
     __tablename__ = "shot"
@@ -46,13 +47,20 @@ class Shot(Base):
     followed_stamp: Mapped[int] = mapped_column(default=0)
     pinned_id: Mapped[int | None]
     datum: Mapped[dict] = mapped_column(JSONB, default=dict)
+    groups: Mapped[dict] = mapped_column(JSONB, default=dict)
+    sightings: Mapped[str] = mapped_column(String(64), default="")
+    tags: Mapped[dict] = mapped_column(JSONB, default=dict)
     created: Mapped[datetime] = mapped_column(default=now)
     production: Mapped[Production] = relationship(back_populates="shots")
     plate: Mapped["Plate"] = relationship(back_populates="shot", uselist=False)
 
 
 class Plate(Base):
-    """A shot's pictures; `proxies` holds one media hash a frame."""
+    """A shot's pictures; `proxies` holds one media hash a frame.
+
+    `blur` holds length (pixels) and angle (radians) of each frame's smear; `stack` the tracking copy's operations; `replaced`
+    where the images lie that may stand in.
+    """
 
     __tablename__ = "plate"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -69,6 +77,9 @@ class Plate(Base):
     focal_mm: Mapped[float | None]
     proxies: Mapped[list[str]] = mapped_column(ARRAY(String(64)), default=list)
     thumbnail: Mapped[str] = mapped_column(String(64), default="")
+    blur: Mapped[dict] = mapped_column(JSONB, default=dict)
+    stack: Mapped[list] = mapped_column(JSONB, default=list)
+    replaced: Mapped[str] = mapped_column(String(1000), default="")
     shot: Mapped[Shot] = relationship(back_populates="plate")
 
     @property
@@ -83,7 +94,10 @@ class Plate(Base):
 
 
 class Track(Base):
-    """A 2D track; samples are arrays."""
+    """A 2D track; samples are arrays.
+
+    `keys` are the frames set by hand; `made` says how it was followed: images, operations, settings, surface.
+    """
 
     __tablename__ = "track"
     __table_args__ = (UniqueConstraint("shot_id", "run", "name"),)
@@ -99,6 +113,10 @@ class Track(Base):
     y: Mapped[list[float]] = mapped_column(ARRAY(Float))
     sigma: Mapped[list[float]] = mapped_column(ARRAY(Float))
     score: Mapped[list[float]] = mapped_column(ARRAY(Float))
+    keys: Mapped[list[int]] = mapped_column(ARRAY(Integer), default=list)
+    group: Mapped[str] = mapped_column(String(40), default="")
+    locked: Mapped[bool] = mapped_column(default=False)
+    made: Mapped[dict] = mapped_column(JSONB, default=dict)
 
 
 class Mask(Base):

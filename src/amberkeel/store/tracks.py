@@ -4,6 +4,7 @@ import numpy as np
 from sqlalchemy import func, insert, select
 from sqlalchemy.orm import Session
 
+from amberkeel.core.errors import FollowError
 from amberkeel.core.tracks import TrackSet, from_pieces
 from amberkeel.store.models import Shot, Track
 
@@ -21,14 +22,37 @@ def count_tracks(session: Session, shot: Shot) -> dict[str, int]:
     return dict(rows.all())
 
 
+def some_tracks(session: Session, shot: Shot, ids: list[int]) -> list[Track]:
+    """Return the live tracks of a shot among `ids`, by name; raises FollowError when there are none."""
+    wanted = set(ids)
+    rows = [t for t in live_tracks(session, shot) if t.id in wanted]
+    if not rows:
+        raise FollowError("No track is selected.", "Click a track, or drag a box around several.")
+    return rows
+
+
+def free_names(session: Session, shot: Shot, stem: str, count: int = 1, digits: int = 2) -> list[str]:
+    """Return `count` names ``stem01`` on that no live track of the shot bears."""
+    taken = set(session.scalars(select(Track.name).where(Track.shot_id == shot.id, ~Track.removed)))
+    free, n = [], 0
+    while len(free) < count:
+        n += 1
+        if (name := f"{stem}{n:0{digits}d}") not in taken:
+            free.append(name)
+    return free
+
+
 def to_track_set(rows: list[Track]) -> TrackSet:
     """Return rows as core's TrackSet."""
     pieces = [(t.frames, np.stack([t.x, t.y], 1), t.sigma, t.score) for t in rows]
     return from_pieces([t.name for t in rows], pieces, [t.kind for t in rows], [t.state for t in rows])
 
 
-def add_run(session: Session, shot: Shot, tracks: TrackSet) -> list[int]:
-    """Store followed tracks as a new run, hidden until an edit takes them up; return their ids."""
+def add_run(session: Session, shot: Shot, tracks: TrackSet, made: dict | None = None, keys: list[list[int]] | None = None) -> list[int]:
+    """Store followed tracks as a new run, hidden until an edit takes them up; return their ids.
+
+    `made` says how all of them were followed, `keys` which frames of each were set by hand.
+    """
     run = (session.scalar(select(func.max(Track.run)).where(Track.shot_id == shot.id)) or 0) + 1
     rows = []
     for t, name in enumerate(tracks.names):
@@ -46,6 +70,8 @@ def add_run(session: Session, shot: Shot, tracks: TrackSet) -> list[int]:
                 "y": tracks.xy[r, 1].round(4).tolist(),
                 "sigma": tracks.sigma[r].round(4).tolist(),
                 "score": tracks.score[r].round(4).tolist(),
+                "keys": keys[t] if keys else [],
+                "made": made or {},
             }
         )
     return list(session.scalars(insert(Track).returning(Track.id), rows)) if rows else []

@@ -5,9 +5,8 @@ from flask import Blueprint, abort, jsonify, request, send_file
 
 from amberkeel.core.errors import KeelError
 from amberkeel.core.follow.detect import DetectSettings, find_features
-from amberkeel.core.plate.decode import to_gray
-from amberkeel.core.plate.plate import open_plate
 from amberkeel.core.world import IDENTITY, METRES, card_outlines
+from amberkeel.jobs.plates import followed_images
 from amberkeel.store import edits
 from amberkeel.store.findings import findings
 from amberkeel.store.models import Attempt, Shot
@@ -17,6 +16,9 @@ from amberkeel.store.tracks import live_tracks
 from amberkeel.web.common import get_shot, media, open_session
 
 blueprint = Blueprint("data", __name__)
+
+FROM_PAGES = ("states", "tracks", "pin")
+"""Edits that a page may ask for as they are; all others have views of their own."""
 
 
 @blueprint.get("/frames/<digest>.jpg")
@@ -54,7 +56,13 @@ def shot_state(opened, shot: Shot) -> dict:
         "pinned": shot.pinned_id,
         "attempts": [_attempt(a, shot) for a in ledger(opened, shot)],
         "datum": shot.datum,
-        "findings": findings(shot, pinned(opened, shot)),
+        "groups": shot.groups,
+        "sightings": shot.sightings,
+        "tags": shot.tags,
+        "blur": plate.blur,
+        "stack": plate.stack,
+        "replaced": plate.replaced,
+        "findings": findings(opened, shot, pinned(opened, shot)),
     }
 
 
@@ -85,6 +93,13 @@ def tracks(number: int):
         frames=[f for t in rows for f in t.frames],
         x=[round(v, 3) for t in rows for v in t.x],
         y=[round(v, 3) for t in rows for v in t.y],
+        sigma=[round(v, 3) for t in rows for v in t.sigma],
+        score=[round(v, 3) for t in rows for v in t.score],
+        keys=[t.keys for t in rows],
+        groups=[t.group for t in rows],
+        locked=[t.id for t in rows if t.locked],
+        images=[t.made.get("images", "") for t in rows],
+        settings={t.id: t.made["settings"] for t in rows if "settings" in t.made},
     )
 
 
@@ -147,8 +162,8 @@ def preview(number: int):
     at = int(asked["frame"])
     if not plate.first <= at <= plate.last:
         raise KeelError(f"The plate has no frame {at}.")
-    gray = to_gray(open_plate(plate.source, (plate.first, plate.last)).read(at))
-    found = find_features(gray, detect_settings(asked))
+    images, _ = followed_images(plate, str(asked.get("images", "plate")))
+    found = find_features(images.gray(at), detect_settings(asked))
     return jsonify(features=found.round(1).tolist())
 
 
@@ -171,6 +186,8 @@ def detect_settings(asked: dict) -> DetectSettings:
 def edit(number: int):
     """Make an edit; refuse one made on an older state."""
     asked = request.get_json()
+    if asked.get("kind") not in FROM_PAGES:
+        raise KeelError(f"There is no edit “{asked.get('kind')}”.")
     with open_session() as opened:
         edits.apply(opened, number, str(asked["kind"]), asked["payload"], asked.get("revision"))
         return jsonify(shot_state(opened, get_shot(opened, number)))

@@ -7,6 +7,7 @@ from flask import Blueprint, Response, current_app, jsonify, request
 from sqlalchemy import select
 
 from amberkeel.core.errors import KeelError
+from amberkeel.jobs.plates import IMAGES
 from amberkeel.jobs.queue import send
 from amberkeel.store.jobs import submit
 from amberkeel.store.models import Job, Shot
@@ -23,9 +24,18 @@ STREAM_S = 600
 @blueprint.post("/shots/<int:number>/follow")
 def follow(number: int):
     """Start finding and following features."""
-    asked = detect_settings(request.get_json())
-    arguments = {"count": asked.count, "spacing": asked.spacing, "threshold": asked.threshold}
-    return _start("follow", number, arguments)
+    return start("follow", number, follow_arguments(request.get_json()))
+
+
+def follow_arguments(given: dict) -> dict:
+    """Return what a run of following is asked for, within its limits."""
+    asked = detect_settings(given)
+    if given.get("images", "plate") not in IMAGES:
+        raise KeelError(f"There are no images “{given['images']}”.")
+    bridge = str(given.get("bridge", 8) or 0)
+    if not bridge.isdigit() or int(bridge) > 60:
+        raise KeelError("A burst of blur can be bridged over 0 to 60 frames.")
+    return {"count": asked.count, "spacing": asked.spacing, "threshold": asked.threshold, "images": given.get("images", "plate"), "bridge": int(bridge)}
 
 
 @blueprint.post("/shots/<int:number>/solve")
@@ -44,16 +54,17 @@ def solve(number: int):
     if known is not None and not 1.0 <= known <= 5000.0:
         raise KeelError("The focal length must lie between 1 and 5000 mm.")
     arguments = {"focal_mm": known, "motion": asked.get("motion", "auto"), "distortion": asked.get("distortion", "estimate")}
-    return _start("solve", number, arguments)
+    return start("solve", number, arguments)
 
 
 @blueprint.post("/shots/<int:number>/ingest")
 def ingest(number: int):
     """Make the proxies again."""
-    return _start("ingest", number, {})
+    return start("ingest", number, {})
 
 
-def _start(kind: str, number: int, arguments: dict):
+def start(kind: str, number: int, arguments: dict):
+    """Put a job of a shot on the queue, unless it has such a one already."""
     with open_session() as opened:
         shot = get_shot(opened, number)
         if kind != "ingest" and not shot.plate.ready:

@@ -42,7 +42,7 @@ from amberkeel.store.models import Mask, Proposal, Shot
 from amberkeel.store.tracks import live_tracks, to_track_set
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.data import shot_state
-from amberkeel.web.plates import inside, receive, upload_folder
+from amberkeel.web.plates import receive, under_roots, upload_folder
 
 blueprint = Blueprint("masks", __name__)
 
@@ -303,24 +303,11 @@ def bring(number: int):
         folder = upload_folder(current_app.settings.media, secrets.token_hex(8))
         pattern, source = str(folder / receive(folder, files)), files[0].filename
     else:
-        pattern = str(_under_roots(form.get("where", "").strip()))
+        pattern = str(under_roots(current_app.settings.plate_roots, form.get("where", "").strip()))
         source = Path(pattern).name
     name = (form.get("name", "").strip() or "Matte")[:80]
     how = {"channel": channel, "inverted": form.get("inverted") == "yes", "offset": shift}
     return _start(number, "matte", {"pattern": pattern, "name": name, "source": source[:400], **how})
-
-
-def _under_roots(where: str) -> Path:
-    """Return a place typed by the user, which must lie under a plate root."""
-    if not where:
-        raise MaskError("Choose the matte's files, or type where they lie.")
-    for root in current_app.settings.plate_roots:
-        place = Path(where) if Path(where).is_absolute() else root / where
-        try:
-            return inside(root, str(place.parent.resolve().relative_to(root.resolve()))) / place.name
-        except (ValueError, KeelError):
-            continue
-    raise MaskError("That place is not under a plate root.", "Type it from the root on, such as SKL_010/mattes.")
 
 
 @blueprint.get("/shots/<int:number>/mattes.zip")

@@ -1,0 +1,145 @@
+"""What the track jobs do: sightings, tracks placed by hand, surfaces, tags."""
+
+from collections.abc import Callable
+from dataclasses import asdict
+
+import numpy as np
+
+from amberkeel.core.errors import FollowError
+from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
+from amberkeel.core.follow.hand import HandRun, HandSettings, Neighbours, follow_hand
+from amberkeel.core.follow.surface import follow_surface, surface_tracks
+from amberkeel.core.follow.tags import follow_tags
+from amberkeel.core.plate.plate import GrayFrames
+from amberkeel.core.progress import Progress, silent, span
+from amberkeel.jobs.plates import followed_images, following, open_row, plate_row, smear_of, with_outside
+from amberkeel.settings import Settings
+from amberkeel.store.edits import apply
+from amberkeel.store.masks import live_masks, masked_of
+from amberkeel.store.media import Media
+from amberkeel.store.models import Shot, Track
+from amberkeel.store.session import session
+from amberkeel.store.tracks import add_run, free_names, live_tracks, to_track_set
+
+SIGHTINGS = 3
+"""Times as many candidates as features asked for."""
+
+
+def sight(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+    """Chain candidate features over the frames and keep them beside the tracks, for choosing from."""
+    row, media = plate_row(settings, shot_id), Media(settings.media)
+    plate, made = followed_images(row, arguments.get("images", "plate"))
+    with session(settings.database) as opened:
+        masked = masked_of(media, [m for m in live_masks(opened, opened.get(Shot, shot_id)) if m.on], plate.height, plate.width)
+    count = min(5000, SIGHTINGS * arguments.get("count", 400))
+    wanted = FollowSettings(DetectSettings(count, 0.0, 2.5 * arguments.get("threshold", 0.08)))
+    found = follow_plate(plate, wanted, with_outside(masked, plate), span(progress, 0.0, 0.97))
+    kept = media.put_arrays(first=found.first, frames=found.frames, xy=found.xy, sigma=found.sigma, score=found.score, images=np.array(made["images"]))
+    with session(settings.database) as opened:
+        shot = opened.get(Shot, shot_id)
+        shot.sightings = kept
+        shot.revision += 1
+    return following(settings, shot_id, arguments)
+
+
+def hand(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+    """Follow a track placed by hand from one frame to others, as one edit; arguments as for `follow_by_hand`."""
+    said = follow_by_hand(settings, shot_id, arguments, progress)
+    progress(1.0, said)
+    return following(settings, shot_id, arguments)
+
+
+def follow_by_hand(settings: Settings, shot_id: int, arguments: dict, progress: Progress = silent, revision: int | None = None) -> str:
+    """Follow the track ``arguments["track"]`` from the frame ``start`` to each of ``stops``; return what came of it.
+
+    Samples between are replaced, keys set by hand stay. Raises FollowError for a locked track or a frame to start from on
+    which it has no place.
+    """
+    row, media = plate_row(settings, shot_id), Media(settings.media)
+    with session(settings.database) as opened:
+        shot, track = opened.get(Shot, shot_id), opened.get(Track, arguments["track"])
+        if track is None or track.shot_id != shot_id or track.removed:
+            raise FollowError("That track is gone.", "Undo its deletion first.")
+        if track.locked:
+            raise FollowError(f"{track.name} is locked.", "Unlock it first.")
+        others = to_track_set([t for t in live_tracks(opened, shot) if t.id != track.id and t.state == "active"])
+        masks = [m for m in live_masks(opened, shot) if m.on]
+    plate, _ = followed_images(row, track.made.get("images", "plate"))
+    masked = with_outside(masked_of(media, masks, plate.height, plate.width), plate)
+    places = dict(zip(track.frames, zip(track.x, track.y)))
+    keys = {f: places[f] for f in track.keys if f in places}
+    start, wanted = int(arguments["start"]), HandSettings(**track.made.get("settings", {}))
+    runs = _both_ways(plate, arguments["stops"], span(progress, 0.0, 0.95), lambda gray, stop, told: follow_hand(
+        gray, keys, start, stop, wanted, Neighbours(gray, others), smear_of(row), masked, told, places.get(start)))  # fmt: skip
+    return _keep_run(settings, shot_id, track, start, arguments["stops"], runs, keys, revision)
+
+
+def _both_ways(plate, stops: list[int], progress: Progress, work: Callable[..., HandRun]) -> list[HandRun]:
+    grays, runs = GrayFrames(plate, ahead=0), []
+    try:
+        for k, stop in enumerate(stops):
+            runs.append(work(grays.get, int(stop), span(progress, k / len(stops), (k + 1) / len(stops))))
+    finally:
+        grays.close()
+    return runs
+
+
+def _keep_run(settings: Settings, shot_id: int, track: Track, start: int, stops: list[int], runs: list[HandRun], keys: dict, revision: int | None) -> str:
+    """Put what was followed into the track, as one edit; return what came of it in words."""
+    samples = {f: v for run in runs for f, v in run.samples.items()}
+    swept = {f for stop in stops for f in range(min(start, stop), max(start, stop) + 1)} - {start}
+    drop = [f for f in track.frames if f in swept and f not in samples and f not in keys]
+    lost = " ".join(run.lost for run in runs if run.lost)
+    if not samples and not drop:
+        raise FollowError(lost or "Nothing was followed.", "Move the key, enlarge the search area, or lower the least match.")
+    frames = sorted(samples)
+    put = {"frames": frames, **{c: [round(samples[f][k], 4) for f in frames] for k, c in enumerate(("x", "y", "sigma", "score"))}}
+    with session(settings.database) as opened:
+        payload = {"put": {str(track.id): put}, "drop": {str(track.id): drop}, "label": f"Follow {track.name} over {len(frames)} frames"}
+        apply(opened, shot_id, "weed", payload, revision)
+    return f"{track.name}: {len(frames)} frames followed. {lost}".strip()
+
+
+def surface(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+    """Follow a flat piece of the set both ways and lay a grid of tracks on it."""
+    row = plate_row(settings, shot_id)
+    plate, made = followed_images(row, arguments.get("images", "plate"))
+    with session(settings.database) as opened:
+        shot = opened.get(Shot, shot_id)
+        others = to_track_set([t for t in live_tracks(opened, shot) if t.state == "active"])
+    start = int(arguments["frame"])
+    stops = tuple(s for s in arguments["stops"] if s != start)
+    grays = GrayFrames(plate, ahead=0)
+    try:
+        outline = np.array(arguments["outline"], float)
+        run = follow_surface(grays.get, outline, start, stops, tuple(arguments["grid"]), Neighbours(grays.get, others), smear_of(row), span(progress, 0.0, 0.95))
+    finally:
+        grays.close()
+    with session(settings.database) as opened:
+        shot = opened.get(Shot, shot_id)
+        name = free_names(opened, shot, "surface", digits=1)[0]
+        while any(t.name.startswith(f"{name}.") for t in live_tracks(opened, shot)):
+            name = f"surface{int(name.removeprefix('surface')) + 1}"
+        tracks = surface_tracks(run, name)
+        made |= {"surface": {"name": name, "frame": start, "outline": arguments["outline"], "grid": list(arguments["grid"])}}
+        new = add_run(opened, shot, tracks, made, [[start]] * len(tracks))
+        payload = {"bring": new, "values": {str(i): {"group": name} for i in new}, "groups": {**shot.groups, name: {"colour": "#8fd0a0"}}, "label": f"Follow {name} ({len(new)} tracks)"}
+        apply(opened, shot_id, "weed", payload)
+    progress(1.0, f"{name}: {len(run.warps)} frames. {run.lost}".strip())
+    return following(settings, shot_id, arguments)
+
+
+def find_tags(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+    """Find a family's tags on every frame; they stand in for that family's earlier ones."""
+    plate, family = open_row(plate_row(settings, shot_id)), arguments["family"]
+    tracks, reports = follow_tags(plate, family, bool(arguments.get("corners")), span(progress, 0.0, 0.97))
+    with session(settings.database) as opened:
+        shot = opened.get(Shot, shot_id)
+        report = {"family": family, "size_mm": arguments.get("size_mm"), "found": [asdict(r) for r in reports]}
+        old = [t.id for t in live_tracks(opened, shot) if t.kind == "tag" and t.name.startswith(f"{family}-") and not t.locked]
+        if len(tracks) or old:
+            new = add_run(opened, shot, tracks, {"images": "plate", "family": family})
+            apply(opened, shot_id, "weed", {"bring": new, "remove": old, "label": f"Find tags ({len(reports)} of {family})"})
+        shot.tags = report
+        shot.revision += 1
+    return following(settings, shot_id, arguments)
