@@ -12,16 +12,24 @@ from sqlalchemy import select
 from amberkeel.core.errors import KeelError
 from amberkeel.services import Local
 
-SHOT = {
-    "name": "SKL_010 Slipway",
-    "note": "Hand-held walk-in beside a hull on its cradle; two yard hands cross the frame.",
-}
-FRESH = {"name": "SKL_010 Slipway, untouched", "note": "The same plate with nothing done yet, to try everything on."}
+SHOTS = [
+    ("SKL_010", "SKL_010 Slipway", "Hand-held walk-in beside a hull on its cradle; two yard hands cross the frame."),
+    ("SKL_010", "SKL_010 Slipway, untouched", "The same plate with nothing done yet, to try everything on."),
+    ("SKL_050", "SKL_050 Gangway", "Hand-held run along a jetty: three bursts of motion blur and one knocked frame."),
+    ("SKL_070", "SKL_070 Lamp room", "Night interior: heavy grain, low contrast."),
+]
+"""Rendered plate, name and note of each shot."""
+
+FIRST = ["ingest", "follow", "solve", "propose", "accept", "follow", "solve", "rest"]
+"""What happens to the first shot once its plate is rendered; the rest of the shots come after it."""
 
 
 def add_demo(settings, folder: Path) -> list[int]:
-    """Add the demo production where there is none; return the numbers of jobs to put on the queue."""
-    from amberkeel.core.sim.slipway import FIRST_FRAME, FRAME_COUNT, SENSOR_WIDTH_MM
+    """Add the demo production where there is none; return the numbers of jobs to put on the queue.
+
+    `folder` is where the plates lie, one folder a plate.
+    """
+    from amberkeel.core.sim.shots import FACTS
     from amberkeel.store.jobs import add_job
     from amberkeel.store.models import Plate, Production, Shot
     from amberkeel.store.session import session
@@ -33,16 +41,18 @@ def add_demo(settings, folder: Path) -> list[int]:
         production = Production(name="Skerry Light", note=note)
         opened.add(production)
         ids = []
-        for words in (SHOT, FRESH):
+        for key, name, words in SHOTS:
+            first, count, sensor = FACTS[key]
+            label = f"{key.lower()}.####.png"
             plate = Plate(
-                source=str(folder / "plate" / "skl_010.####.png"), label="skl_010.####.png", first=FIRST_FRAME,
-                last=FIRST_FRAME + FRAME_COUNT - 1, width=960, height=540, fps="24/1", sensor_width_mm=SENSOR_WIDTH_MM,
+                source=str(folder / key / "plate" / label), label=label, first=first, last=first + count - 1,
+                width=960, height=540, fps="24/1", sensor_width_mm=sensor,
             )  # fmt: skip
-            shot = Shot(production=production, plate=plate, **words)
+            shot = Shot(production=production, plate=plate, name=name, note=words)
             opened.add(shot)
             opened.flush()
             ids.append(shot.id)
-        arguments = {"name": "SKL_010", "folder": str(folder), "then": ["ingest", "follow", "solve", "propose", "accept", "follow", "solve"], "also": ids[1:]}
+        arguments = {"name": "SKL_010", "folder": str(folder / "SKL_010"), "then": FIRST, "also": ids[1:2]}
         return [add_job(opened, "demo", ids[0], arguments).id]
 
 
@@ -71,7 +81,7 @@ def run_demo(folder: Path, port: int) -> None:
         local.start_worker()
         address = local.start_web(port)
         running.write_text(json.dumps({"pid": os.getpid(), "address": address}))
-        jobs = add_demo(settings, plates / "SKL_010")
+        jobs = add_demo(settings, plates)
         for number in jobs:
             send(number)
         console.print(f"\n  Amber Keel is at [bold]{address}[/bold]   (Ctrl-C stops it)\n")
@@ -101,7 +111,7 @@ def _watch_demo(settings, console: Console, local: Local) -> None:
     from amberkeel.store.session import session
 
     began = time.monotonic()
-    with console.status("Preparing the demo shot") as status:
+    with console.status("Preparing the demo shots") as status:
         while True:
             local.revive()
             with session(settings.database) as opened:
@@ -113,6 +123,6 @@ def _watch_demo(settings, console: Console, local: Local) -> None:
             if not live:
                 break
             current = next((j for j in live if j.state == "running"), live[0])
-            status.update(f"Demo shot: {current.doing or current.kind} ({100 * current.progress:.0f} %)")
+            status.update(f"Demo shots: {current.doing or current.kind} ({100 * current.progress:.0f} %)")
             time.sleep(0.5)
-    console.print(f"The demo shot is followed and solved ({time.monotonic() - began:.0f} s).")
+    console.print(f"The demo shots are followed and solved ({time.monotonic() - began:.0f} s).")

@@ -2,6 +2,8 @@
 
 import numpy as np
 
+from amberkeel.core.follow.detect import DetectSettings, find_features
+from amberkeel.core.follow.patch import Patch, shifted
 from amberkeel.core.follow.register import make_references, register_patches
 from amberkeel.core.solve.solve import Recipe, solve_tracks
 from amberkeel.core.tracks import from_pieces
@@ -17,6 +19,9 @@ def warm_up() -> None:
     make_references(picture, xy, 7, 1.0, patches, gradients, inverses, made)
     states = np.array([[32.0, 32.0, 1.0, 0.0, 0.0, 1.0, 1.0, 0.0]])
     register_patches(picture, patches, gradients, inverses, 7, states, 2, np.zeros((1, 3)), np.zeros(1, np.int64))
+    find_features(picture, DetectSettings(count=20))
+    patch = Patch(picture, 32.0, 32.0, (8, 8))
+    patch.fit(picture, shifted(32.0, 32.0), 2)
     solve_tracks(_toy_tracks(rng), np.arange(1, 25), 640, 360, Recipe())
 
 

@@ -2,6 +2,8 @@
 
 from pathlib import Path
 
+from sqlalchemy import select
+
 from amberkeel.core.errors import KeelError, MaskError
 from amberkeel.core.follow.blur import glance, smears
 from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
@@ -10,6 +12,8 @@ from amberkeel.core.plate.decode import encode_jpeg, to_gray
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.solve import Recipe, solve_tracks
+from amberkeel.core.sim.shots import SHOTS
+from amberkeel.core.sim.write import write_shot
 from amberkeel.jobs import masks, tracks
 from amberkeel.jobs.plates import followed_images, following, open_row, plate_row, with_outside
 from amberkeel.jobs.proxies import proxy
@@ -92,8 +96,6 @@ def solve(settings: Settings, shot_id: int, arguments: dict, progress: Progress)
 
 def demo(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
     """Render a demo shot's plate where it does not lie yet."""
-    from amberkeel.core.sim.write import write_shot
-
     folder = Path(arguments["folder"])
     if not (folder / "truth.json").exists():
         write_shot(arguments["name"], folder, progress)
@@ -102,7 +104,22 @@ def demo(settings: Settings, shot_id: int, arguments: dict, progress: Progress) 
     return beside + following(settings, shot_id, arguments)
 
 
+def rest(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+    """Render, follow and solve the production's other demo shots, whose plates do not lie yet."""
+    progress(0.5, "Turning to the other shots")
+    with session(settings.database) as opened:
+        production = opened.get(Shot, shot_id).production_id
+        numbers = []
+        for shot in opened.scalars(select(Shot).where(Shot.production_id == production, Shot.id != shot_id).order_by(Shot.name)):
+            folder = Path(shot.plate.source).parents[1]
+            if not shot.plate.ready and folder.name in SHOTS:
+                chain = {"name": folder.name, "folder": str(folder), "then": ["ingest", "follow", "solve"]}
+                numbers.append(add_job(opened, "demo", shot.id, chain).id)
+    return numbers
+
+
 KINDS = {
+    "rest": rest,
     "sight": tracks.sight,
     "hand": tracks.hand,
     "surface": tracks.surface,

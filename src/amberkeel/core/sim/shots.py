@@ -2,9 +2,10 @@
 
 from collections.abc import Callable
 
-from amberkeel.core.sim.gangway import gangway
-from amberkeel.core.sim.lamp_room import lamp_room
+from amberkeel.core.sim import gangway, lamp_room, slipway
 from amberkeel.core.sim.render import Shot
-from amberkeel.core.sim.slipway import slipway
 
-SHOTS: dict[str, Callable[..., Shot]] = {"SKL_010": slipway, "SKL_050": gangway, "SKL_070": lamp_room}
+SHOTS: dict[str, Callable[..., Shot]] = {"SKL_010": slipway.slipway, "SKL_050": gangway.gangway, "SKL_070": lamp_room.lamp_room}
+
+FACTS = {name: (m.FIRST_FRAME, m.FRAME_COUNT, m.SENSOR_WIDTH_MM) for name, m in (("SKL_010", slipway), ("SKL_050", gangway), ("SKL_070", lamp_room))}
+"""First frame, number of frames, and sensor width in mm of each."""

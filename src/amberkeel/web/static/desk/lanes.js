@@ -1,5 +1,6 @@
 // Lanes under the viewport: one frame axis, the playhead, and figures by frame. Any lane chooses a range.
 import { INK } from "./colour.js";
+import { Curves } from "./curves.js";
 
 const RULER = 22;
 const LEFT = 92;
@@ -10,15 +11,23 @@ export class Lanes {
     this.store = store;
     this.drag = null;
     this.guest = null;
+    this.curves = new Curves(store);
     this.still = document.createElement("canvas");
     new ResizeObserver(() => this.draw()).observe(canvas);
     canvas.addEventListener("pointerdown", (e) => {
       canvas.setPointerCapture(e.pointerId);
-      this.drag = { brush: e.shiftKey, from: this.frameAt(e.offsetX), key: this.keyAt(e) };
-      this.pull(e);
+      const box = !e.shiftKey && this.curves.begins([e.offsetX, e.offsetY]);
+      this.drag = { brush: e.shiftKey, from: this.frameAt(e.offsetX), key: this.keyAt(e), box };
+      if (!box) this.pull(e);
     });
     canvas.addEventListener("pointermove", (e) => this.drag && this.pull(e));
     canvas.addEventListener("pointerup", (e) => {
+      if (this.drag?.box) {
+        this.drag = null;
+        if (!this.curves.end(this.axis(), e.ctrlKey || e.metaKey)) store.set({ frame: this.frameAt(e.offsetX) });
+        this.draw(true);
+        return;
+      }
       if (this.drag?.key != null) this.guest?.moveKey(this.drag.key, this.frameAt(e.offsetX));
       this.drag = null;
     });
@@ -36,6 +45,11 @@ export class Lanes {
   }
 
   pull(event) {
+    if (this.drag.box) {
+      this.curves.pull([event.offsetX, event.offsetY]);
+      this.draw(true);
+      return null;
+    }
     const at = this.frameAt(event.offsetX);
     if (!this.drag.brush) return this.store.set({ frame: at });
     const range = [Math.min(this.drag.from, at), Math.max(this.drag.from, at)];
@@ -53,6 +67,7 @@ export class Lanes {
     c.setTransform(1, 0, 0, 1, 0, 0);
     c.drawImage(still, 0, 0);
     c.scale(ratio, ratio);
+    this.curves.drawBox(c);
     this.marks(c, this.axis(), width, height);
   }
 
@@ -68,6 +83,13 @@ export class Lanes {
     const x = this.axis();
     const room = (height - RULER) / 2;
     this.ruler(c, x, width);
+    if (this.store.state.stage === "tracks") {
+      const small = Math.round((height - RULER) * 0.28);
+      this.curves.draw(this, c, x, RULER, height - RULER - 2 * small);
+      this.counts(c, x, height - 2 * small, small);
+      this.blur(c, x, height - small, small);
+      return;
+    }
     if (this.store.state.stage === "masks") {
       this.keys(c, x, RULER, room);
       this.cover(c, x, RULER + room, room);
@@ -167,7 +189,7 @@ export class Lanes {
     c.font = "10.5px 'JetBrains Mono'";
     c.textAlign = "right";
     for (const v of y.ticks(2)) {
-      if (y(v) < top + 8 || y(v) > top + room - 8) continue;
+      if (y(v) < top + 8 || y(v) > top + room - 6) continue;
       c.fillStyle = INK.muted;
       c.fillText(v, LEFT - 5, y(v) + 4);
       c.fillStyle = "#2b384488";
@@ -203,13 +225,37 @@ export class Lanes {
     const { tracks, first, floor } = this.store.state;
     const values = tracks?.live ?? [];
     const y = d3.scaleLinear([0, Math.max(20, d3.max(values) ?? 0) * 1.12], [top + room - 3, top + 5]);
-    this.title(c, top, "Live tracks", "a frame", y, room);
+    this.title(c, top, "Live", "tracks", y, room);
     if (!tracks?.ids.length) return this.empty(c, top, room, "after following");
     const width = Math.max(1, x(first + 1) - x(first) - 1);
     values.forEach((v, k) => {
       c.fillStyle = v < floor ? INK.orchid : "#93a1ab99";
       c.fillRect(x(first + k) - width / 2, y(v), width, y(0) - y(v));
     });
+    return null;
+  }
+
+  /** Length of each frame's motion blur, with its direction as a stroke. */
+  blur(c, x, top, room) {
+    const { server, first } = this.store.state;
+    const lengths = server?.blur?.length ?? [];
+    const y = d3.scaleLinear([0, Math.max(10, d3.max(lengths) ?? 0) * 1.1], [top + room - 3, top + 6]);
+    this.title(c, top, "Blur", "px", y, room);
+    if (!lengths.length) return this.empty(c, top, room, "when the plate's proxies are made");
+    const width = Math.max(1, x(first + 1) - x(first) - 1);
+    const strokes = new Path2D();
+    lengths.forEach((v, k) => {
+      if (!v) return;
+      c.fillStyle = "#f2a33a70";
+      c.fillRect(x(first + k) - width / 2, y(v), width, y(0) - y(v));
+      const [dx, dy] = [6 * Math.cos(server.blur.angle[k]), 6 * Math.sin(server.blur.angle[k])];
+      const [mx, my] = [x(first + k), Math.max(y(v) - 8, top + 9)];
+      strokes.moveTo(mx - dx, my - dy);
+      strokes.lineTo(mx + dx, my + dy);
+    });
+    c.strokeStyle = INK.sail;
+    c.lineWidth = 1.5;
+    c.stroke(strokes);
     return null;
   }
 

@@ -41,6 +41,8 @@ export class TrackList {
     const from = Math.max(0, Math.floor(this.box.scrollTop / ROW) - 4);
     const to = Math.min(this.order.length, from + Math.ceil(this.box.clientHeight / ROW) + 8);
     const rows = [];
+    const locked = new Set(tracks.locked);
+    const groups = this.store.state.server?.groups ?? {};
     for (let k = from; k < to; k += 1) {
       const t = this.order[k];
       const stands = standing(tracks, t, attempt);
@@ -50,12 +52,14 @@ export class TrackList {
       row.style.top = `${k * ROW}px`;
       row.dataset.at = k;
       row.title = attempt?.reasons[tracks.ids[t]] || (stands === "check" ? "check track: withheld from the solve" : "");
-      const cells = [SIGNS[stands], tracks.names[t], `${tracks.first[t + 1] - tracks.first[t]} fr`, rms == null ? "" : `${rms.toFixed(2)} px`];
+      const sign = tracks.kinds[t] === "hand" && stands === "active" ? "●" : tracks.kinds[t] === "tag" && stands === "active" ? "□" : SIGNS[stands];
+      const cells = [sign, `${tracks.names[t]}${locked.has(tracks.ids[t]) ? " ⚿" : ""}`, `${tracks.first[t + 1] - tracks.first[t]} fr`, rms == null ? "" : `${rms.toFixed(2)} px`];
       for (const [n, text] of cells.entries()) {
         const cell = document.createElement("span");
         cell.textContent = text;
         if (n) cell.className = "fig";
         if (n === 1) cell.style.textAlign = "left";
+        if (n === 0 && groups[tracks.groups[t]]) cell.style.color = groups[tracks.groups[t]].colour;
         if (n === 3 && rms != null) cell.style.color = stands === "excluded" ? INK.muted : ramp(rms / 0.08);
         row.append(cell);
       }

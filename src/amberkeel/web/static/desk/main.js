@@ -10,6 +10,7 @@ import { Playback } from "./playback.js";
 import { Scene } from "./scene.js";
 import { createStore } from "./store.js";
 import { drawCourse, drawDatum, drawFigures, drawFindings, drawLedger, showStage } from "./panels.js";
+import { setUpTracks } from "./trackdesk.js";
 import { indexAttempt, indexTracks } from "./tracks.js";
 import { Viewport } from "./viewport.js";
 
@@ -23,7 +24,8 @@ const write = (selector, text) => { const box = find(selector); if (box.textCont
 const store = createStore({
   first: Number(desk.first), last: Number(desk.last), fps: up / (down || 1), width: Number(desk.width), height: Number(desk.height), aspect: 1,
   frame: Number(desk.first), range: null, playing: false, stage: desk.stage, tool: "pick", view: "plate", held: false, floor: 8,
-  layers: { tracks: true, tails: true, sticks: true, points: false, card: true, masks: false },
+  layers: { tracks: true, tails: true, sticks: true, points: false, card: true, masks: false, coverage: false },
+  bench: "find", samples: new Map(), flagged: null, sightings: null, sightLength: 12, taken: new Set(), copy: null, stack: [], split: 0.5, images: "plate", showSolved: false,
   masks: null, mask: null, maskTool: "shape", proposal: null,
   exaggeration: 20, selection: new Set(), tracks: null, attempt: null, server: null, preview: null, hasGround: false,
 });
@@ -117,7 +119,7 @@ function setView(view) {
 }
 
 const selected = () => [...state.selection];
-const settings = () => ({ count: find("#count").value, spacing: find("#spacing").value, threshold: find("#threshold").value });
+const settings = () => ({ count: find("#count").value, spacing: find("#spacing").value, threshold: find("#threshold").value, bridge: find("#bridge").value, images: find("#images").value });
 const start = (kind, body) => act(async () => { await post(`/shots/${shot}/${kind}`, body); toast("Started; it runs beside your work."); });
 const datum = (what, extra = {}) => act(async () => take(await post(`/shots/${shot}/datum`, { what, tracks: selected(), revision: state.server.revision, ...extra })));
 const move = (way) => act(async () => { const server = await post(`/shots/${shot}/${way}`); await take(server); toast(`${way === "undo" ? "Undone" : "Done again"}: ${server.said}`); });
@@ -134,13 +136,16 @@ async function preview() {
   });
 }
 
-const masks = setUpMasks({ store, viewport, shot, act, take, goStage });
+const masks = setUpMasks({ store, viewport, shot, act, take, goStage, finish: () => weeding.placer.finish() });
 lanes.guest = masks.editor;
+const weeding = setUpTracks({ store, viewport, lanes, shot, act, take, goStage, settings });
+viewport.guests = [masks.editor, weeding.placer];
 
 /** Escape gives up what is being drawn, or else selects nothing. */
-const escape = () => masks.editor.cancel() || store.set({ selection: new Set() });
+const escape = () => masks.editor.cancel() || weeding.placer.cancel() || store.set(state.samples.size ? { samples: new Map() } : { selection: new Set() });
 /** Delete removes what the stage is about: a point of a shape, a mask, or the selected tracks. */
 function remove() {
+  if (weeding.removeSamples()) return null;
   if (state.stage !== "masks") return edit("tracks", { remove: selected() });
   return masks.editor.removePoint() || masks.actions.find((a) => a.id === "mask-delete").run();
 }
@@ -171,7 +176,7 @@ const palette = new Palette([
   { id: "through", name: "3D: look through the camera, or orbit", keys: "7", run: () => { if (!scene) setView("both"); scene.setThrough(!scene.through); find("#through").classList.toggle("on", scene.through); } },
   { id: "space-home", name: "3D: see the whole scene", run: () => scene?.home() },
   { id: "fit", name: "Fit the plate to the view", keys: "0", run: () => viewport.fit() },
-  ...["tracks", "tails", "sticks", "points", "card", "masks"].map((name) => ({ id: `layer-${name}`, name: `Show or hide: ${{ tracks: "tracks", tails: "tails", sticks: "residual sticks", points: "reprojected points", card: "checker card", masks: "masks" }[name]}`, run: () => layer(name) })),
+  ...["tracks", "tails", "sticks", "points", "card", "masks", "coverage"].map((name) => ({ id: `layer-${name}`, name: `Show or hide: ${{ tracks: "tracks", tails: "tails", sticks: "residual sticks", points: "reprojected points", card: "checker card", masks: "masks", coverage: "coverage" }[name]}`, run: () => layer(name) })),
   { id: "follow", name: "Find and follow features", run: () => start("follow", settings()) },
   { id: "solve", name: "Solve the camera", run: () => start("solve", { motion: find("#motion").value, distortion: find("#distortion").value, focal_mm: find("#focal").value }) },
   { id: "ingest", name: "Make the plate's proxies again", run: () => start("ingest", {}) },
@@ -180,6 +185,7 @@ const palette = new Palette([
   { id: "datum-scale", name: "World: scale from two selected tracks", run: () => datum("scale", { distance: find("#distance").value, unit: find("#unit").value }) },
   { id: "datum-clear", name: "World: clear the datum", run: () => datum("clear") },
   ...masks.actions,
+  ...weeding.actions,
   ...[...document.querySelectorAll(".stop")].map((s) => ({ id: `stage-${s.dataset.key}`, name: `Go to: ${s.querySelector("b").textContent}`, run: () => goStage(s.dataset.key) })),
   { id: "palette", name: "Find an action", keys: "Ctrl K", also: "/", run: () => palette.open() },
   { id: "keys", name: "Show the keyboard", keys: "?", run: () => find("#keys").showModal() },
@@ -194,12 +200,13 @@ for (const id of ["#preview", "#count", "#spacing", "#threshold"]) find(id).addE
 addEventListener("keydown", (e) => { if (e.key.toLowerCase() === "h" && !/^(INPUT|SELECT)$/.test(e.target.tagName) && !e.ctrlKey) store.set({ held: true }); });
 addEventListener("keyup", (e) => { if (e.key.toLowerCase() === "h") store.set({ held: false }); });
 
-const LOOKS = ["frame", "layers", "exaggeration", "selection", "tracks", "attempt", "preview", "held", "tool", "masks", "mask", "proposal", "stage"];
-const LANES = ["tracks", "attempt", "selection", "stage", "masks", "mask"];
+const LOOKS = ["frame", "layers", "exaggeration", "selection", "tracks", "attempt", "preview", "held", "tool", "masks", "mask", "proposal", "stage", "bench", "flagged", "sightings", "taken", "sightLength", "copy", "showSolved", "server"];
+const LANES = ["tracks", "attempt", "selection", "stage", "masks", "mask", "samples", "server"];
 store.on((changed) => {
   if (LOOKS.some((k) => changed.has(k))) viewport.redraw();
   if (["frame", "range", ...LANES].some((k) => changed.has(k))) lanes.draw(!LANES.some((k) => changed.has(k)));
   if (["mask", "maskTool", "proposal", "stage"].some((k) => changed.has(k))) masks.draw();
+  if (["stage", "bench", "selection", "server", "tracks", "taken"].some((k) => changed.has(k)) || (changed.has("frame") && state.stage === "tracks" && state.bench !== "find" && !state.playing)) weeding.draw(changed);
   if (changed.has("frame")) { write("#frame", state.frame); scene?.redraw(); if (find("#preview").checked && !state.playing) preview(); }
   if (changed.has("tracks") || changed.has("attempt")) list.refresh(); else if (changed.has("selection")) list.fill();
   if (changed.has("attempt")) scene?.load(state.attempt);
@@ -221,5 +228,6 @@ function drawControls(changed) {
 
 showStage(state.stage);
 drawControls(new Set(["stage"]));
+weeding.draw();
 renew().then(() => { document.body.dataset.ready = "yes"; }).catch((e) => toast(e.message, true));
 followJobs(shot, () => renew().catch((e) => toast(e.message, true)));

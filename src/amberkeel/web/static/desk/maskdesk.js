@@ -45,7 +45,6 @@ export function setUpMasks(desk) {
       if (find("#trylive").checked) soon = setTimeout(() => tryNow().catch((e) => toast(e.message, true)), 120);
     }),
   });
-  viewport.guest = editor;
 
   /** Learn from the spots and show the matte of this frame. */
   async function tryNow() {
@@ -101,7 +100,7 @@ export function setUpMasks(desk) {
     });
     drawMaskNotes(state, under);
     for (const tool of TOOLS) find(`[data-act="mask-${tool}"]`).classList.toggle("on", state.maskTool === tool);
-    viewport.canvas.style.cursor = state.stage === "masks" && state.maskTool !== "shape" ? "crosshair" : "";
+    if (state.stage === "masks") viewport.canvas.style.cursor = state.maskTool !== "shape" ? "crosshair" : "";
   }
 
   const decide = (p, to) => act(async () => {
@@ -147,7 +146,7 @@ export function setUpMasks(desk) {
     { id: "mask-convert", name: "Masks: make a matte of a shape, or a shape of a matte", run: withMask((m) => act(async () => { const answer = await said(await post(at(`masks/${m.id}/convert`))); store.set({ mask: answer.mask }); })) },
     { id: "mask-copy", name: "Masks: copy to another shot", run: withMask((m) => act(async () => { await post(at(`masks/${m.id}/copy`), { shot: find("#copyto").value }); toast(`Copied to ${find("#copyto").value}.`); })) },
     { id: "mask-cut", name: "Masks: cut the covered frames out of the tracks", run: () => act(async () => { const answer = await said(await post(at("cut"), { revision: revision() })); toast(answer.said); }) },
-    { id: "mask-finish", name: "Masks: close the shape being drawn", keys: "Enter", run: () => editor.finish() },
+    { id: "mask-finish", name: "Masks: close the shape being drawn", keys: "Enter", run: () => (state.stage === "tracks" ? desk.finish?.() : editor.finish()) },
   ];
   return { actions, editor, refresh, draw };
 }

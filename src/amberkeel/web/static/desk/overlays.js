@@ -4,12 +4,20 @@ import { standing } from "./tracks.js";
 
 const TAIL = 14;
 
+/** Names of the groups that are hidden, or null where none is. */
+function hiddenGroups(state) {
+  const names = Object.entries(state.server?.groups ?? {}).filter(([, g]) => g.hidden).map(([name]) => name);
+  return names.length ? new Set(names) : null;
+}
+
 /** Visit the samples on a frame with their track, position, standing and error. */
 function eachSample(state, frame, visit) {
   const { tracks, attempt } = state;
   if (!tracks) return;
+  const hidden = hiddenGroups(state);
   for (const s of tracks.samples[frame - tracks.origin] ?? []) {
     const t = tracks.track[s];
+    if (hidden && hidden.has(tracks.groups[t])) continue;
     visit(t, s, tracks.x[s], tracks.y[s], standing(tracks, t, attempt), attempt?.errors.get(tracks.ids[t])?.get(frame));
   }
 }
@@ -84,7 +92,8 @@ function drawMarks(context, look, size) {
   for (let k = 0; k < look.places.length; k += 2) context.drawImage(picture, look.places[k] - half, look.places[k + 1] - half, 2 * half, 2 * half);
 }
 
-export function drawTracks(context, state, place) {
+/** `blind` keeps the solve out of it: marks have no residual's colour then. */
+export function drawTracks(context, state, place, blind = false) {
   const { tracks, frame } = state;
   const size = markSize(state, place);
   const looks = new Map();
@@ -94,7 +103,8 @@ export function drawTracks(context, state, place) {
     const [px, py] = place(x, y);
     const off = standing_ === "excluded";
     const kind = tracks.kinds[t];
-    const colour = off ? INK.muted : error ? stepped(error[2]) : INK.verdigris;
+    const own = state.server?.groups?.[tracks.groups[t]]?.colour;
+    const colour = off ? INK.muted : own ? own : error && !blind ? stepped(error[2]) : INK.verdigris;
     const key = `${colour}|${standing_}|${kind}`;
     let look = looks.get(key);
     if (!look) looks.set(key, (look = { colour, off, dash: standing_ === "check", kind, places: [] }));
@@ -173,6 +183,20 @@ export function drawCard(context, state, place) {
     context.lineWidth = 1;
     context.stroke();
   }
+}
+
+/** Rings around the tracks that a filter would select. */
+export function drawFlagged(context, state, place) {
+  const rings = new Path2D();
+  eachSample(state, state.frame, (t, s, x, y) => {
+    if (!state.flagged.has(state.tracks.ids[t])) return;
+    const [px, py] = place(x, y);
+    rings.moveTo(px + 10, py);
+    rings.arc(px, py, 10, 0, 7);
+  });
+  context.strokeStyle = INK.orchid;
+  context.lineWidth = 2;
+  context.stroke(rings);
 }
 
 export function drawPreview(context, state, place) {

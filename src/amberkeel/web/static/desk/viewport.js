@@ -1,5 +1,7 @@
 // The plate with its overlays: zoom and pan, and picking by click, box and lasso.
-import { drawCard, drawKey, drawPoints, drawPreview, drawSticks, drawTails, drawTracks } from "./overlays.js";
+import { drawCard, drawFlagged, drawKey, drawPoints, drawPreview, drawSticks, drawTails, drawTracks } from "./overlays.js";
+import { drawCoverage } from "./coverage.js";
+import { drawSightings } from "./sightings.js";
 import { drawMasks } from "./maskdraw.js";
 import { INK } from "./colour.js";
 
@@ -13,7 +15,8 @@ export class Viewport {
     this.zoom = 1;
     this.pan = [0, 0];
     this.drag = null;
-    this.guest = null;
+    this.guests = [];
+    this.picks = () => null;
     this.still = null;
     this.pending = false;
     this.resize();
@@ -75,14 +78,17 @@ export class Viewport {
     this.canvas.setPointerCapture(event.pointerId);
     this.canvas.focus();
     const at = [event.offsetX, event.offsetY];
-    const guest = event.button === 0 && this.guest?.down(event, at);
-    const kind = guest ? "guest" : event.button !== 0 ? "pan" : this.store.state.tool;
-    this.drag = { kind, from: at, last: at, path: [at], add: event.shiftKey, toggle: event.ctrlKey || event.metaKey };
+    const divider = event.button === 0 && this.onDivider(at);
+    const guest = event.button === 0 && !divider && this.guests.find((g) => g.down(event, at));
+    const kind = divider ? "divider" : guest ? "guest" : event.button !== 0 ? "pan" : this.store.state.tool;
+    this.drag = { kind, guest, from: at, last: at, path: [at], add: event.shiftKey, toggle: event.ctrlKey || event.metaKey };
   }
 
   move(event) {
     const at = [event.offsetX, event.offsetY];
-    if (!this.drag || this.drag.kind === "guest") return this.guest?.move(event, at);
+    if (!this.drag) return this.guests.forEach((g) => g.move(event, at));
+    if (this.drag.kind === "guest") return this.drag.guest.move(event, at);
+    if (this.drag.kind === "divider") { this.store.state.split = Math.min(Math.max(at[0] / this.width, 0.02), 0.98); return this.redraw(); }
     if (this.drag.kind === "pan") this.pan = [this.pan[0] + at[0] - this.drag.last[0], this.pan[1] + at[1] - this.drag.last[1]];
     this.drag.last = at;
     this.drag.path.push(at);
@@ -92,29 +98,39 @@ export class Viewport {
   up() {
     const drag = this.drag;
     this.drag = null;
-    if (drag?.kind === "guest") this.guest.up();
-    if (!drag || drag.kind === "pan" || drag.kind === "guest") return;
+    if (drag?.kind === "guest") drag.guest.up();
+    if (!drag || ["pan", "guest", "divider"].includes(drag.kind)) return;
     const small = drag.path.every(([x, y]) => Math.hypot(x - drag.from[0], y - drag.from[1]) < 4);
     const found = small ? this.nearest(drag.from) : drag.kind === "lasso" ? this.inside(drag.path) : this.inside(corners(drag));
-    const next = new Set(drag.add || drag.toggle ? this.store.state.selection : []);
-    for (const id of found) if (drag.toggle && next.has(id)) next.delete(id); else next.add(id);
-    this.store.set({ selection: next });
+    const picks = this.picks();
+    const next = new Set(drag.add || drag.toggle || picks ? picks?.chosen ?? this.store.state.selection : []);
+    for (const id of found) if ((drag.toggle || (picks && small)) && next.has(id)) next.delete(id); else next.add(id);
+    if (picks) picks.set(next); else this.store.set({ selection: next });
     this.redraw();
   }
 
-  /** Ids and screen places of the tracks on this frame. */
+  /** Whether a place lies on the line between the plate and its copy. */
+  onDivider([x]) {
+    const { copy, split } = this.store.state;
+    return Boolean(copy) && Math.abs(x - split * this.width) < 7;
+  }
+
+  /** Ids and screen places of what can be picked on this frame: tracks, or what `picks` offers. */
   onFrame() {
+    const picks = this.picks();
+    if (picks) return picks.items;
     const { tracks, frame } = this.store.state;
     if (!tracks) return [];
     return Array.from(tracks.samples[frame - tracks.origin] ?? [], (s) => [tracks.ids[tracks.track[s]], ...this.place(tracks.x[s], tracks.y[s])]);
   }
 
-  nearest([x, y]) {
+  /** The nearest thing under the pointer that `fits`, as a list of none or one. */
+  nearest([x, y], fits = () => true) {
     let best = PICK_PX;
     let found = [];
     for (const [id, px, py] of this.onFrame()) {
       const d = Math.hypot(px - x, py - y);
-      if (d < best) [best, found] = [d, [id]];
+      if (d < best && fits(id)) [best, found] = [d, [id]];
     }
     return found;
   }
@@ -131,7 +147,7 @@ export class Viewport {
 
   draw() {
     if (!this.width || !this.height) return null;
-    if (this.guest?.dragging) return this.drawDrag();
+    if (this.guests[0]?.dragging) return this.drawDrag();
     this.still = null;
     return this.drawAll("all");
   }
@@ -148,7 +164,26 @@ export class Viewport {
     c.setTransform(1, 0, 0, 1, 0, 0);
     c.drawImage(this.still, 0, 0);
     c.setTransform(this.ratio, 0, 0, this.ratio, 0, 0);
-    drawMasks(c, this.store.state, this.guest, this.place, this.scale, () => this.redraw(), "chosen");
+    drawMasks(c, this.store.state, this.guests[0], this.place, this.scale, () => this.redraw(), "chosen");
+  }
+
+  /** The tracking copy right of the line. */
+  drawCopy(c, state, [x, y, w, h]) {
+    const at = state.split * this.width;
+    c.save();
+    c.beginPath();
+    c.rect(at, 0, this.width - at, this.height);
+    c.clip();
+    c.drawImage(state.copy.picture, x, y, w, h);
+    c.restore();
+    c.fillStyle = INK.amber;
+    c.fillRect(at - 0.75, 0, 1.5, this.height);
+    c.font = "500 12px Barlow";
+    for (const [text, left, align] of [["as shot", at - 10, "right"], ["copy", at + 10, "left"]]) {
+      c.textAlign = align;
+      c.fillText(text, left, this.height - 12);
+    }
+    c.textAlign = "left";
   }
 
   drawAll(which) {
@@ -166,20 +201,29 @@ export class Viewport {
       c.drawImage(picture, x0, y0, x1 - x0, y1 - y0);
       this.lastPicture = picture;
     }
+    if (state.copy?.frame === state.frame) this.drawCopy(c, state, [x0, y0, x1 - x0, y1 - y0]);
     c.strokeStyle = INK.line;
     c.strokeRect(x0 - 0.5, y0 - 0.5, x1 - x0 + 1, y1 - y0 + 1);
     if (state.held) return;
     const { layers } = state;
     const judging = state.stage !== "masks";
-    if (this.guest && (layers.masks || state.stage === "masks")) drawMasks(c, state, this.guest, this.place, this.scale, () => this.redraw(), which);
+    const placing = state.stage === "tracks" && state.bench === "place";
+    const choosing = state.stage === "tracks" && state.bench === "choose";
+    const blind = placing && !state.showSolved;
+    if (layers.coverage) drawCoverage(c, state, this.place);
+    if (this.guests[0] && (layers.masks || state.stage === "masks")) drawMasks(c, state, this.guests[0], this.place, this.scale, () => this.redraw(), which);
     if (layers.card) drawCard(c, state, this.place);
     if (layers.tails && layers.tracks) drawTails(c, state, this.place);
-    c.globalAlpha = judging ? 1 : 0.45;
-    if (layers.tracks) drawTracks(c, state, this.place);
-    if (layers.sticks && judging) drawSticks(c, state, this.place);
-    if (layers.points) drawPoints(c, state, this.place);
+    c.globalAlpha = judging && !choosing && !placing ? 1 : 0.5;
+    if (layers.tracks) drawTracks(c, state, this.place, blind);
+    c.globalAlpha = 1;
+    if (layers.sticks && judging && !blind && !choosing) drawSticks(c, state, this.place);
+    if (layers.points && !blind || placing && state.showSolved) drawPoints(c, state, this.place);
+    if (state.flagged) drawFlagged(c, state, this.place);
+    if (choosing) drawSightings(c, state, this.place);
+    this.guests[1]?.draw(c, state, this.place);
     drawPreview(c, state, this.place);
-    if (judging && (layers.sticks || layers.tracks)) drawKey(c, state, this.width, this.height);
+    if (judging && !blind && !choosing && (layers.sticks || layers.tracks)) drawKey(c, state, this.width, this.height);
     if (["pick", "box", "lasso"].includes(this.drag?.kind)) outline(c, this.drag.kind === "lasso" ? this.drag.path : corners(this.drag));
   }
 }
