@@ -30,6 +30,9 @@ RENEW_SCORE = 0.93
 GUARD_PX = 0.5
 """How far an adapting reference may wander from the keyed one, pixels, before the keyed one takes it back."""
 
+NEAR_PX, WORSE = 2.0, 0.06
+"""A spot found further than this from where it was expected (and a quarter of the pattern) may match only so much worse than usual."""
+
 NEIGHBOURS = 6
 ALONE = 0.05
 """By how much a patch found again after a gap must match better than anything else in its search area."""
@@ -151,7 +154,7 @@ class _Hand:
     def __init__(self, gray, keys, settings, predict, blur, masked, way):
         self.gray, self.keys, self.settings, self.predict, self.blur, self.masked, self.way = gray, keys, settings, predict, blur, masked, way
         self.offset = np.array(settings.offset, float)
-        self.drift2 = 0.0
+        self.drift2, self.usual = 0.0, 1.0
 
     def go(self, start: int, stop: int, place: np.ndarray, progress: Progress) -> HandRun:
         s, out = self.settings, HandRun(reached=start)
@@ -208,6 +211,10 @@ class _Hand:
         if not fit.ok or fit.score < s.min_score:
             self.why = f"its match fell to {max(fit.score, 0):.2f}"
             return None
+        far = waited > 0 or np.hypot(*away) > NEAR_PX + 0.25 * min(s.pattern)
+        if far and fit.score < self.usual - WORSE:
+            self.why = "only something like it was found, away from where it should be"
+            return None
         if (away > np.array(s.search) + 1.0).any():
             self.why = "it left its search area"
             return None
@@ -215,6 +222,8 @@ class _Hand:
             self.why = "it ran into a mask"
             return None
         self.warp = fit.warp
+        if not smear.length:
+            self.usual += 0.3 * (fit.score - self.usual)
         sigma = np.sqrt(0.5 * (fit.covariance[0, 0] + fit.covariance[1, 1]) * _growth(fit.warp) + self.drift2 + MODEL_NOISE_PX**2 + (BLUR_NOISE * smear.length) ** 2)
         return fit, place, float(sigma)
 

@@ -72,11 +72,16 @@ class TrackingCopy(Plate):
     """A plate seen through a stack of operations; `gray` is what is followed, `read` stays the plate as shot."""
 
     def __init__(self, plate: Plate, stack: list[Operation]):
-        super().__init__(**{k: getattr(plate, k) for k in ("name", "frames", "width", "height", "source", "fps", "pixel_aspect")})
+        super().__init__(plate.name, plate.frames, plate.width, plate.height, plate.source, plate.fps, plate.pixel_aspect)
+        self.under = plate
         self.stack = [o for o in stack if o.on]
         crops = [o for o in self.stack if o.name == "crop"]
         if crops and (crops[-1]["left"] + crops[-1]["right"] > self.width - 32 or crops[-1]["top"] + crops[-1]["bottom"] > self.height - 32):
             raise PlateError("The crop leaves nothing of the picture.", "Make it smaller.")
+
+    def read(self, frame: int) -> np.ndarray:
+        """Return a frame as shot, (H, W, 3) uint8."""
+        return self.under.read(frame)
 
     def gray(self, frame: int) -> np.ndarray:
         """Return the copy's picture of a frame, (H, W) uint8."""
