@@ -148,7 +148,7 @@ def test_a_track_waits_behind_an_obstacle_and_ends_at_a_mask(planks):
     short = by_hand(plate, {1001: (240.0, 140.0)}, 1001, 1030, patience=2)
     assert short.reached < hidden[4] and "Lost after frame" in short.lost
     mask = np.zeros((270, 480), bool)
-    mask[:, :225] = True
+    mask[:, :233] = True
     stopped = by_hand(plate, {1001: (240.0, 140.0)}, 1001, 1030, patience=0, masked=lambda f: mask)
     assert "mask" in stopped.lost and stopped.reached < 1006
 

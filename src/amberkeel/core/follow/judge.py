@@ -79,7 +79,7 @@ def _jumps(grid: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Return how far each sample is off what its neighbours' motion expects of it, (F, T) pixels, and the motion left over
     from frame to frame (F - 1, T, 2).
 
-    A jump shows in the step to a frame and in the step from it, the other way; at a track's ends one step has to do.
+    A jump of one frame shows in the step to it and, the other way, in the step from it; one to another spot in the step to it.
     """
     count, tracks, _ = grid.shape
     left = np.full((count - 1, tracks, 2), np.nan)
@@ -92,12 +92,14 @@ def _jumps(grid: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         left[k, both] = step - np.median(step[near[:, 1:]], axis=1)
     # What parallax makes of the neighbours is slow; a jump is not.
     quick = left - _middle(np.stack([_moved(left, by) for by in (-2, -1, 0, 1, 2)]))
-    back, on = np.full((count, tracks, 2), np.nan), np.full((count, tracks, 2), np.nan)
-    back[1:], on[:-1] = quick, -quick
-    size_back, size_on = np.linalg.norm(back, axis=-1), np.linalg.norm(on, axis=-1)
-    alone = np.where(np.isfinite(size_back), size_back, size_on)
-    turn = np.where(np.isfinite(size_back) & np.isfinite(size_on), np.minimum(np.linalg.norm(0.5 * (back + on), axis=-1), np.maximum(size_back, size_on)), 0.5 * alone)
-    return turn, quick
+    arrive, leave = np.zeros((count, tracks, 2)), np.zeros((count, tracks, 2))
+    arrive[1:], leave[:-1] = np.nan_to_num(quick), np.nan_to_num(quick)
+    size_in, size_out = np.linalg.norm(arrive, axis=-1), np.linalg.norm(leave, axis=-1)
+    there_and_back = np.where((arrive * leave).sum(-1) < 0.0, np.minimum(size_in, size_out), 0.0)
+    before = np.zeros_like(there_and_back)
+    before[1:] = there_and_back[:-1]
+    for_good = np.maximum(size_in - np.maximum(there_and_back, before), 0.0)
+    return np.maximum(there_and_back, for_good), quick
 
 
 def _moved(values: np.ndarray, by: int) -> np.ndarray:

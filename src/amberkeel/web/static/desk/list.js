@@ -68,6 +68,16 @@ export class TrackList {
     this.inner.replaceChildren(...rows);
   }
 
+  /** Scroll to what was selected elsewhere, where none of it is in sight. */
+  reveal() {
+    const { tracks, selection } = this.store.state;
+    if (!tracks || !selection.size) return;
+    const at = this.order.map((t, k) => (selection.has(tracks.ids[t]) ? k : -1)).filter((k) => k >= 0);
+    const [from, to] = [this.box.scrollTop / ROW, (this.box.scrollTop + this.box.clientHeight) / ROW - 1];
+    if (!at.length || at.some((k) => k >= from && k <= to)) return;
+    this.box.scrollTop = Math.max(0, at[0] * ROW - this.box.clientHeight / 2);
+  }
+
   press(event) {
     const row = event.target.closest(".row");
     if (!row) return;

@@ -209,6 +209,7 @@ store.on((changed) => {
   if (["stage", "bench", "selection", "server", "tracks", "taken"].some((k) => changed.has(k)) || (changed.has("frame") && state.stage === "tracks" && state.bench !== "find" && !state.playing)) weeding.draw(changed);
   if (changed.has("frame")) { write("#frame", state.frame); scene?.redraw(); if (find("#preview").checked && !state.playing) preview(); }
   if (changed.has("tracks") || changed.has("attempt")) list.refresh(); else if (changed.has("selection")) list.fill();
+  if (changed.has("selection")) list.reveal();
   if (changed.has("attempt")) scene?.load(state.attempt);
   if (changed.has("selection") || changed.has("attempt")) scene?.select();
   if (changed.size > 1 || !changed.has("frame")) drawControls(changed);

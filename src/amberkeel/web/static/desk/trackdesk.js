@@ -42,7 +42,7 @@ export function setUpTracks(desk) {
     place: (x, y) => act(async () => {
       const scale = Math.max(1, state.width / 1280);
       const sides = { pattern: [Math.round(10 * scale), Math.round(10 * scale)], search: [Math.round(26 * scale), Math.round(26 * scale)] };
-      const answer = await said(await post(at("tracks/place"), { frame: state.frame, x, y, images: images(), settings: { ...handSettings(), ...sides }, revision: revision() }));
+      const answer = await said(await post(at("tracks/place"), { frame: state.frame, x, y, images: images(), settings: { ...handSettings(), ...sides } }));
       store.set({ selection: new Set([answer.track]) });
     }),
     key: (id, x, y) => send(`tracks/${id}/key`, { frame: state.frame, x, y }),
@@ -307,7 +307,7 @@ export function setUpTracks(desk) {
     { id: "hand-unkey", name: "Tracks: remove the key here", run: () => placer.chosen && send(`tracks/${placer.chosen.id}/key`, { frame: state.frame, remove: true }) },
     { id: "sight", name: "Tracks: look for sightings", run: () => start("sight", desk.settings()) },
     { id: "sight-all", name: "Tracks: choose all sightings here that live long enough", run: () => store.set({ taken: new Set(onFrame(state).map(([n]) => n)) }) },
-    { id: "sight-take", name: "Tracks: make tracks of the chosen sightings", run: () => send("sightings", { rows: [...state.taken], of: state.server.sightings }).then(() => store.set({ taken: new Set() })) },
+    { id: "sight-take", name: "Tracks: make tracks of the chosen sightings", run: () => act(async () => said(await post(at("sightings"), { rows: [...state.taken], of: state.server.sightings }))).then(() => store.set({ taken: new Set() })) },
     { id: "tags", name: "Tracks: find tags", run: () => start("tags", { family: find("#family").value, size_mm: find("#tagsize").value, corners: find("#tagcorners").checked }) },
     { id: "replaced", name: "Tracks: use replaced images", run: () => send("replaced", { path: find("#replacedpath").value }) },
     { id: "weed-cut", name: "Tracks: cut the chosen samples or frames", run: cut },
