@@ -96,9 +96,57 @@ def mask_pictures(page: Page, address: str) -> None:
             page.wait_for_timeout(500)
     page.wait_for_timeout(3500)
     shoot(page, "samples")
+    take_back(page, ("Undo: Sample", "Undo: Start", "Undo: Switch"))
+
+
+def track_pictures(page: Page, address: str) -> None:
+    """A track placed by hand, filters, sightings, and a tracking copy; what was changed is taken back again."""
+    desk(page, address, "tracks", 3)
+    page.get_by_role("button", name="Place", exact=True).click()
+    page.mouse.move(*on_plate(page, 160, 318))
+    page.mouse.down()
+    page.mouse.move(*on_plate(page, 163, 320), steps=3)
+    page.mouse.up()
+    page.wait_for_timeout(1500)
+    page.get_by_role("button", name="Follow", exact=True).click()
+    page.wait_for_timeout(9000)
+    for _ in range(6):
+        page.keyboard.press("ArrowRight")
+    page.wait_for_timeout(1500)
+    shoot(page, "placing")
+    take_back(page, ("Undo: Follow h", "Undo: Place"))
+    page.get_by_role("button", name="Weed", exact=True).click()
+    page.wait_for_timeout(9000)
+    page.locator('[data-filter="jump"] button').click()
+    page.locator("#curve").select_option("speed")
+    page.wait_for_timeout(4000)
+    shoot(page, "weeding")
+    page.keyboard.press("Escape")
+    page.keyboard.press("Escape")
+    page.get_by_role("button", name="Choose", exact=True).click()
+    page.get_by_role("button", name="Look for sightings").click()
+    page.get_by_text("sightings,").wait_for(timeout=120000)
+    page.wait_for_timeout(1500)
+    lasso(page, [(0.42, 0.1), (0.75, 0.1), (0.75, 0.4), (0.42, 0.4)])
+    page.wait_for_timeout(3000)
+    shoot(page, "sightings")
+    page.goto(f"{address}/shots/4/tracks")
+    page.wait_for_selector("body[data-ready]")
+    page.wait_for_timeout(2000)
+    page.keyboard.press("Shift+ArrowRight")
+    page.get_by_role("button", name="Copy", exact=True).click()
+    for operation in ("denoise over time", "local contrast"):
+        page.locator("#addoperation").select_option(operation)
+        page.wait_for_timeout(2500)
+    shoot(page, "copy")
+    take_back(page, ("Undo: Change the tracking copy",))
+
+
+def take_back(page: Page, words: tuple[str, ...]) -> None:
+    """Undo while the newest step is one of those."""
     undo = page.locator("#undo")
-    while any(word in (undo.get_attribute("title") or "") for word in ("Undo: Sample", "Undo: Start", "Undo: Switch")):
-        # One step at a time: a click before the last has answered would take back what came before the spots.
+    while any((undo.get_attribute("title") or "").startswith(word) for word in words):
+        # One step at a time: a click before the last has answered would take back what came before.
         with page.expect_response(lambda answer: answer.url.endswith("/undo")):
             undo.click()
         page.wait_for_timeout(900)
@@ -139,6 +187,7 @@ def main() -> None:
         browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=FLAGS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         mask_pictures(page, address)
+        track_pictures(page, address)
         desk_pictures(page, address)
         other_pictures(page, address)
         browser.close()

@@ -115,7 +115,7 @@ def test_uploads_are_judged_by_what_they_hold(client, production, plate_folder, 
 def test_edits_on_an_old_state_are_refused(client, database, fresh_shot):
     with session(database) as opened:
         edits.apply(opened, fresh_shot, "datum", {"datum": {"origin": [1]}}, 0)
-    answer = client.post(f"/shots/{fresh_shot}/edit", json={"kind": "datum", "payload": {"datum": {}}, "revision": 0})
+    answer = client.post(f"/shots/{fresh_shot}/edit", json={"kind": "pin", "payload": {"attempt": None}, "revision": 0})
     assert answer.status_code == 409 and "has changed since" in answer.json["error"]
     with session(database) as opened:
         assert opened.get(Shot, fresh_shot).datum == {"origin": [1]}
