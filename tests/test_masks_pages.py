@@ -226,7 +226,7 @@ def test_mattes_come_in_from_files_and_leave_as_a_sequence(client, ask, all_mask
     sent = cv2.imdecode(np.frombuffer(packed.read("skl_010_matte/skl_010_matte.1005.png"), np.uint8), cv2.IMREAD_GRAYSCALE)
     assert np.array_equal(sent > 127, true)
     headers = {"Accept": "application/json"}
-    for bad, words in (({"where": "../../etc/x.####.png"}, "not under a plate root"), ({}, "Choose the matte"), ({"where": "x", "offset": "z"}, "no number"), ({"where": "x", "channel": "heat"}, "no channel")):
+    for bad, words in (({"where": "../../etc/x.####.png"}, "not under a plate root"), ({}, "Choose the files"), ({"where": "x", "offset": "z"}, "no number"), ({"where": "x", "channel": "heat"}, "no channel")):
         assert words in client.post(f"/shots/{masked_shot}/mattes", data=bad, headers=headers).json["error"]
     number = client.post(f"/shots/{masked_shot}/mattes", data={"where": "SKL_010", "offset": "900"}, headers=headers).json["job"]
     job = wait(database, number)
