@@ -12,14 +12,14 @@ from amberkeel.core.tracks import from_pieces
 def warm_up() -> None:
     """Run every compiled loop once; seconds when nothing is cached, a moment otherwise."""
     rng = np.random.default_rng(0)
-    picture = rng.integers(0, 255, (64, 64)).astype(np.uint8)
+    picture = rng.integers(0, 255, (64, 64)).astype(np.float32)
     size, xy = 15, np.array([[32.0, 32.0]])
     patches, gradients = np.zeros((1, size, size), np.float32), np.zeros((1, size, size, 2), np.float32)
     inverses, made = np.zeros((1, 8, 8)), np.zeros(1, np.bool_)
     make_references(picture, xy, 7, 1.0, patches, gradients, inverses, made)
     states = np.array([[32.0, 32.0, 1.0, 0.0, 0.0, 1.0, 1.0, 0.0]])
     register_patches(picture, patches, gradients, inverses, 7, states, 2, np.zeros((1, 3)), np.zeros(1, np.int64))
-    find_features(picture, DetectSettings(count=20))
+    find_features(picture.astype(np.uint8), DetectSettings(count=20))
     patch = Patch(picture, 32.0, 32.0, (8, 8))
     patch.fit(picture, shifted(32.0, 32.0), 2)
     solve_tracks(_toy_tracks(rng), np.arange(1, 25), 640, 360, Recipe())

@@ -1,5 +1,7 @@
 """Reference patches of features and their fits, as columns that grow and shrink together."""
 
+from functools import lru_cache
+
 import numpy as np
 
 from amberkeel.core.follow.register import make_references
@@ -27,6 +29,29 @@ def states_at(gray: np.ndarray, xy: np.ndarray) -> np.ndarray:
     return states
 
 
+@lru_cache(maxsize=4)
+def _converted(picture: "_Same") -> np.ndarray:
+    return picture.pixels.astype(np.float32)
+
+
+class _Same:
+    """A picture as a key: the same array, not an equal one."""
+
+    def __init__(self, pixels: np.ndarray):
+        self.pixels = pixels
+
+    def __hash__(self) -> int:
+        return id(self.pixels)
+
+    def __eq__(self, other) -> bool:
+        return self.pixels is other.pixels
+
+
+def as_float(gray: np.ndarray) -> np.ndarray:
+    """Return a picture as float32; the last few are kept."""
+    return gray if gray.dtype == np.float32 else _converted(_Same(gray))
+
+
 class Bank:
     """Reference patches and fits of features.
 
@@ -52,7 +77,7 @@ class Bank:
         gradients = np.zeros((n, size, size, 2), np.float32)
         inverses = np.zeros((n, 8, 8))
         made = np.zeros(n, np.bool_)
-        make_references(gray, np.ascontiguousarray(xy, float), self.half, self.warp_prior, patches, gradients, inverses, made)
+        make_references(as_float(gray), np.ascontiguousarray(xy, float), self.half, self.warp_prior, patches, gradients, inverses, made)
         return patches, gradients, inverses, made
 
     def add(self, gray: np.ndarray, ids: np.ndarray, xy: np.ndarray) -> np.ndarray:

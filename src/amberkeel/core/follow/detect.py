@@ -60,9 +60,8 @@ def position_noise(gray: np.ndarray, grain: float, soften: float = 0.0, block: i
     `grain` is that of the plate, before it was softened by `soften`; the gradients that grain makes are taken off. Gradients
     are summed over `block` pixels a side.
     """
-    response = cv2.cornerMinEigenVal(gray, block, ksize=3)
     own = 0.5 * grain**2 if not soften else grain**2 / (8.0 * np.pi * soften**4)
-    energy = (response * (255.0**2 / 4.0) - own) * block * block
+    energy = (cv2.cornerMinEigenVal(gray, block, ksize=3) * (255.0**2 / 4.0) - own) * (block * block)
     return grain / np.sqrt(np.maximum(energy, 1e-6))
 
 

@@ -104,7 +104,7 @@ def _forwards(plate, grays, settings, mattes, grain, progress):
         follower.step(gray, frame, masked)
         since += 1
         thin = len(follower.bank.ids) < settings.refill_below * full
-        if (since >= settings.refill_every or (thin and since >= 2)) and not follower.smear.length:
+        if (since >= settings.refill_every or (thin and since >= 3)) and not follower.smear.length:
             xy = find_features(gray, settings.detect, follower.bank.states[:, :2], masked, grain, grays.soften, int(1.2 * follower.bank.half) | 1)
             ids = np.arange(count, count + len(xy))
             made = follower.bank.add(gray, ids, xy) if len(xy) else np.zeros(0, bool)

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
-from amberkeel.core.follow.bank import Bank, fit_variance, scale_and_spread, states_at
+from amberkeel.core.follow.bank import Bank, as_float, fit_variance, scale_and_spread, states_at
 from amberkeel.core.follow.blur import SHARP, Glance, Smear, glance, smear_against, smeared
 from amberkeel.core.follow.motion import plate_motion
 from amberkeel.core.follow.register import OK, register_patches
@@ -39,8 +39,8 @@ ALONE = 0.08
 RESUME_SCORE = 0.08
 """By how much its match must be better than one that was never lost."""
 
-SURE_SCORE, SURE_STEP_PX = 0.95, 0.5
-"""A match this good, this close to where flow saw it, needs no check by flow backwards."""
+SURE_SCORE, SURE_STEP_PX = 0.9, 0.7
+"""A match this good, this close to where flow saw it, needs no check backwards."""
 
 MANY_LOST = 0.4
 """Share of features whose flow fails from which the plate's motion as a whole is asked first."""
@@ -159,22 +159,30 @@ class Follower:
         return there.reshape(-1, 2).astype(float) + 0.5, found.ravel() == 1
 
     def _checked(self, source, gray, states, results, predicted, keep, far: bool) -> np.ndarray:
-        """Return which features (N,) bool are sure, or come back to their start by flow backwards."""
+        """Return which features (N,) bool are sure, or come back to their start when followed backwards."""
         good = keep.copy()
         strayed = np.hypot(*(states[:, :2] - predicted).T) if len(states) else np.zeros(0)
         doubt = np.nonzero(keep & (far | (results[:, 0] < SURE_SCORE) | (strayed > SURE_STEP_PX)))[0]
         if len(doubt):
             start = self.bank.held[doubt, :2]
-            back, found = self._flow(gray, source, states[doubt, :2], start)
+            back, found = self._back(source, gray, states[doubt, :2], start)
             good[doubt] = found & (np.hypot(*(back - start).T) < self.limits.round_trip_px * (2.0 if far else 1.0))
         return good
+
+    def _back(self, source: np.ndarray, gray: np.ndarray, places: np.ndarray, start: np.ndarray):
+        """Return where patches cut at `places` (M, 2) of a picture lie in the one before, looked for from `start`, and which were found."""
+        other = Bank(self.bank.half + int(np.ceil(0.3 * self.smear.length)), self.bank.warp_prior)
+        other.patches, other.gradients, other.inverses, made = other.cut(gray, places)
+        other.states = states_at(gray, places)
+        keep, states, _ = self._register(other, source, start, made)
+        return states[:, :2], keep
 
     def _register(self, bank: Bank, gray: np.ndarray, predicted: np.ndarray, alive: np.ndarray):
         """Register a bank's patches near `predicted`; return which hold (N,), their states and results."""
         states = bank.states.copy()
         states[:, :2] = np.where(alive[:, None], predicted, states[:, :2])
         results, status = np.zeros((len(states), 3)), np.zeros(len(states), np.int64)
-        register_patches(gray, bank.patches, bank.gradients, bank.inverses, bank.half, states, 12, results, status)
+        register_patches(as_float(gray), bank.patches, bank.gradients, bank.inverses, bank.half, states, 12, results, status)
         results[:, 1] *= self.limits.inflation
         _, spread = scale_and_spread(states)
         strayed = np.hypot(*(states[:, :2] - predicted).T)
