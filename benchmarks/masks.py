@@ -121,14 +121,14 @@ def _carried(plate, tracks) -> None:
 
 def _speed() -> None:
     """Follow a shape over 100 frames of 1920x1080, and try spots on one such frame."""
-    plate = open_plate(long_plate(), (1, 101))
+    plate = open_plate(long_plate("long", 2), (1, 101))
     x, y = 1050.0, 250.0
     shape = Shape({1: Key(polygon([[x, y], [x + 300, y], [x + 300, y + 300], [x, y + 300]]))})
     began = time.perf_counter()
     done = carry(plate, shape, 1, 101, SIMILARITY)
     spent = time.perf_counter() - began
     print(f"following a shape over {len(done.keys) - 1} frames of 1920x1080: {spent:.1f} s (target 10 s for 100)")
-    small = open_plate(long_plate(), (1, 30))
+    small = open_plate(long_plate("long", 2), (1, 30))
     tracks = follow_plate(small)
     reader = CueReader(small, tracks)
     samples = [Sample(15, 400.0, 400.0, True), Sample(15, 1500.0, 300.0, False), Sample(15, 900.0, 900.0, False)]

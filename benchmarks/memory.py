@@ -1,6 +1,5 @@
-"""Peak memory of the whole solve on 300 frames of 1920x1080."""
+"""Peak memory of the whole solve on 300 frames of 1920x1080, and of following on 300 of 3840x2160."""
 
-import resource
 import subprocess
 import sys
 import tempfile
@@ -16,18 +15,25 @@ FRAMES = 300
 
 
 def run() -> None:
-    """Print the peak memory of `./keel solve` in a process of its own."""
-    folder = long_plate()
+    """Print the peak memory of `./keel solve` and `./keel track`, each in a process of its own."""
     with tempfile.TemporaryDirectory() as out:
-        command = [sys.executable, "-m", "amberkeel.cli", "solve", str(folder), "--out", out]
-        done = subprocess.run(command, capture_output=True, text=True)
-    peak = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024**2
-    print(f"\nPeak memory, 300 frames of 1920x1080: {peak:.2f} GiB (target 1.5); {(done.stdout or done.stderr).strip().splitlines()[-1]}")
+        done, peak = _peak("solve", str(long_plate("long", 2)), "--out", out)
+        print(f"\nPeak memory, solving 300 frames of 1920x1080: {peak:.2f} GiB (target 1.5); {done}")
+        done, peak = _peak("track", str(long_plate("huge", 4)), "--out", f"{out}/tracks.csv")
+        print(f"Peak memory, following 400 features over 300 frames of 3840x2160: {peak:.2f} GiB (target 2); {done}")
 
 
-def long_plate() -> Path:
-    """SKL_010 scaled up and run there and back again until there are 300 frames."""
-    folder = FOLDER / "long"
+def _peak(*arguments: str) -> tuple[str, float]:
+    """Run the command line; return its last line and its peak memory in GiB."""
+    script = "import resource, sys, subprocess as s; r = s.run(sys.argv[1:], capture_output=True, text=True); print((r.stdout or r.stderr).strip().splitlines()[-1]); print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"
+    command = [sys.executable, "-c", script, sys.executable, "-m", "amberkeel.cli", *arguments]
+    words, kibibytes = subprocess.run(command, capture_output=True, text=True).stdout.strip().splitlines()[-2:]
+    return words, int(kibibytes) / 1024**2
+
+
+def long_plate(name: str, scale: int) -> Path:
+    """SKL_010 scaled up and run there and back again until there are 300 frames; a picture that comes again is a link."""
+    folder = FOLDER / name
     if len(list(folder.glob("*.png"))) == FRAMES:
         return folder
     print("Making a long plate (once)", flush=True)
@@ -36,6 +42,11 @@ def long_plate() -> Path:
     count = len(plate.frames)
     for k in range(FRAMES):
         turn = k % (2 * count - 2)
-        picture = plate.read(int(plate.frames[turn if turn < count else 2 * count - 2 - turn]))
-        write_png(folder / f"long.{k + 1:04d}.png", cv2.resize(picture, (1920, 1080), interpolation=cv2.INTER_CUBIC))
+        source = turn if turn < count else 2 * count - 2 - turn
+        target = folder / f"long.{k + 1:04d}.png"
+        if source < k:
+            target.symlink_to(f"long.{source + 1:04d}.png")
+            continue
+        picture = plate.read(int(plate.frames[source]))
+        write_png(target, cv2.resize(picture, None, fx=scale, fy=scale, interpolation=cv2.INTER_CUBIC))
     return folder
