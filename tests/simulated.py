@@ -34,3 +34,11 @@ def observe(path: CameraPath, points: np.ndarray, noise: float, rng: np.random.G
             pieces.append((path.frames[seen], px[seen, n], np.full(count, max(noise, 0.01)), np.ones(count)))
             names.append(f"p{n:03d}")
     return from_pieces(names, pieces)
+
+
+def lowest(points: list[dict], count: int) -> list[dict]:
+    """Return the lowest of a solve's active points that lie near: what is next to infinity says nothing of the ground."""
+    active = [p for p in points if p["state"] == "active"]
+    reach = np.linalg.norm([p["xyz"] for p in active], axis=1)
+    near = [p for p, r in zip(active, reach) if r < 1.5 * np.median(reach)]
+    return sorted(near, key=lambda p: p["xyz"][1])[:count]

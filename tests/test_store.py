@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from simulated import lowest
 from sqlalchemy import select
 
 from amberkeel.core.errors import KeelError, WorldError
@@ -154,7 +155,7 @@ def test_the_datum_is_set_on_solved_points(opened, shot_id, service):
     attempt = ledger(opened, shot)[-1]
     document = document_of(media, attempt)
     ids = {t.name: t.id for t in live_tracks(opened, shot)}
-    low = sorted((p for p in document["points"] if p["state"] == "active"), key=lambda p: p["xyz"][1])[:40]
+    low = lowest(document["points"], 40)
     chosen = [ids[p["track"]] for p in low]
     shot.datum = {"ground": chosen, "origin": chosen[:1], "scale": {"tracks": chosen[3:5], "metres": 2.45}}
     datum = datum_of(opened, media, shot, attempt)
