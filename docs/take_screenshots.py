@@ -109,7 +109,7 @@ def track_pictures(page: Page, address: str) -> None:
     page.mouse.up()
     page.wait_for_timeout(1500)
     page.get_by_role("button", name="Follow", exact=True).click()
-    page.wait_for_timeout(9000)
+    page.get_by_text("frames followed").wait_for(timeout=120000)
     for _ in range(6):
         page.keyboard.press("ArrowRight")
     page.wait_for_timeout(1500)

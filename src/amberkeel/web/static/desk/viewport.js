@@ -212,7 +212,7 @@ export class Viewport {
     const blind = placing && !state.showSolved;
     if (layers.coverage) drawCoverage(c, state, this.place);
     if (this.guests[0] && (layers.masks || state.stage === "masks")) drawMasks(c, state, this.guests[0], this.place, this.scale, () => this.redraw(), which);
-    if (layers.card) drawCard(c, state, this.place);
+    if (layers.card && !blind) drawCard(c, state, this.place);
     if (layers.tails && layers.tracks) drawTails(c, state, this.place);
     c.globalAlpha = judging && !choosing && !placing ? 1 : 0.5;
     if (layers.tracks) drawTracks(c, state, this.place, blind);
