@@ -121,7 +121,7 @@ class Follower:
         hidden = covered(masked, np.where(keep[:, None], states[:, :2], predicted)) if masked is not None else np.zeros(len(keep), bool)
         keep &= ~hidden
         step = self._step_of(was, states, keep, move)
-        self._carry_waiting(step, blurred)
+        self._carry_waiting(step)
         left = self._set_waiting(was, step, hidden, ~keep & far)
         keep, states, results = keep[left], states[left], results[left]
         bank.states = states
@@ -221,17 +221,15 @@ class Follower:
         since = move @ np.linalg.inv(self._from_sharp)
         return lambda where: carried(since, where) - where
 
-    def _carry_waiting(self, step: Callable, blurred: bool) -> None:
+    def _carry_waiting(self, step: Callable) -> None:
         """Move the waiting features along; let go of those that waited too long."""
         waiting = self.waiting
         if not len(waiting.ids):
             return
         waiting.states[:, :2] += step(waiting.states[:, :2])
         self.waited += 1
-        self._let_wait(self.waited <= self.allowed)
-
-    def _let_wait(self, stay: np.ndarray) -> None:
-        self.waiting.keep(stay)
+        stay = self.waited <= self.allowed
+        waiting.keep(stay)
         self.waited, self.allowed = self.waited[stay], self.allowed[stay]
 
     def _set_waiting(self, was: np.ndarray, step: Callable, hidden: np.ndarray, lost: np.ndarray) -> np.ndarray:
