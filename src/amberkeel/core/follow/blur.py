@@ -77,9 +77,9 @@ def _grain(small: np.ndarray) -> float:
 
 
 def _tensor(picture: np.ndarray, noise: float) -> np.ndarray:
-    x = picture[1:-1, 2:] - picture[1:-1, :-2]
-    y = picture[2:, 1:-1] - picture[:-2, 1:-1]
-    xx, xy, yy = float((x * x).mean()) - noise, float((x * y).mean()), float((y * y).mean()) - noise
+    x = (picture[1:-1, 2:] - picture[1:-1, :-2]).ravel()
+    y = (picture[2:, 1:-1] - picture[:-2, 1:-1]).ravel()
+    xx, xy, yy = float(x @ x) / x.size - noise, float(x @ y) / x.size, float(y @ y) / x.size - noise
     return np.array([[max(xx, 1e-3), xy], [xy, max(yy, 1e-3)]])
 
 
