@@ -11,7 +11,7 @@ import numpy as np
 from numba import njit, prange
 
 from amberkeel.core.errors import FollowError
-from amberkeel.core.follow.register import _cubic
+from amberkeel.core.follow.register import cubic_at
 
 TRANSLATION, ROTATION, SCALE, SIMILARITY = "translation", "rotation", "scale", "rotation and scale"
 AFFINE, PERSPECTIVE = "affine", "perspective"
@@ -60,7 +60,7 @@ def sample_warped(image, warp, half_x, half_y, out):
             if x < 2.0 or y < 2.0 or x > width - 2.5 or y > height - 2.5:
                 out[j, i] = np.nan
             else:
-                out[j, i] = _cubic(image, x, y)
+                out[j, i] = cubic_at(image, x, y)
 
 
 def shifted(x: float, y: float) -> np.ndarray:

@@ -44,6 +44,18 @@ def _along(pixels, p, a0, a1, a2, a3):
     return a0 * pixels[p] + a1 * pixels[p + _STEP] + a2 * pixels[p + _STEP + _STEP] + a3 * pixels[p + _STEP + _STEP + _STEP]
 
 
+@njit(cache=True, fastmath=True, nogil=True, inline="always")
+def cubic_at(image, x, y):
+    """Return the picture (H, W) at one place, pixels with centres at +0.5; the caller keeps two pixels of border."""
+    x0, y0 = int(np.floor(x - 0.5)), int(np.floor(y - 0.5))
+    a0, a1, a2, a3 = _taps(x - 0.5 - x0)
+    value = 0.0
+    for j, b in enumerate(_taps(y - 0.5 - y0)):
+        line = image[y0 - 1 + j]
+        value += b * (a0 * line[x0 - 1] + a1 * line[x0] + a2 * line[x0 + 1] + a3 * line[x0 + 2])
+    return value
+
+
 @njit(cache=True, fastmath=True, nogil=True)
 def _sample(image, state, half, fine, values):
     """Fill `values` (P * P,) float32 with the picture (H, W) float32 under a warped patch: by cubics when `fine`, else
