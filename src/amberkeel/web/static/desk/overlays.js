@@ -4,6 +4,10 @@ import { standing } from "./tracks.js";
 
 const TAIL = 14;
 
+/** A tail fades in this many steps, and bends no finer than this on the screen. */
+const FADES = 7;
+const BEND_PX = 2;
+
 /** Names of the groups that are hidden, or null where none is. */
 function hiddenGroups(state) {
   const names = Object.entries(state.server?.groups ?? {}).filter(([, g]) => g.hidden).map(([name]) => name);
@@ -22,26 +26,37 @@ function eachSample(state, frame, visit) {
   }
 }
 
+/** `place` as its factors and offsets: quicker for thousands of places. */
+function factors(place) {
+  const [ox, oy] = place(0, 0);
+  const [ux, uy] = place(1, 1);
+  return [ux - ox, ox, uy - oy, oy];
+}
+
 export function drawTails(context, state, place) {
   const { tracks, frame } = state;
-  const plain = Array.from({ length: TAIL }, () => new Path2D());
-  const chosen = Array.from({ length: TAIL }, () => new Path2D());
+  const plain = Array.from({ length: FADES }, () => new Path2D());
+  const chosen = Array.from({ length: FADES }, () => new Path2D());
+  const [kx, ox, ky, oy] = factors(place);
   eachSample(state, frame, (t, s, x, y, standing_) => {
     if (standing_ === "excluded") return;
     const paths = state.selection.has(tracks.ids[t]) ? chosen : plain;
     const from = Math.max(tracks.first[t], s - TAIL);
-    let [ax, ay] = place(tracks.x[from], tracks.y[from]);
-    for (let k = from; k < s; k += 1) {
-      const [bx, by] = place(tracks.x[k + 1], tracks.y[k + 1]);
-      const path = paths[k - s + TAIL];
-      path.moveTo(ax, ay);
+    let [ax, ay, path] = [tracks.x[from] * kx + ox, tracks.y[from] * ky + oy, null];
+    for (let k = from + 1; k <= s; k += 1) {
+      const bx = tracks.x[k] * kx + ox;
+      const by = tracks.y[k] * ky + oy;
+      if (k < s && Math.abs(bx - ax) + Math.abs(by - ay) < BEND_PX) continue;
+      const fading = paths[Math.floor(((k - 1 - s + TAIL) * FADES) / TAIL)];
+      if (fading !== path) (path = fading).moveTo(ax, ay);
       path.lineTo(bx, by);
-      [ax, ay] = [bx, by];
+      ax = bx;
+      ay = by;
     }
   });
   context.lineWidth = 1;
-  for (let k = 0; k < TAIL; k += 1) {
-    context.globalAlpha = 0.5 * ((k + 1) / TAIL);
+  for (let k = 0; k < FADES; k += 1) {
+    context.globalAlpha = 0.5 * ((k + 1) / FADES);
     context.strokeStyle = INK.sail;
     context.stroke(plain[k]);
     context.strokeStyle = INK.amber;
@@ -51,7 +66,11 @@ export function drawTails(context, state, place) {
 }
 
 /** A residual's colour in steps, so that marks of one colour can be drawn at once. */
-const stepped = (sigmas) => ramp(Math.round(Math.min(sigmas, RAMP_END) * 4) / 4);
+const steps = [];
+function stepped(sigmas) {
+  const step = Math.round(Math.min(sigmas, RAMP_END) * 4);
+  return (steps[step] ??= ramp(step / 4));
+}
 
 /** Half a mark's size on the screen: smaller where the plate is. */
 function markSize(state, place) {
@@ -60,14 +79,17 @@ function markSize(state, place) {
 
 const stamps = new Map();
 
-/** The small picture of a mark of one look; made once and kept. */
-function stamp({ colour, off, dash, kind }, size, half, ratio) {
-  const made = `${colour} ${off} ${dash} ${kind} ${size} ${ratio}`;
+/** A mark's small picture stands on whole pixels; within one it may lie at this many places each way. */
+const PHASES = 4;
+
+/** The small picture of a mark of one look that lies `phase` of PHASES * PHASES within its pixel; made once and kept. */
+function stamp({ colour, off, dash, kind }, size, half, ratio, phase) {
+  const made = `${colour} ${off} ${dash} ${kind} ${size} ${ratio} ${phase}`;
   if (stamps.has(made)) return stamps.get(made);
-  if (stamps.size > 400) stamps.clear();
-  const picture = new OffscreenCanvas(Math.ceil(2 * half * ratio), Math.ceil(2 * half * ratio));
+  if (stamps.size > 4000) stamps.clear();
+  const picture = new OffscreenCanvas(2 * half, 2 * half);
   const c = picture.getContext("2d", { willReadFrequently: true });
-  c.setTransform(ratio, 0, 0, ratio, half * ratio, half * ratio);
+  c.setTransform(ratio, 0, 0, ratio, half + ((phase % PHASES) + 0.5) / PHASES, half + (Math.floor(phase / PHASES) + 0.5) / PHASES);
   c.globalAlpha = off ? 0.45 : 1;
   c.setLineDash(dash ? [2, 2] : []);
   c.beginPath();
@@ -85,11 +107,24 @@ function stamp({ colour, off, dash, kind }, size, half, ratio) {
   return kept;
 }
 
-/** Draw marks of one look, each from one small picture: far quicker than stroking hundreds of circles. */
+/** Draw marks of one look, each a small picture put on whole pixels: far quicker than stroking hundreds of circles. */
 function drawMarks(context, look, size) {
-  const half = Math.ceil(size) + 3;
-  const picture = stamp(look, size, half, context.getTransform().a);
-  for (let k = 0; k < look.places.length; k += 2) context.drawImage(picture, look.places[k] - half, look.places[k + 1] - half, 2 * half, 2 * half);
+  const ratio = context.getTransform().a;
+  const half = Math.ceil((size + 2) * ratio) + 1;
+  const own = [];
+  context.save();
+  context.setTransform(1, 0, 0, 1, 0, 0);
+  context.imageSmoothingEnabled = false;
+  for (let k = 0; k < look.places.length; k += 2) {
+    const x = look.places[k] * ratio;
+    const y = look.places[k + 1] * ratio;
+    const left = Math.floor(x);
+    const top = Math.floor(y);
+    const phase = Math.floor((x - left) * PHASES) + PHASES * Math.floor((y - top) * PHASES);
+    own[phase] ??= stamp(look, size, half, ratio, phase);
+    context.drawImage(own[phase], left - half, top - half);
+  }
+  context.restore();
 }
 
 /** `blind` keeps the solve out of it: marks have no residual's colour then. */
