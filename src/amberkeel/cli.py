@@ -196,7 +196,7 @@ def propose(plate, out, frames, kind) -> None:
 
 
 @main.command()
-@click.argument("shot", type=click.Choice(["SKL_010", "SKL_050", "SKL_070"]))
+@click.argument("shot", type=click.Choice(["SKL_010", "SKL_020", "SKL_040", "SKL_050", "SKL_070"]))
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder for plate/, mattes/ and truth.json.")
 @click.option("--count", type=int, default=None, help="Frames to render; all by default.")
 def render(shot, out, count) -> None:
