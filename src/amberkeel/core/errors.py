@@ -50,3 +50,7 @@ class Cancelled(KeelError):
 
     def __init__(self):
         super().__init__("Cancelled.")
+
+
+class LensError(KeelError):
+    """The evidence does not tell a lens, or tells an impossible one."""

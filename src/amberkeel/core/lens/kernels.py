@@ -29,7 +29,7 @@ def distort_one(c, x, y):
             return np.nan, np.nan
         gain = 2.0 / (1.0 + np.sqrt(root))
         return x * gain, y * gain
-    cosine, sine = np.cos(c[6]), np.sin(c[6])
+    cosine, sine = (np.cos(c[6]), np.sin(c[6])) if c[6] != 0.0 else (1.0, 0.0)
     u, v = cosine * x + sine * y, cosine * y - sine * x
     uu, vv = u * u, v * v
     r2 = uu + vv
@@ -49,7 +49,7 @@ def slope_one(c, x, y):
         # d(gain)/d(r²) = 4 division / (root (1 + root)²)
         d = 2.0 * 4.0 * c[5] / (root * (1.0 + root) ** 2)
         return gain + d * x * x, d * x * y, d * x * y, gain + d * y * y
-    cosine, sine = np.cos(c[6]), np.sin(c[6])
+    cosine, sine = (np.cos(c[6]), np.sin(c[6])) if c[6] != 0.0 else (1.0, 0.0)
     u, v = cosine * x + sine * y, cosine * y - sine * x
     uu, vv = u * u, v * v
     r2 = uu + vv
@@ -114,8 +114,8 @@ def undistort_one(c, x, y):
 @njit(cache=True, nogil=True)
 def _inside_fold(c, u, v):
     """Return whether the map keeps rising from the middle to a place."""
-    for k in range(1, 9):
-        a, b, d, e = slope_one(c, u * k / 8.0, v * k / 8.0)
+    for k in range(1, 6):
+        a, b, d, e = slope_one(c, u * k / 5.0, v * k / 5.0)
         if a * e - b * d <= 0.0 or a + e <= 0.0:
             return False
     return True

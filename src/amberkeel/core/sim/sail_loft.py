@@ -23,6 +23,7 @@ HALF_WIDTH, BACK, FRONT, EAVES = 3.4, -9.0, 6.0, 2.7
 BEAMS_Z = tuple(1.6 - 1.7 * k for k in range(7))
 BEAM_Y, BEAM_TALL, BEAM_DEEP = 2.45, 0.26, 0.2
 RAIL_Y = 1.25
+BOARD_FLOOR, BOARD_WALL = 2.2 / 8, 2.4 / 10
 
 
 def _textures(rng: np.random.Generator) -> list[np.ndarray]:
@@ -110,7 +111,7 @@ def sail_loft_scene(seed: int = 20) -> Scene:
 def edges() -> list[SetEdge]:
     """Return edges of the loft that an artist would draw along."""
     low, near = BEAM_Y - 0.5 * BEAM_TALL, 0.5 * BEAM_DEEP
-    found = [SetEdge("x", (-HALF_WIDTH, low, z + near), (HALF_WIDTH, low, z + near)) for z in BEAMS_Z[1:4]]
+    found = [SetEdge("x", (-HALF_WIDTH, low, z + near), (HALF_WIDTH, low, z + near)) for z in BEAMS_Z[:4]]
     for side in (-1.0, 1.0):
         x = side * (HALF_WIDTH - 0.12)
         found.append(SetEdge("z", (x, RAIL_Y + 0.07, 2.0), (x, RAIL_Y + 0.07, -7.5)))
@@ -120,6 +121,9 @@ def edges() -> list[SetEdge]:
         found.append(SetEdge("y", (inner, 0.6, BEAMS_Z[2] + 0.08), (inner, 2.25, BEAMS_Z[2] + 0.08)))
     found.append(SetEdge("z", (-1.275, 0.84, -0.1), (-1.275, 0.84, -4.3)))
     found.append(SetEdge("z", (1.425, 0.84, -2.2), (1.425, 0.84, -5.8)))
+    for x, z in ((-HALF_WIDTH + 7 * BOARD_FLOOR, 3.6), (-HALF_WIDTH + 15 * BOARD_FLOOR, 2.2)):
+        found.append(SetEdge("z", (x, 0.0, z), (x, 0.0, -7.0)))
+    found.append(SetEdge("z", (-HALF_WIDTH, 8 * BOARD_WALL, 1.4), (-HALF_WIDTH, 8 * BOARD_WALL, -0.1)))
     return found
 
 
@@ -128,8 +132,8 @@ def sail_loft(width: int = 960, height: int = 540, frames: int = FRAME_COUNT, sa
     keys = np.array([0.0, 24.0, 48.0, 72.0]) + FIRST_FRAME
     move = Move(
         keys,
-        np.array([[0.45, 1.50, 4.9], [0.35, 1.48, 4.1], [0.15, 1.46, 3.2], [-0.1, 1.45, 2.2]]),
-        np.array([[-0.5, 1.42, -5.0], [-0.4, 1.40, -5.0], [-0.2, 1.42, -5.0], [0.1, 1.45, -5.0]]),
+        np.array([[2.35, 1.50, 4.9], [2.15, 1.48, 4.1], [1.85, 1.46, 3.2], [1.5, 1.45, 2.2]]),
+        np.array([[-2.6, 1.30, -4.0], [-2.5, 1.28, -4.0], [-2.3, 1.30, -4.0], [-2.0, 1.33, -4.0]]),
         hand_held(np.random.default_rng(1020), 0.012, 0.004),
     )
     lens = replace(Lens.centred(width, height, focal_px_from_mm(FOCAL_MM, SENSOR_WIDTH_MM, width)), radial=RADIAL)
