@@ -1,0 +1,389 @@
+"""A lens from a filmed grid: chessboard, dots or tags, on one or more pictures.
+
+Corners are found by OpenCV (tags by `follow.tags`); the calibration is ours: all views' poses and one lens adjusted
+together, Levenberg-Marquardt with a Cauchy loss (after Zhang 2000), so that all models and their sigmas are at hand.
+"""
+
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+
+import cv2
+import numpy as np
+
+from amberkeel.core.errors import LensError
+from amberkeel.core.geometry import rotation_exp
+from amberkeel.core.lens.fit import LOSS_SCALE, corner_effect
+from amberkeel.core.lens.model import Lens
+from amberkeel.core.progress import Progress, silent
+
+PATTERNS = ("chess", "dots", "tags")
+
+CORNER_SIGMA_PX = 0.1
+"""Noise of a found corner until the residuals tell it."""
+
+COVERAGE = (6, 4)
+"""Columns and rows of the coverage map."""
+
+ASTRAY = 3.0
+"""Times the usual RMS from which a view is an outlier."""
+
+FOCAL_WORTH = 0.05
+"""Relative sigma of the focal length from which the views do not tell it."""
+
+MOST_VIEWS = 80
+
+_PLACE = {"k1": 0, "k2": 1, "k3": 2, "p1": 3, "p2": 4, "division": 5, "turn": 6, **{f"t{k}": 7 + k for k in range(10)}}
+_TWO_AXIS = ("t0", "t1", "t5", "t6")
+
+
+@dataclass(frozen=True)
+class ChartOrder:
+    """What grid was filmed and what lens is wanted.
+
+    Attributes
+    ----------
+    columns, rows : inner corners of a chessboard, dots, or tags. square_mm : distance of neighbours (side of a tag for tags).
+    pattern : "chess", "dots" or "tags". gap : of tags, as a share of the tag's side. family : of tags.
+    pixel_aspect : width of a pixel over its height. radial : radial coefficients, 0 to 3. tangential : p1, p2 too.
+    anamorphic : two-axis model, with the squeeze (fx against fy) free. model : "radial" or "division".
+    """
+
+    columns: int
+    rows: int
+    square_mm: float
+    pattern: str = "chess"
+    gap: float = 0.25
+    family: str = "36h11"
+    pixel_aspect: float = 1.0
+    radial: int = 2
+    tangential: bool = False
+    anamorphic: bool = False
+    model: str = "radial"
+
+
+@dataclass(frozen=True)
+class View:
+    """A grid on one picture: its name, corners (N, 2) pixels, and their places on the grid (N, 2) mm."""
+
+    name: str
+    corners: np.ndarray
+    places: np.ndarray
+
+
+@dataclass(frozen=True)
+class ChartFit:
+    """A calibrated lens.
+
+    Attributes
+    ----------
+    lens : the lens. sigma : one sigma of "focal_px", "cx", "cy", "squeeze" and coefficients.
+    views : names; rms_px (V,) of each; astray (V,) bool, left out. rms_px : over the views that counted.
+    coverage : (rows, columns) corners in each part of the picture. notes : plain sentences.
+    map_sigma_px : one sigma of the map from picture to straightened picture, RMS over the picture, pixels.
+    """
+
+    lens: Lens
+    sigma: dict[str, float]
+    views: list[str]
+    view_rms: np.ndarray
+    astray: np.ndarray
+    rms_px: float
+    coverage: np.ndarray
+    notes: list[str]
+    map_sigma_px: float
+
+
+def check_order(order: ChartOrder) -> None:
+    """Raise LensError where the grid asked for is none."""
+    if order.pattern not in PATTERNS:
+        raise LensError(f"There is no pattern “{order.pattern}”.", f"Choose {', '.join(PATTERNS)}.")
+    least = 3 if order.pattern != "tags" else 1
+    if not (least <= order.columns <= 60 and least <= order.rows <= 60):
+        raise LensError(f"A grid of {order.columns}x{order.rows} cannot be looked for.", f"Count {least} to 60 each way; of a chessboard, its inner corners.")
+    if not 0.0 < order.square_mm < 1e5:
+        raise LensError(f"Squares of {order.square_mm:g} mm are impossible.", "Give the distance of neighbouring corners in mm.")
+
+
+def find_chart(gray: np.ndarray, order: ChartOrder, name: str = "") -> View | None:
+    """Return the grid on a picture (H, W) uint8, or None where there is none."""
+    x, y = np.meshgrid(np.arange(order.columns), np.arange(order.rows))
+    places = np.stack([x, y], -1).reshape(-1, 2) * order.square_mm
+    if order.pattern == "tags":
+        return _find_tags(gray, order, name)
+    size = (order.columns, order.rows)
+    if order.pattern == "dots":
+        found, corners = cv2.findCirclesGrid(gray, size, flags=cv2.CALIB_CB_SYMMETRIC_GRID)
+    else:
+        found, corners = cv2.findChessboardCornersSB(gray, size, flags=cv2.CALIB_CB_NORMALIZE_IMAGE | cv2.CALIB_CB_ACCURACY)
+    if not found:
+        return None
+    # OpenCV counts pixel centres from 0.
+    return View(name, corners.reshape(-1, 2).astype(float) + 0.5, places)
+
+
+def _find_tags(gray: np.ndarray, order: ChartOrder, name: str) -> View | None:
+    """Tags are numbered along rows from 0; corners clockwise from each tag's own top left."""
+    from amberkeel.core.follow.tags import find_tags
+
+    pitch = order.square_mm * (1.0 + order.gap)
+    square = np.array([[0, 0], [1, 0], [1, 1], [0, 1]]) * order.square_mm
+    corners, places = [], []
+    for tag in find_tags(gray, order.family):
+        if tag.number < order.columns * order.rows:
+            corners.append(tag.corners)
+            places.append(square + np.array([tag.number % order.columns, tag.number // order.columns]) * pitch)
+    return View(name, np.concatenate(corners), np.concatenate(places)) if len(corners) >= 2 else None
+
+
+def find_views(pictures: Iterable[tuple[str, np.ndarray]], order: ChartOrder, progress: Progress = silent, total: int = 1) -> tuple[list[View], tuple[int, int]]:
+    """Return the grids found on named grey pictures (H, W) uint8, and the pictures' size (width, height).
+
+    Raises LensError when sizes differ or no picture shows the grid; another count that fits is then named.
+    """
+    check_order(order)
+    views, size, kept = [], None, []
+    for k, (name, gray) in enumerate(pictures):
+        here = (gray.shape[1], gray.shape[0])
+        if size and here != size:
+            raise LensError(f"{name} is {here[0]}x{here[1]}, the others are {size[0]}x{size[1]}.", "One lens is told from pictures of one size.")
+        size = here
+        view = find_chart(gray, order, name)
+        if view:
+            views.append(view)
+        elif len(kept) < 3:
+            kept.append(gray)
+        progress((k + 1) / max(total, 1), f"Looking for the grid, {name}")
+    if size is None:
+        raise LensError("There are no pictures.", "Give a folder, a pattern or a video.")
+    if not views:
+        other = _other_count(kept, order)
+        hint = f"{other[0]}x{other[1]} inner corners fit: is that what was filmed?" if other else "Is the whole grid in the picture, sharp, and not blown out?"
+        raise LensError(f"No picture shows a grid of {order.columns}x{order.rows}.", hint)
+    return views, size
+
+
+def _other_count(grays: list[np.ndarray], order: ChartOrder) -> tuple[int, int] | None:
+    if order.pattern == "tags":
+        return None
+    near = [(order.columns + a, order.rows + b) for a in (0, -1, 1, -2, 2) for b in (0, -1, 1, -2, 2) if a or b]
+    for columns, rows in near:
+        if columns >= 3 and rows >= 3:
+            for gray in grays[:1]:
+                if find_chart(gray, replace(order, columns=columns, rows=rows)):
+                    return columns, rows
+    return None
+
+
+class _Views:
+    """Views as flat arrays."""
+
+    def __init__(self, views: list[View]):
+        self.count = len(views)
+        self.view = np.repeat(np.arange(len(views)), [len(v.corners) for v in views])
+        self.corners = np.concatenate([v.corners for v in views])
+        self.places = np.concatenate([np.c_[v.places, np.zeros(len(v.places))] for v in views])
+
+
+@dataclass
+class _State:
+    lens: Lens
+    rotations: np.ndarray
+    shifts: np.ndarray
+    free: tuple[str, ...]
+
+    def moved(self, lens_step: np.ndarray, poses: np.ndarray) -> "_State":
+        """Return the state after a step of the lens (L,) and the poses (V, 6)."""
+        lens, c = self.lens, self.lens.coefficients
+        fx, fy, cx, cy = *lens.focal_px, *lens.principal_px
+        for name, value in zip(self.free, lens_step):
+            if name == "focal":
+                fx, fy = fx * np.exp(value), fy * np.exp(value)
+            elif name == "squeeze":
+                fy *= np.exp(value)
+            elif name == "cx":
+                cx += value
+            elif name == "cy":
+                cy += value
+            else:
+                c[_PLACE[name]] += value
+        lens = replace(lens, focal_px=(float(fx), float(fy)), principal_px=(float(cx), float(cy))).with_coefficients(c)
+        turned = np.array([rotation_exp(w) @ r for r, w in zip(self.rotations, np.ascontiguousarray(poses[:, :3]))])
+        return _State(lens, turned, self.shifts + poses[:, 3:], self.free)
+
+    def residuals(self, data: _Views) -> np.ndarray:
+        """Return projected minus found corners (N, 2), pixels."""
+        camera = np.einsum("nij,nj->ni", self.rotations[data.view], data.places) + self.shifts[data.view]
+        return np.nan_to_num(self.lens.project(camera) - data.corners, nan=1e3)
+
+
+def calibrate(views: list[View], width: int, height: int, order: ChartOrder) -> ChartFit:
+    """Return the lens that explains the grids.
+
+    Raises LensError when the views do not tell it: too few, or all square to the camera.
+    """
+    if len(views) > MOST_VIEWS:
+        views = [views[k] for k in np.linspace(0, len(views) - 1, MOST_VIEWS).astype(int)]
+    data = _Views(views)
+    state = _begin(views, width, height, order)
+    notes: list[str] = []
+    stages = [("focal",), ("k1",) if order.model == "radial" else ("division",)]
+    if order.model == "radial":
+        stages += [(f"k{k}",) for k in range(2, order.radial + 1)]
+    if order.anamorphic:
+        stages = [("focal", "squeeze"), _TWO_AXIS + ("turn",)]
+    if order.radial == 0 and not order.anamorphic and order.model == "radial":
+        stages = [("focal",)]
+    if len(views) >= 3:
+        stages.append(("cx", "cy"))
+    else:
+        notes.append("Optical centre held in the middle: fewer than three views do not tell it.")
+    if order.tangential and not order.anamorphic:
+        stages.append(("p1", "p2"))
+    for names in stages:
+        if "division" in names:
+            state.lens = replace(state.lens, division=-1e-6)
+        state.free = state.free + names
+        state = _adjust(data, state)
+    rms = _view_rms(data, state)
+    astray = rms > max(ASTRAY * float(np.median(rms)), 0.3)
+    if astray.any() and (~astray).sum() >= 3:
+        kept = [v for v, out in zip(views, astray) if not out]
+        rotations, shifts = state.rotations[~astray], state.shifts[~astray]
+        data, state = _Views(kept), _State(state.lens, rotations, shifts, state.free)
+        state = _adjust(data, state)
+        notes.append(f"{int(astray.sum())} of {len(views)} views disagree and were left out.")
+    else:
+        astray = np.zeros(len(views), bool)
+    rms[~astray] = _view_rms(data, state)
+    return _report(data, state, views, rms, astray, order, notes)
+
+
+def _begin(views: list[View], width: int, height: int, order: ChartOrder) -> _State:
+    flat = [np.c_[v.places, np.zeros(len(v.places))].astype(np.float32) for v in views]
+    seen = [(v.corners - 0.5).astype(np.float32) for v in views]
+    guess = cv2.initCameraMatrix2D(flat, seen, (width, height), 0)[0, 0]
+    if not (np.isfinite(guess) and 0.2 * width < guess < 20 * width):
+        guess = 1.2 * width
+    lens = Lens.centred(width, height, float(guess), pixel_aspect=order.pixel_aspect)
+    matrix = np.array([[lens.focal_px[0], 0, width / 2], [0, lens.focal_px[1], height / 2], [0, 0, 1.0]])
+    rotations, shifts = [], []
+    for view, places in zip(views, flat):
+        ok, turn, shift = cv2.solvePnP(places.astype(float), view.corners, matrix, None, flags=cv2.SOLVEPNP_IPPE)
+        rotations.append(cv2.Rodrigues(turn)[0])
+        shifts.append(shift.ravel())
+    return _State(lens, np.array(rotations), np.array(shifts), ())
+
+
+def _jacobian(data: _Views, state: _State) -> tuple[np.ndarray, np.ndarray]:
+    """Return derivatives by the lens (N, 2, L) and by each corner's own view (N, 2, 6), by central differences."""
+    none, still = np.zeros(len(state.free)), np.zeros((data.count, 6))
+
+    def slope(lens_step, poses, size):
+        return (state.moved(lens_step, poses).residuals(data) - state.moved(-lens_step, -poses).residuals(data)) / (2.0 * size)
+
+    lens_part = []
+    for k, name in enumerate(state.free):
+        size = 1e-2 if name in ("cx", "cy") else 1e-5
+        lens_part.append(slope(none + size * (np.arange(len(none)) == k), still, size))
+    reach = float(np.linalg.norm(state.shifts, axis=1).mean())
+    pose_part = []
+    for k in range(6):
+        size = 1e-5 * (1.0 if k < 3 else reach)
+        pose_part.append(slope(none, still + size * (np.arange(6) == k), size))
+    return np.stack(lens_part, -1), np.stack(pose_part, -1)
+
+
+def _cost(r: np.ndarray) -> float:
+    return float((LOSS_SCALE**2 * np.log1p((r**2).sum(1) / (CORNER_SIGMA_PX * LOSS_SCALE) ** 2)).sum())
+
+
+def _normal(data: _Views, state: _State, r: np.ndarray):
+    """Return the normal matrix of lens and poses, dense (L + 6 V), and its right side."""
+    by_lens, by_pose = _jacobian(data, state)
+    w = 1.0 / (1.0 + (r**2).sum(1) / (CORNER_SIGMA_PX * LOSS_SCALE) ** 2) / CORNER_SIGMA_PX**2
+    count, size = len(state.free), len(state.free) + 6 * data.count
+    normal, side = np.zeros((size, size)), np.zeros(size)
+    normal[:count, :count] = np.einsum("nia,nib,n->ab", by_lens, by_lens, w)
+    side[:count] = -np.einsum("nia,ni,n->a", by_lens, r, w)
+    for v in range(data.count):
+        own, at = data.view == v, slice(count + 6 * v, count + 6 * v + 6)
+        normal[at, at] = np.einsum("nia,nib,n->ab", by_pose[own], by_pose[own], w[own])
+        cross = np.einsum("nia,nib,n->ab", by_lens[own], by_pose[own], w[own])
+        normal[:count, at], normal[at, :count] = cross, cross.T
+        side[at] = -np.einsum("nia,ni,n->a", by_pose[own], r[own], w[own])
+    return normal, side
+
+
+def _adjust(data: _Views, state: _State, iterations: int = 30) -> _State:
+    r = state.residuals(data)
+    cost, damping, count = _cost(r), 1e-4, len(state.free)
+    for _ in range(iterations):
+        normal, side = _normal(data, state, r)
+        gone = 0.0
+        while damping < 1e9:
+            step = np.linalg.solve(normal + np.diag(damping * np.diagonal(normal) + 1e-12), side)
+            trial = state.moved(np.clip(step[:count], -50.0, 50.0), step[count:].reshape(-1, 6))
+            new = trial.residuals(data)
+            new_cost = _cost(new)
+            if new_cost < cost:
+                gone, state, r, cost, damping = cost - new_cost, trial, new, new_cost, max(damping * 0.1, 1e-10)
+                break
+            damping *= 8.0
+        if gone < 1e-8 * max(cost, 1.0):
+            break
+    return state
+
+
+def _view_rms(data: _Views, state: _State) -> np.ndarray:
+    d2 = (state.residuals(data) ** 2).sum(1)
+    return np.sqrt(np.bincount(data.view, d2, data.count) / np.bincount(data.view, minlength=data.count))
+
+
+def _report(data, state, views, rms, astray, order, notes) -> ChartFit:
+    r = state.residuals(data)
+    normal, _ = _normal(data, state, r)
+    w = 1.0 / (1.0 + (r**2).sum(1) / (CORNER_SIGMA_PX * LOSS_SCALE) ** 2)
+    freedom = max(2 * len(r) - len(normal), 1)
+    noise2 = float((w[:, None] * r**2).sum() / freedom / CORNER_SIGMA_PX**2)
+    scale = 1.0 / np.sqrt(np.maximum(np.diagonal(normal), 1e-30))
+    inverse = np.linalg.pinv(normal * scale[:, None] * scale[None], rcond=1e-13, hermitian=True) * scale[:, None] * scale[None] * noise2
+    lens, count = state.lens, len(state.free)
+    sigma = dict(zip(state.free, np.sqrt(np.diagonal(inverse))[:count].tolist()))
+    relative = sigma.pop("focal")
+    if relative > FOCAL_WORTH:
+        raise LensError(
+            f"The views do not tell the focal length (±{100 * min(relative, 9.99):.0f} %).",
+            "Tilt the grid by 20° to 45° in several directions; views square to the camera tell only scale over distance.",
+        )
+    fold = lens.folds()
+    if fold is not None:
+        raise LensError(f"The lens found folds the picture over at {100 * fold:.0f} % of its half diagonal.", "Ask for fewer coefficients, or film the grid nearer to the corners.")
+    sigma["focal_px"] = relative * lens.focal_px[0]
+    columns, rows = COVERAGE
+    cell = np.clip((data.corners / [lens.width / columns, lens.height / rows]).astype(int), 0, [columns - 1, rows - 1])
+    coverage = np.bincount(cell[:, 1] * columns + cell[:, 0], minlength=columns * rows).reshape(rows, columns)
+    if (coverage == 0).sum() > columns * rows // 4:
+        notes.append(f"The grid covers {100 * float((coverage > 0).mean()):.0f} % of the picture: distortion is guessed in the rest.")
+    for name in [n for n in sigma if n in ("k1", "k2", "k3", "division")]:
+        if abs(lens.coefficients[_PLACE[name]]) < 2.0 * sigma[name] and sigma[name] * corner_effect(lens, name) > 1.0:
+            notes.append(f"{name} is hardly told (±{sigma[name] * corner_effect(lens, name):.1f} px at the corner): ask for fewer coefficients.")
+    return ChartFit(
+        lens, sigma, [v.name for v in views], rms, astray, float(np.sqrt((rms[~astray] ** 2).mean())), coverage, notes,
+        _map_sigma(state, inverse[:count, :count]),
+    )  # fmt: skip
+
+
+def _map_sigma(state: _State, covariance: np.ndarray) -> float:
+    """Return one sigma of straightened places over the picture, RMS, pixels, from the lens's covariance (L, L)."""
+    lens = state.lens
+    x, y = np.meshgrid(np.linspace(0, lens.width, 13), np.linspace(0, lens.height, 9))
+    px = np.stack([x, y], -1).reshape(-1, 2)
+    still = np.zeros((len(state.rotations), 6))
+    slopes = []
+    for k, name in enumerate(state.free):
+        size = 1e-2 if name in ("cx", "cy") else 1e-5
+        step = size * (np.arange(len(state.free)) == k)
+        a, b = state.moved(step, still).lens, state.moved(-step, still).lens
+        slopes.append((a.normalise(px) - b.normalise(px)) * lens.focal_px[0] / (2 * size))
+    j = np.stack(slopes, -1)
+    return float(np.sqrt(np.einsum("nia,ab,nib->ni", j, covariance, j).sum(1).mean()))

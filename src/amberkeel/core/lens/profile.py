@@ -1,0 +1,137 @@
+"""A lens profile: a lens with where each value came from and how sure it is, as it is kept and handed on (JSON)."""
+
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from amberkeel.core.errors import LensError
+from amberkeel.core.lens.chart import ChartFit
+from amberkeel.core.lens.fit import LensFit
+from amberkeel.core.lens.model import Lens
+
+FORMAT, VERSION = "amberkeel-lens", 1
+
+SOURCES = ("typed", "metadata", "lines", "chart", "solve")
+
+ASPECT_SLACK = 0.005
+"""Relative difference of picture aspects up to which a profile is rescaled to another size."""
+
+
+@dataclass(frozen=True)
+class LensProfile:
+    """A lens and what is known of it.
+
+    Attributes
+    ----------
+    name : for people. lens : the lens; where `focal_told` is False its focal length is a stand-in, and only the map of
+        pixels to straightened pixels means anything.
+    source : where the values came from (typed, metadata, lines, chart, solve). sensor_width_mm : of the filmed part, or None.
+    focal_sigma_px : one sigma. sigma : one sigma of coefficients, no unit, and of "cx", "cy" in pixels.
+    notes : plain sentences that go with it.
+    """
+
+    name: str
+    lens: Lens
+    source: str
+    focal_told: bool = True
+    focal_sigma_px: float = 0.0
+    sensor_width_mm: float | None = None
+    sigma: dict[str, float] = field(default_factory=dict)
+    notes: list[str] = field(default_factory=list)
+
+    def rescaled(self, width: int, height: int) -> "LensProfile":
+        """Return the profile for another size of the same picture; raises LensError when the shapes differ."""
+        lens = self.lens
+        if (lens.width, lens.height) == (width, height):
+            return self
+        sx, sy = width / lens.width, height / lens.height
+        if abs(sx / sy - 1.0) > ASPECT_SLACK:
+            raise LensError(
+                f"The lens profile is for {lens.width}x{lens.height}, the plate is {width}x{height}: another shape.",
+                "A crop must be undone first, or the lens measured again for this format.",
+            )
+        fx, fy = lens.focal_px
+        cx, cy = lens.principal_px
+        moved = replace(lens, width=width, height=height, focal_px=(fx * sx, fy * sy), principal_px=(cx * sx, cy * sy))
+        sigma = {k: v * sx if k in ("cx", "cy") else v for k, v in self.sigma.items()}
+        return replace(self, lens=moved, focal_sigma_px=self.focal_sigma_px * sx, sigma=sigma)
+
+
+def profile_from_lines(fit: LensFit, name: str = "Lens from lines", sensor_width_mm: float | None = None) -> LensProfile:
+    """Return the profile that drawn lines tell."""
+    return LensProfile(name, fit.lens, "lines", fit.focal_told, fit.focal_sigma_px, sensor_width_mm, dict(fit.sigma), list(fit.notes))
+
+
+def profile_from_chart(fit: ChartFit, name: str = "Lens from a grid", sensor_width_mm: float | None = None) -> LensProfile:
+    """Return the profile that a filmed grid tells."""
+    sigma = {k: v for k, v in fit.sigma.items() if k != "focal_px"}
+    return LensProfile(name, fit.lens, "chart", True, fit.sigma["focal_px"], sensor_width_mm, sigma, list(fit.notes))
+
+
+def profile_document(profile: LensProfile) -> dict:
+    """Return a profile as a plain dictionary ready for JSON, described in docs/lens-json.md."""
+    lens = profile.lens
+    return {
+        "format": FORMAT,
+        "version": VERSION,
+        "name": profile.name,
+        "source": profile.source,
+        "image": {"width": lens.width, "height": lens.height, "pixel_aspect": lens.pixel_aspect},
+        "sensor_width_mm": profile.sensor_width_mm,
+        "focal_known": profile.focal_told,
+        "lens": {
+            "model": lens.model,
+            "focal_px": list(lens.focal_px),
+            "principal_px": list(lens.principal_px),
+            "radial": list(lens.radial),
+            "tangential": list(lens.tangential),
+            "division": lens.division,
+            "two_axis": list(lens.two_axis),
+            "turn": lens.turn,
+        },
+        "sigma": {"focal_px": profile.focal_sigma_px, **profile.sigma},
+        "notes": profile.notes,
+    }
+
+
+def read_profile(document) -> LensProfile:
+    """Return the profile of a dictionary; raises LensError when it is none, or no lens could be like that."""
+    try:
+        if document["format"] != FORMAT or int(document["version"]) != VERSION:
+            raise LensError("This is no lens profile.", f"Its format is “{FORMAT}”, version {VERSION}.")
+        image, row = document["image"], document["lens"]
+        lens = Lens(
+            int(image["width"]), int(image["height"]), _numbers(row["focal_px"], 2), _numbers(row["principal_px"], 2),
+            _numbers(row.get("radial", (0, 0, 0)), 3), _numbers(row.get("tangential", (0, 0)), 2), float(image.get("pixel_aspect", 1.0)),
+            float(row.get("division", 0.0)), _numbers(row.get("two_axis", (0,) * 10), 10), float(row.get("turn", 0.0)),
+        )  # fmt: skip
+        sigma = {str(k): float(v) for k, v in document.get("sigma", {}).items()}
+        sensor = document.get("sensor_width_mm")
+        profile = LensProfile(
+            str(document.get("name", "Lens"))[:80], lens, str(document.get("source", "typed")), bool(document.get("focal_known", True)),
+            sigma.pop("focal_px", 0.0), float(sensor) if sensor is not None else None, sigma, [str(n) for n in document.get("notes", [])],
+        )  # fmt: skip
+    except (KeyError, TypeError, ValueError, AttributeError) as error:
+        raise LensError("The lens profile is not complete.", f"“{error}” is missing or no number.") from error
+    check_lens(profile.lens)
+    return profile
+
+
+def _numbers(values, count: int) -> tuple[float, ...]:
+    out = tuple(float(v) for v in values)
+    if len(out) != count or not np.isfinite(out).all():
+        raise ValueError(f"{count} finite numbers")
+    return out
+
+
+def check_lens(lens: Lens) -> None:
+    """Raise LensError for a lens that cannot be: no size, no focal length, no pixel aspect, or a picture folded over."""
+    if not (16 <= lens.width <= 65536 and 16 <= lens.height <= 65536):
+        raise LensError(f"A picture of {lens.width}x{lens.height} is impossible.", "Give the plate's size in pixels.")
+    if not 0.1 <= lens.pixel_aspect <= 10.0:
+        raise LensError(f"A pixel aspect of {lens.pixel_aspect:g} is impossible.", "Give the width of a pixel over its height, as 1 or 2.")
+    if not all(0.02 * lens.width < f < 1000.0 * lens.width for f in lens.focal_px):
+        raise LensError(f"A focal length of {lens.focal_px[0]:g} px is impossible.", "Give more than 2 % of the picture's width.")
+    fold = lens.folds()
+    if fold is not None:
+        raise LensError(f"These coefficients fold the picture over at {100 * fold:.0f} % of its half diagonal.", "Turn them back towards 0.")
