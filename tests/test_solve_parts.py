@@ -9,6 +9,7 @@ from amberkeel.core.geometry import rotation_exp, rotation_log
 from amberkeel.core.slip import slip_px
 from amberkeel.core.solve.bundle import adjust
 from amberkeel.core.solve.checks import choose_checks
+from amberkeel.core.solve.lens_terms import LensPriors
 from amberkeel.core.solve.points import resect
 from amberkeel.core.solve.problem import make_problem
 from amberkeel.core.solve.solve import Recipe, solve_tracks
@@ -97,7 +98,7 @@ def test_a_soft_value_pulls_as_its_sigma_says(path, rng):
         problem.place(problem.used, 3.0)
         free = np.ones(30, bool)
         free[0] = False
-        options = {"prior_mean": np.array([np.log(740.0), 0, 0, 0]), "prior_weight": np.array([weight, 0, 0, 0])}
+        options = {"priors": LensPriors(np.array([np.log(740.0), 0, 0, 0, 0, 0]), np.array([weight, 0, 0, 0, 0, 0]))}
         bundle, _ = problem.bundle(problem.solved, problem.used, free, free_lens=(0,), **options)
         adjust(bundle, 60, 1e-10)
         results.append(bundle.lens[0])

@@ -39,8 +39,10 @@ def _frame_range(_context, _option, value: str | None) -> tuple[int, int] | None
 @click.option("--mattes", default=None, help="Matte sequence; white is ignored.")
 @click.option("--tracks", default=None, help="Solve from this table of tracks (CSV) without following.")
 @click.option("--origin", type=click.Choice(["top left", "bottom left"]), default="top left", help="Where the table counts y from.")
+@click.option("--lens", default=None, type=click.Path(), help="Lens profile (JSON) whose distortion is held.")
+@click.option("--zoom", is_flag=True, help="The focal length changes over frames, smoothly.")
 @click.option("--seed", type=int, default=0, help="Of every random choice.")
-def solve(plate, out, frames, fps, pixel_aspect, sensor_width, focal, distortion, camera_motion, mattes, tracks, origin, seed) -> None:
+def solve(plate, out, frames, fps, pixel_aspect, sensor_width, focal, distortion, camera_motion, mattes, tracks, origin, lens, zoom, seed) -> None:
     """Follow PLATE (folder, name.####.png or video) and solve its camera."""
     from amberkeel.core.solve_plate import SolveOrder, solve_plate
 
@@ -48,7 +50,7 @@ def solve(plate, out, frames, fps, pixel_aspect, sensor_width, focal, distortion
         raise click.UsageError("--focal needs --sensor-width, since millimetres mean nothing without it.")
     if tracks and mattes:
         raise click.UsageError("--mattes keep features away while following; --tracks are followed already.")
-    order = SolveOrder(plate, frames, fps, pixel_aspect, sensor_width, focal, distortion, camera_motion, mattes, seed, tracks, origin)
+    order = SolveOrder(plate, frames, fps, pixel_aspect, sensor_width, focal, distortion, camera_motion, mattes, seed, tracks, origin, lens, zoom)
     began = time.monotonic()
     try:
         with _bar() as report:
@@ -61,6 +63,8 @@ def solve(plate, out, frames, fps, pixel_aspect, sensor_width, focal, distortion
     except OSError as error:
         _fail(f"{out} cannot be written ({error.strerror}). Choose another folder.")
     q = json.loads(files["solve.json"])
+    for note in q["lens_report"]["notes"]:
+        click.echo(note, err=True)
     click.echo(
         f"Solved {len(q['frames'])} frames in {time.monotonic() - began:.1f} s: "
         f"RMS {q['quality']['rms_px']:.3f} px, check {q['quality']['check_rms_px']:.3f} px, "
@@ -164,10 +168,121 @@ def _written(out: Path, work, table):
     except KeelError as error:
         _fail(str(error))
     except json.JSONDecodeError as error:
-        _fail(f"The operations are no JSON ({error}).")
+        _fail(f"The file is no JSON ({error}).")
     except OSError as error:
         _fail(f"{out} cannot be written ({error.strerror}). Choose another file.")
     return made
+
+
+@main.group()
+def lens() -> None:
+    """Lenses from filmed grids and from drawn lines."""
+
+
+@lens.command()
+@click.argument("images")
+@click.option("--inner", required=True, help="Inner corners of the chessboard, dots or tags, as 9x6.")
+@click.option("--square-mm", type=float, required=True, help="Distance of neighbouring corners in mm; the side of a tag.")
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="Lens profile (JSON) to write.")
+@click.option("--pattern", type=click.Choice(["chess", "dots", "tags"]), default="chess")
+@click.option("--gap", type=float, default=0.25, help="Space between tags as a share of their side.")
+@click.option("--sensor-width", type=click.FloatRange(1.0, 200.0), default=None, help="Sensor width in mm, to be kept with the profile.")
+@click.option("--pixel-aspect", type=float, default=1.0, help="Width of a pixel over its height.")
+@click.option("--radial", type=click.IntRange(0, 3), default=2, help="Radial coefficients.")
+@click.option("--tangential", is_flag=True, help="Tangential coefficients too.")
+@click.option("--division", is_flag=True, help="The division model instead of radial coefficients.")
+@click.option("--anamorphic", is_flag=True, help="Squeeze and a two-axis model, turned.")
+def chart(images, inner, square_mm, out, pattern, gap, sensor_width, pixel_aspect, radial, tangential, division, anamorphic) -> None:
+    """Calibrate a lens from IMAGES (folder, pattern or video) of a grid; write its profile."""
+    from amberkeel.core.lens.chart import ChartOrder, calibrate, find_views
+    from amberkeel.core.lens.profile import profile_document, profile_from_chart
+    from amberkeel.core.lens.stills import open_stills
+
+    columns, cross, rows = inner.lower().partition("x")
+    if not (cross and columns.isdigit() and rows.isdigit()):
+        raise click.UsageError("--inner is written as 9x6: inner corners along a row, and rows.")
+    model = "division" if division else "radial"
+    order = ChartOrder(int(columns), int(rows), square_mm, pattern, gap, "36h11", pixel_aspect, radial, tangential, anamorphic, model)
+    fits = []
+
+    def work(report):
+        total, pictures = open_stills(images)
+        views, (width, height) = find_views(pictures, order, report, total)
+        fits.append(calibrate(views, width, height, order))
+        return profile_from_chart(fits[0], sensor_width_mm=sensor_width)
+
+    _written(out, work, lambda profile: json.dumps(profile_document(profile), indent=1))
+    fit = fits[0]
+    for name, rms, astray in zip(fit.views, fit.view_rms, fit.astray):
+        click.echo(f"{name}  {rms:.3f} px{'  left out: disagrees with the others' if astray else ''}")
+    for note in fit.notes:
+        click.echo(note)
+    click.echo(
+        f"{len(fit.views)} views, RMS {fit.rms_px:.3f} px: focal length {fit.lens.focal_px[0]:.1f} ±{fit.sigma['focal_px']:.1f} px, "
+        f"map ±{fit.map_sigma_px:.2f} px. Written to {out}."
+    )
+
+
+@lens.command()
+@click.argument("lines", type=click.Path(path_type=Path))
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="Lens profile (JSON) to write.")
+def lines(lines, out) -> None:
+    """Tell a lens from LINES, a JSON file of drawn straight edges and axis lines; write its profile."""
+    from amberkeel.core.lens.line_file import read_line_file
+    from amberkeel.core.lens.fit import fit_lens
+    from amberkeel.core.lens.profile import profile_document, profile_from_lines
+
+    fits = []
+
+    def work(report):
+        order, drawn, sensor = read_line_file(lines)
+        fits.append(fit_lens(drawn, order))
+        return profile_from_lines(fits[0], sensor_width_mm=sensor)
+
+    _written(out, work, lambda profile: json.dumps(profile_document(profile), indent=1))
+    fit = fits[0]
+    for line in fit.lines:
+        click.echo(f"{line.name}  {line.before_px:.2f} px before, {line.after_px:.2f} px after{'  disagrees' if line.disagrees else ''}")
+    for note in fit.notes:
+        click.echo(note)
+    focal = f"focal length {fit.lens.focal_px[0]:.1f} ±{fit.focal_sigma_px:.1f} px" if fit.focal_told else "focal length not told"
+    click.echo(f"{fit.lens.model.capitalize()} distortion {', '.join(f'{k} {v:+.4f}' for k, v in _coefficients(fit).items()) or 'none'}; {focal}. Written to {out}.")
+
+
+def _coefficients(fit) -> dict[str, float]:
+    names = ("k1", "k2", "k3", "p1", "p2", "division")
+    return {n: fit.lens.coefficients[k] for k, n in enumerate(names) if n in fit.sigma}
+
+
+@main.command()
+@click.argument("plate")
+@click.option("--lens", "profile", required=True, type=click.Path(path_type=Path), help="Lens profile (JSON).")
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder for the straightened pictures.")
+@click.option("--frames", callback=_frame_range, help="First and last frame, as 1001-1072.")
+@click.option("--overscan", default="all", help="all (no pixel lost), crop (no empty pixel), same, or percent as 10.")
+@click.option("--filter", type=click.Choice(["linear", "cubic", "lanczos"]), default="cubic")
+@click.option("--format", "kind", type=click.Choice(["png", "exr", "tif", "jpg", "dpx"]), default=None, help="The plate's own by default.")
+@click.option("--st-maps", is_flag=True, help="undistort_st.exr and redistort_st.exr too.")
+def undistort(plate, profile, out, frames, overscan, filter, kind, st_maps) -> None:
+    """Write PLATE straightened through a lens."""
+    from amberkeel.core.lens.straighten import StraightenOrder, straighten_plate
+    from amberkeel.core.plate.plate import open_plate
+    from amberkeel.core.solve_plate import load_profile
+
+    try:
+        share = float(overscan) if overscan not in ("all", "crop", "same") else overscan
+    except ValueError:
+        raise click.UsageError("--overscan is all, crop, same, or a number of percent.")
+    order = StraightenOrder(share, filter, kind or "", st_maps)
+    try:
+        with _bar() as report:
+            opened = open_plate(plate, frames)
+            canvas = straighten_plate(opened, load_profile(profile), out, order, report)
+    except KeelError as error:
+        _fail(str(error))
+    except OSError as error:
+        _fail(f"{out} cannot be written ({error.strerror}). Choose another folder.")
+    click.echo(f"{len(opened.frames)} frames of {canvas.width}x{canvas.height} written to {out}; the plate's corner lies at {canvas.left}, {canvas.top}.")
 
 
 @main.group()

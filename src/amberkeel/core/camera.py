@@ -16,13 +16,30 @@ class CameraPath:
     frames : (F,) int, the plate's own frame numbers, rising.
     positions : (F, 3) camera centres in the world, metres (or the solve's own unit).
     world_from_camera : (F, 3, 3) rotations; columns are the camera's axes in the world.
-    lens : the lens, the same on all frames.
+    lens : the lens, the same on all frames but for a zoom.
+    zoom : (F,) what the lens's focal length is multiplied by on each frame, or None where it stays.
     """
 
     frames: np.ndarray
     positions: np.ndarray
     world_from_camera: np.ndarray
     lens: Lens
+    zoom: np.ndarray | None = None
+
+    def lens_at(self, row: int) -> Lens:
+        """Return the lens of a row."""
+        return self.lens if self.zoom is None else self.lens.with_focal(self.lens.focal_px[0] * float(self.zoom[row]))
+
+    def normalise(self, px: np.ndarray, row: int | np.ndarray) -> np.ndarray:
+        """Take pixels (N, 2) of `row` (one row, or (N,) rows) to undistorted normalised coordinates (N, 2)."""
+        return self.lens.normalise(self._scaled(px, row, -1.0))
+
+    def _scaled(self, px: np.ndarray, row: int | np.ndarray, power: float) -> np.ndarray:
+        """Return pixels moved about the optical centre by the zoom (`power` 1) or against it (-1)."""
+        if self.zoom is None:
+            return px
+        centre = np.array(self.lens.principal_px)
+        return centre + (px - centre) * (np.asarray(self.zoom)[row] ** power)[..., None]
 
     def index_of(self, frame: int) -> int:
         """Return the row of a frame number; raises KeyError when the path has no such frame."""
@@ -40,7 +57,7 @@ class CameraPath:
 
     def project(self, xyz: np.ndarray, row: int | np.ndarray) -> np.ndarray:
         """Project world points (N, 3) into `row` (one row, or (N,) rows) as pixels (N, 2)."""
-        return self.lens.project(self.to_camera(xyz, row))
+        return self._scaled(self.lens.project(self.to_camera(xyz, row)), row, 1.0)
 
     def moved(self, scale: float, rotation: np.ndarray, translation: np.ndarray) -> "CameraPath":
         """Return the path in another world: ``x_new = scale * rotation @ x + translation``."""

@@ -18,14 +18,15 @@ def slip_px(path: CameraPath, truth: CameraPath, xyz: np.ndarray, seen: np.ndarr
     """
     points, rows = np.nonzero(seen.T)
     px = truth.project(xyz[points], rows)
-    lens = path.lens
-    flat = np.array([lens.focal_px[0], lens.focal_px[1] / lens.focal_px[0], *lens.principal_px, *lens.radial])
+    straight = path.normalise(px, rows)
+    plain = np.array([1.0, 1.0, 0.0, 0.0, 0.0, 0.0, 0.0])
+    flat = np.tile(plain, (len(path.frames), 1))
     count = seen.sum(0)
     first = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
     n = len(xyz)
     anchors, directions, rhos, good = np.zeros((n, 3)), np.zeros((n, 3)), np.zeros(n), np.zeros(n, np.bool_)
     triangulate(
-        path.world_from_camera, path.positions, flat, first, rows, px, np.ones(len(px)), 1e6, np.ones(n, np.bool_),
+        path.world_from_camera, path.positions, flat, first, rows, straight, np.full(len(px), path.lens.focal_px[0]), 1e6, np.ones(n, np.bool_),
         anchors, directions, rhos, good,
     )  # fmt: skip
     placed = anchors + directions / np.where(np.abs(rhos) > 1e-9, rhos, 1e-9)[:, None]

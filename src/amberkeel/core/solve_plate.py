@@ -2,20 +2,21 @@
 
 import json
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 
-from amberkeel.core.errors import FollowError, SolveError
+from amberkeel.core.errors import FollowError, LensError, SolveError
 from amberkeel.core.follow import follow_plate
 from amberkeel.core.handoff.document import solve_document
 from amberkeel.core.handoff.tables import points_csv
 from amberkeel.core.handoff.track_table import TOP_LEFT, check_origin, read_tracks_csv
 from amberkeel.core.handoff.usd import usd_text
 from amberkeel.core.lens import focal_px_from_mm
+from amberkeel.core.lens.profile import LensProfile, read_profile
 from amberkeel.core.plate.plate import Plate, matte_reader, open_plate
 from amberkeel.core.progress import span
-from amberkeel.core.solve.solve import Recipe, solve_tracks
+from amberkeel.core.solve.solve import LensTerm, Recipe, solve_tracks
 from amberkeel.core.tracks import TrackSet
 
 DEFAULT_SENSOR_MM = 36.0
@@ -24,7 +25,8 @@ DEFAULT_SENSOR_MM = 36.0
 
 @dataclass(frozen=True)
 class SolveOrder:
-    """What to solve and how; millimetres, and None where nothing is known. `tracks` is a CSV to solve from instead of following."""
+    """What to solve and how; millimetres, and None where nothing is known. `tracks` is a CSV to solve from instead of following,
+    `lens` a lens profile (JSON) whose distortion is held."""
 
     plate: str
     frames: tuple[int, int] | None = None
@@ -38,6 +40,8 @@ class SolveOrder:
     seed: int = 0
     tracks: str | None = None
     origin: str = TOP_LEFT
+    lens: str | None = None
+    zoom: bool = False
 
 
 def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> dict[str, str]:
@@ -48,10 +52,12 @@ def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> di
     fps = _fraction(order.fps) or plate.fps or Fraction(24)
     mattes = matte_reader(order.mattes, plate) if order.mattes else None
     tracks = _given(order, plate) if order.tracks else follow_plate(plate, mattes=mattes, progress=span(progress, 0.0, 0.65))
-    sensor = order.sensor_width_mm or DEFAULT_SENSOR_MM
+    profile = load_profile(Path(order.lens)).rescaled(plate.width, plate.height) if order.lens else None
+    sensor = order.sensor_width_mm or (profile and profile.sensor_width_mm) or DEFAULT_SENSOR_MM
     focal = focal_px_from_mm(order.focal_mm, sensor, plate.width) if order.focal_mm else None
     aspect = order.pixel_aspect or plate.pixel_aspect
-    recipe = Recipe(order.motion, order.distortion, focal, aspect, seed=order.seed)
+    recipe = Recipe(order.motion, order.distortion, focal, aspect, seed=order.seed, zoom=order.zoom)
+    recipe = with_profile(recipe, profile) if profile else recipe
     solution = solve_tracks(tracks, plate.frames, plate.width, plate.height, recipe, span(progress, 0.65, 0.98))
     document = solve_document(solution, plate=plate.name, fps=f"{fps.numerator}/{fps.denominator}")
     progress(1.0, "Writing")
@@ -60,6 +66,23 @@ def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> di
         "camera.usda": usd_text(document, sensor),
         "points.csv": points_csv(document),
     }
+
+
+def load_profile(path: Path) -> LensProfile:
+    """Return the lens profile of a file; raises LensError when it is none."""
+    try:
+        return read_profile(json.loads(path.read_text()))
+    except (OSError, UnicodeDecodeError, json.JSONDecodeError) as error:
+        raise LensError(f"{path} cannot be read as a lens profile.", "Give a JSON file as `keel lens` writes it.") from error
+
+
+def with_profile(recipe: Recipe, profile: LensProfile) -> Recipe:
+    """Return a recipe with a profile's distortion held, and its focal length as a soft value unless another is known."""
+    terms = dict(recipe.terms)
+    if profile.focal_told and not recipe.focal_px and "focal" not in terms:
+        sigma = max(profile.focal_sigma_px, 1e-4 * profile.lens.focal_px[0])
+        terms["focal"] = LensTerm("soft", profile.lens.focal_px[0], sigma)
+    return replace(recipe, terms=terms, held_lens=profile.lens, pixel_aspect=profile.lens.focal_px[1] / profile.lens.focal_px[0])
 
 
 def _given(order: SolveOrder, plate: Plate) -> TrackSet:

@@ -1,5 +1,7 @@
 """The document `solve.json`: a solve in the conventions of `core`, described in docs/solve-json.md."""
 
+from dataclasses import asdict
+
 import numpy as np
 
 from amberkeel.core.solve.solve import Solution
@@ -23,7 +25,7 @@ def solve_document(solution: Solution, datum: Datum = IDENTITY, plate: str = "",
             "frame": int(frame),
             "position": path.positions[k].tolist(),
             "world_from_camera": path.world_from_camera[k].tolist(),
-            "focal_px": lens.focal_px[0],
+            "focal_px": path.lens_at(k).focal_px[0],
             "residual_px": _clean(solution.frame_rms[k]),
             "position_sigma": _clean(solution.position_sigma[k] * datum.scale),
         }
@@ -49,11 +51,20 @@ def solve_document(solution: Solution, datum: Datum = IDENTITY, plate: str = "",
         "image": {"width": lens.width, "height": lens.height, "pixel_aspect": lens.pixel_aspect},
         "camera_motion": solution.motion,
         "lens": {
-            "model": "radial",
+            "model": lens.model,
             "focal_px": list(lens.focal_px),
             "principal_px": list(lens.principal_px),
             "radial": list(lens.radial),
             "tangential": list(lens.tangential),
+            "division": lens.division,
+            "two_axis": list(lens.two_axis),
+            "turn": lens.turn,
+        },
+        "lens_report": {
+            "values": [asdict(v) for v in solution.lens_report.values],
+            "names": solution.lens_report.names,
+            "correlation": solution.lens_report.correlation.tolist(),
+            "notes": solution.lens_report.notes,
         },
         "frames": frames,
         "points": points,
@@ -69,6 +80,9 @@ def solve_document(solution: Solution, datum: Datum = IDENTITY, plate: str = "",
             "camera_motion": solution.recipe.motion,
             "distortion": solution.recipe.distortion,
             "focal_px": solution.recipe.focal_px,
+            "lens": {name: asdict(term) for name, term in solution.recipe.terms.items()},
+            "lens_held": solution.recipe.held_lens is not None,
+            "zoom": solution.recipe.zoom,
             "check_share": solution.recipe.check_share,
             "seed": solution.recipe.seed,
         },

@@ -103,12 +103,20 @@ def redistort_map(lens: Lens, canvas: Canvas) -> np.ndarray:
     return x * np.array(lens.focal_px) + np.array(lens.principal_px) + [canvas.left, canvas.top]
 
 
-def resample(picture: np.ndarray, places: np.ndarray, filter: str = "cubic") -> np.ndarray:
-    """Return a picture (H, W, C) sampled at places (h, w, 2) pixels; outside it is black. Keeps uint8, uint16 and float32."""
-    if filter not in FILTERS:
-        raise LensError(f"There is no filter “{filter}”.", f"Choose {', '.join(FILTERS)}.")
-    at = (places - 0.5).astype(np.float32)
-    return cv2.remap(picture, at[..., 0], at[..., 1], FILTERS[filter], borderMode=cv2.BORDER_CONSTANT, borderValue=0)
+class Resampler:
+    """Samples pictures at places (h, w, 2) pixels, prepared once for many pictures; outside a picture it is black."""
+
+    def __init__(self, places: np.ndarray, filter: str = "cubic"):
+        if filter not in FILTERS:
+            raise LensError(f"There is no filter “{filter}”.", f"Choose {', '.join(FILTERS)}.")
+        # OpenCV counts pixel centres from 0.
+        at = (places - 0.5).astype(np.float32)
+        self.maps = cv2.convertMaps(at[..., 0], at[..., 1], cv2.CV_16SC2)
+        self.filter = FILTERS[filter]
+
+    def __call__(self, picture: np.ndarray) -> np.ndarray:
+        """Return a picture (H, W, C) uint8, uint16 or float32 sampled (h, w, C)."""
+        return cv2.remap(picture, *self.maps, self.filter, borderMode=cv2.BORDER_CONSTANT, borderValue=0)
 
 
 def st_map(places: np.ndarray, width: int, height: int) -> np.ndarray:

@@ -11,6 +11,7 @@ from numba import njit, prange
 from scipy.linalg import LinAlgError, cho_factor, cho_solve
 
 from amberkeel.core.geometry import rotation_exp
+from amberkeel.core.solve.lens_terms import LensPriors
 from amberkeel.core.solve.projection import (
     BEHIND,
     LENS_PARAMETERS,
@@ -34,11 +35,12 @@ class Bundle:
     ----------
     rotations (F, 3, 3) world_from_camera, centres (F, 3) : cameras.
     anchors (P, 3), directions (P, 3), rhos (P,) : points, ``X = anchor + direction / rho``.
-    lens (7,) : fx, aspect, cx, cy, k1, k2, k3.
+    lens (7,) : fx, aspect, cx, cy, k1, k2, k3. zoom (K,) : coefficients of the log focal length over frames, on the
+        basis (F, K); none for a fixed focal length.
     first (P + 1,) : observations of point p are rows ``first[p]:first[p + 1]``, by rising camera.
     camera (N,) int, xy (N, 2) pixels, weight (N,) one over sigma in pixels; weight 0 leaves an observation out.
-    free_cameras (F,) bool. free_lens : numbers of free lens parameters, of log fx, k1, k2, k3.
-    prior_mean, prior_weight (4,) : soft values of the lens parameters and one over their sigma.
+    free_cameras (F,) bool. free_lens : numbers of free lens parameters, of log fx, k1, k2, k3, cx, cy and then the zoom's.
+    priors : soft values of the lens parameters.
     loss_scale : whitened residual at which the Cauchy loss bends.
     """
 
@@ -54,24 +56,33 @@ class Bundle:
     weight: np.ndarray
     free_cameras: np.ndarray
     free_lens: tuple[int, ...] = ()
-    prior_mean: np.ndarray = field(default_factory=lambda: np.zeros(LENS_PARAMETERS))
-    prior_weight: np.ndarray = field(default_factory=lambda: np.zeros(LENS_PARAMETERS))
+    priors: LensPriors = field(default_factory=LensPriors)
     loss_scale: float = 2.5
+    zoom: np.ndarray = field(default_factory=lambda: np.zeros(0))
+    basis: np.ndarray | None = None
 
     def slots(self) -> np.ndarray:
         """Return each camera's place in the reduced system, or -1 where it is held, (F,) int."""
         return np.where(self.free_cameras, np.cumsum(self.free_cameras) - 1, -1).astype(np.int64)
 
     def lens_parameters(self) -> np.ndarray:
-        """Return log fx, k1, k2, k3."""
-        return np.array([np.log(self.lens[0]), *self.lens[4:7]])
+        """Return log fx, k1, k2, k3, cx, cy and the zoom's coefficients."""
+        return np.array([np.log(self.lens[0]), *self.lens[4:7], *self.lens[2:4], *self.zoom])
+
+    def lenses(self) -> np.ndarray:
+        """Return each camera's lens (F, 7)."""
+        return lenses_of(self.lens, self.zoom, self.bases())
+
+    def bases(self) -> np.ndarray:
+        """Return the zoom's basis (F, K), of no column where nothing zooms."""
+        return self.basis if self.basis is not None else np.zeros((len(self.centres), 0))
 
     def residuals(self) -> np.ndarray:
         """Return projected minus measured (N, 2) in pixels; 1e3 where a point is behind the camera."""
         out = np.empty_like(self.xy)
         point = np.repeat(np.arange(len(self.rhos)), np.diff(self.first))
         _residuals(
-            self.rotations, self.centres, self.anchors, self.directions, self.rhos, self.lens,
+            self.rotations, self.centres, self.anchors, self.directions, self.rhos, self.lenses(),
             point, self.camera, self.xy, out,
         )  # fmt: skip
         return out
@@ -81,15 +92,23 @@ class Bundle:
         return self.anchors + self.directions / np.maximum(self.rhos, 1.0 / far)[:, None]
 
 
+def lenses_of(lens: np.ndarray, zoom: np.ndarray, basis: np.ndarray) -> np.ndarray:
+    """Return each camera's lens (F, 7) from one lens (7,), zoom coefficients (K,) and their basis (F, K)."""
+    out = np.tile(lens, (len(basis), 1))
+    if len(zoom):
+        out[:, 0] *= np.exp(basis @ zoom)
+    return out
+
+
 @njit(cache=True, nogil=True, fastmath=True)
-def _residuals(rotations, centres, anchors, directions, rhos, lens, point, camera, xy, out):
+def _residuals(rotations, centres, anchors, directions, rhos, lenses, point, camera, xy, out):
     for n in range(len(camera)):
         p, f = point[n], camera[n]
-        residual(rotations[f], centres[f], anchors[p], directions[p], rhos[p], lens, xy[n], out[n])
+        residual(rotations[f], centres[f], anchors[p], directions[p], rhos[p], lenses[f], xy[n], out[n])
 
 
 @njit(cache=True, nogil=True, fastmath=True, parallel=True)
-def _cost(rotations, centres, anchors, directions, rhos, lens, first, camera, xy, weight, scale2):
+def _cost(rotations, centres, anchors, directions, rhos, lenses, first, camera, xy, weight, scale2):
     """Return the robust cost, half the sum of the Cauchy loss."""
     parts = np.zeros(CHUNKS)
     count = len(rhos)
@@ -101,7 +120,7 @@ def _cost(rotations, centres, anchors, directions, rhos, lens, first, camera, xy
                 if weight[n] == 0.0:
                     continue
                 f = camera[n]
-                ahead = residual(rotations[f], centres[f], anchors[p], directions[p], rhos[p], lens, xy[n], e)
+                ahead = residual(rotations[f], centres[f], anchors[p], directions[p], rhos[p], lenses[f], xy[n], e)
                 r2 = (e[0] * e[0] + e[1] * e[1]) * weight[n] * weight[n] if ahead else BEHIND
                 product *= 1.0 + r2 / scale2
                 if product > 1e200:
@@ -123,8 +142,8 @@ def _invert3(v, out):
 
 @njit(cache=True, nogil=True, fastmath=True, parallel=True)
 def _reduce(
-    rotations, centres, anchors, directions, rhos, lens, first, camera, xy, weight, scale2,
-    slots, free_lens, size, damping, systems, sides, diagonals, blocks, inverses, gradients,
+    rotations, centres, anchors, directions, rhos, lenses, first, camera, xy, weight, scale2,
+    slots, free_lens, basis_of_zoom, size, damping, systems, sides, diagonals, blocks, inverses, gradients,
 ):  # fmt: skip
     """Eliminate the points: fill each chunk's reduced system (lower triangle), right side and undamped diagonal.
 
@@ -139,9 +158,10 @@ def _reduce(
         side[:] = 0.0
         diagonal[:] = 0.0
         e, basis = np.empty(2), np.empty((3, 2))
-        jc, jp, jl = np.empty((2, 6)), np.empty((2, 3)), np.empty((2, LENS_PARAMETERS))
-        v, lens_rows, y = np.empty((3, 3)), np.empty((LENS_PARAMETERS, 3)), np.empty((6, 3))
-        y_lens = np.empty((LENS_PARAMETERS, 3))
+        jc, jp, jall = np.empty((2, 6)), np.empty((2, 3)), np.empty((2, LENS_PARAMETERS))
+        jl = np.empty((2, lens_count))
+        v, lens_rows, y = np.empty((3, 3)), np.empty((lens_count, 3)), np.empty((6, 3))
+        y_lens = np.empty((lens_count, 3))
         for p in range(chunk * count // CHUNKS, (chunk + 1) * count // CHUNKS):
             v[:] = 0.0
             lens_rows[:] = 0.0
@@ -155,11 +175,18 @@ def _reduce(
                 if weight[n] == 0.0:
                     continue
                 if not residual_and_derivatives(
-                    rotations[f], centres[f], anchors[p], directions[p], rhos[p], basis, lens, xy[n], e, jc, jp, jl
+                    rotations[f], centres[f], anchors[p], directions[p], rhos[p], basis, lenses[f], xy[n], e, jc, jp, jall
                 ):
                     continue
                 w2 = weight[n] * weight[n]
                 w2 /= 1.0 + (e[0] * e[0] + e[1] * e[1]) * w2 / scale2
+                for k in range(lens_count):
+                    q = free_lens[k]
+                    if q < LENS_PARAMETERS:
+                        jl[0, k], jl[1, k] = jall[0, q], jall[1, q]
+                    else:
+                        share = basis_of_zoom[f, q - LENS_PARAMETERS]
+                        jl[0, k], jl[1, k] = share * jall[0, 0], share * jall[1, 0]
                 for a in range(3):
                     gp[a] -= w2 * (jp[0, a] * e[0] + jp[1, a] * e[1])
                     for b in range(a, 3):
@@ -174,17 +201,14 @@ def _reduce(
                         for b in range(3):
                             w[a, b] = w2 * (jc[0, a] * jp[0, b] + jc[1, a] * jp[1, b])
                     for k in range(lens_count):
-                        q = free_lens[k]
                         for a in range(6):
-                            system[lens_at + k, at + a] += w2 * (jl[0, q] * jc[0, a] + jl[1, q] * jc[1, a])
+                            system[lens_at + k, at + a] += w2 * (jl[0, k] * jc[0, a] + jl[1, k] * jc[1, a])
                 for k in range(lens_count):
-                    q = free_lens[k]
-                    side[lens_at + k] -= w2 * (jl[0, q] * e[0] + jl[1, q] * e[1])
+                    side[lens_at + k] -= w2 * (jl[0, k] * e[0] + jl[1, k] * e[1])
                     for j in range(k + 1):
-                        o = free_lens[j]
-                        system[lens_at + k, lens_at + j] += w2 * (jl[0, q] * jl[0, o] + jl[1, q] * jl[1, o])
+                        system[lens_at + k, lens_at + j] += w2 * (jl[0, k] * jl[0, j] + jl[1, k] * jl[1, j])
                     for b in range(3):
-                        lens_rows[k, b] += w2 * (jl[0, q] * jp[0, b] + jl[1, q] * jp[1, b])
+                        lens_rows[k, b] += w2 * (jl[0, k] * jp[0, b] + jl[1, k] * jp[1, b])
             for a in range(3):
                 v[a, a] = v[a, a] * (1.0 + damping) + 1e-9
             _invert3(v, inverses[p])
@@ -294,8 +318,8 @@ class _Workspace:
     def reduce(self, b: Bundle, damping: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Return the reduced system (lower triangle), its right side, and the diagonal before elimination."""
         _reduce(
-            b.rotations, b.centres, b.anchors, b.directions, b.rhos, b.lens, b.first, b.camera, b.xy, b.weight,
-            b.loss_scale**2, self.slots, self.lens, self.size, damping,
+            b.rotations, b.centres, b.anchors, b.directions, b.rhos, b.lenses(), b.first, b.camera, b.xy, b.weight,
+            b.loss_scale**2, self.slots, self.lens, b.bases(), self.size, damping,
             self.systems, self.sides, self.diagonals, self.blocks, self.inverses, self.gradients,
         )  # fmt: skip
         system, side = self.systems[0], self.sides[0]
@@ -303,24 +327,19 @@ class _Workspace:
             system += self.systems[chunk]
             side += self.sides[chunk]
         lens_at = self.size - len(self.lens)
-        now = b.lens_parameters()
-        for k, q in enumerate(self.lens):
-            system[lens_at + k, lens_at + k] += b.prior_weight[q] ** 2
-            side[lens_at + k] += b.prior_weight[q] ** 2 * (b.prior_mean[q] - now[q])
+        if len(self.lens):
+            residual, rows = b.priors.rows(b.lens_parameters())
+            rows = rows[:, self.lens]
+            system[lens_at:, lens_at:] += np.tril(rows.T @ rows)
+            side[lens_at:] -= rows.T @ residual
         return system, side, np.diagonal(system) + self.diagonals.sum(0)
-
-
-def prior_cost(b: Bundle) -> float:
-    """Return the cost of the lens leaving its soft values."""
-    free = list(b.free_lens)
-    gap = (b.lens_parameters() - b.prior_mean)[free] * b.prior_weight[free]
-    return 0.5 * float(gap @ gap)
 
 
 def total_cost(b: Bundle) -> float:
     """Return the robust cost of a bundle with its priors."""
-    return prior_cost(b) + _cost(
-        b.rotations, b.centres, b.anchors, b.directions, b.rhos, b.lens,
+    soft = b.priors.cost(b.lens_parameters()) if b.free_lens else 0.0
+    return soft + _cost(
+        b.rotations, b.centres, b.anchors, b.directions, b.rhos, b.lenses(),
         b.first, b.camera, b.xy, b.weight, b.loss_scale**2,
     )  # fmt: skip
 
@@ -346,7 +365,7 @@ def adjust(b: Bundle, iterations: int = 20, tolerance: float = 1e-5, damping: fl
         ratio = (cost - new_cost) / max(expected, 1e-300)
         if new_cost < cost:
             gone = (cost - new_cost) / max(cost, 1e-300)
-            for name in ("rotations", "centres", "directions", "rhos", "lens"):
+            for name in ("rotations", "centres", "directions", "rhos", "lens", "zoom"):
                 setattr(b, name, getattr(trial, name))
             cost, rise = new_cost, 2.0
             damping = max(damping * max(1.0 / 3.0, 1.0 - (2.0 * min(ratio, 1.0) - 1.0) ** 3), 1e-9)
@@ -369,15 +388,19 @@ def _stepped(b: Bundle, work: _Workspace, step: np.ndarray) -> tuple[Bundle, np.
         work.blocks, work.inverses, work.gradients, step, points,
     )  # fmt: skip
     cameras = step[: 6 * len(work.free)].reshape(-1, 6)
-    rotations, centres, lens = b.rotations.copy(), b.centres.copy(), b.lens.copy()
+    rotations, centres, lens, zoom = b.rotations.copy(), b.centres.copy(), b.lens.copy(), b.zoom.copy()
     _turn(b.rotations, np.ascontiguousarray(cameras[:, :3]), work.free, rotations)
     centres[work.free] += cameras[:, 3:]
     for k, q in enumerate(work.lens):
         value = step[work.size - len(work.lens) + k]
         if q == 0:
             lens[0] *= np.exp(np.clip(value, -0.5, 0.5))
-        else:
+        elif q < 4:
             lens[3 + q] += np.clip(value, -0.3, 0.3)
+        elif q < LENS_PARAMETERS:
+            lens[q - 2] += value
+        else:
+            zoom[q - LENS_PARAMETERS] += np.clip(value, -0.3, 0.3)
     directions, rhos = np.empty_like(b.directions), np.empty_like(b.rhos)
     _move_points(b.directions, b.rhos, points, directions, rhos)
-    return replace(b, rotations=rotations, centres=centres, lens=lens, directions=directions, rhos=rhos), points
+    return replace(b, rotations=rotations, centres=centres, lens=lens, zoom=zoom, directions=directions, rhos=rhos), points

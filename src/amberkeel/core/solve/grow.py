@@ -63,7 +63,10 @@ def grow(problem: Problem, free_lens: tuple, options: dict, progress: Progress) 
         grown += _extend(problem, low, range(low - 1, max(low - 1 - CHUNK, -1), -1))
         if not grown:
             break
-        _adjust_edges(problem, options)
+        if len(problem.zoom):
+            settle(problem, free_lens, options, 8)
+        else:
+            _adjust_edges(problem, options)
         progress(problem.solved.mean(), f"Solved {int(problem.solved.sum())} of {total} frames")
     if not problem.solved.all():
         lost = problem.frames[~problem.solved]

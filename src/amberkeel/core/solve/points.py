@@ -4,7 +4,7 @@ import numpy as np
 from numba import njit, prange
 
 from amberkeel.core.geometry import rotation_exp
-from amberkeel.core.solve.projection import residual_and_derivatives, tangent
+from amberkeel.core.solve.projection import LENS_PARAMETERS, residual_and_derivatives, tangent
 
 
 @njit(cache=True, fastmath=True, nogil=True)
@@ -23,7 +23,7 @@ def _ray(lens, xy, out):
 
 
 @njit(cache=True, fastmath=True, nogil=True)
-def _start(rotations, centres, lens, camera, xy, weight, a, z, anchor, m):
+def _start(rotations, centres, lenses, camera, xy, weight, a, z, anchor, m):
     """Put the anchor at the first usable camera and the direction along its ray; return the linear inverse depth."""
     ray = np.empty(3)
     host = -1
@@ -34,7 +34,7 @@ def _start(rotations, centres, lens, camera, xy, weight, a, z, anchor, m):
     if host < 0:
         return -2.0
     f = camera[host]
-    _ray(lens, xy[host], ray)
+    _ray(lenses[camera[host]], xy[host], ray)
     for k in range(3):
         anchor[k] = centres[f, k]
         m[k] = rotations[f, k, 0] * ray[0] + rotations[f, k, 1] * ray[1] + rotations[f, k, 2] * ray[2]
@@ -43,7 +43,7 @@ def _start(rotations, centres, lens, camera, xy, weight, a, z, anchor, m):
         if weight[n] == 0.0 or n == host:
             continue
         g = camera[n]
-        _ray(lens, xy[n], ray)
+        _ray(lenses[g], xy[n], ray)
         p = np.zeros(3)
         d = np.zeros(3)
         for j in range(3):
@@ -67,10 +67,10 @@ def _normal(h, g, j, e, w2, size):
 
 
 @njit(cache=True, fastmath=True, nogil=True)
-def _refine(rotations, centres, lens, camera, xy, weight, a, z, anchor, m, rho, scale2, iterations):
+def _refine(rotations, centres, lenses, camera, xy, weight, a, z, anchor, m, rho, scale2, iterations):
     """Improve direction and inverse depth by damped Gauss-Newton under a Cauchy loss; return (rho, cost)."""
     basis, e = np.empty((3, 2)), np.empty(2)
-    jc, jp, jl = np.empty((2, 6)), np.empty((2, 3)), np.empty((2, 4))
+    jc, jp, jl = np.empty((2, 6)), np.empty((2, 3)), np.empty((2, LENS_PARAMETERS))
     damping, last = 1e-3, 1e300
     kept_m, kept_rho = m.copy(), rho
     kept_h, kept_g = np.zeros((3, 3)), np.zeros(3)
@@ -85,7 +85,7 @@ def _refine(rotations, centres, lens, camera, xy, weight, a, z, anchor, m, rho, 
                 continue
             f = camera[n]
             if not residual_and_derivatives(
-                rotations[f], centres[f], anchor, m, rho, basis, lens, xy[n], e, jc, jp, jl
+                rotations[f], centres[f], anchor, m, rho, basis, lenses[f], xy[n], e, jc, jp, jl
             ):
                 product *= 1.0 + 1e6 / scale2
             else:
@@ -130,10 +130,10 @@ def _refine(rotations, centres, lens, camera, xy, weight, a, z, anchor, m, rho, 
 
 
 @njit(cache=True, fastmath=True, nogil=True, parallel=True)
-def triangulate(rotations, centres, lens, first, camera, xy, weight, scale2, wanted, anchors, directions, rhos, good):
+def triangulate(rotations, centres, lenses, first, camera, xy, weight, scale2, wanted, anchors, directions, rhos, good):
     """Place the `wanted` (P,) points from their observations in known cameras.
 
-    Arrays are those of a `Bundle`. A point that is `good` on entry is improved from where it is; others start from the
+    Arrays are those of a `Bundle`; `lenses` (F, 7) has one for each camera. A point that is `good` on entry is improved from where it is; others start from the
     linear inverse depth and, where that fits badly, from near infinity too.
     Fills `anchors`, `directions`, `rhos` and `good` (P,): at least two observations, in front of the cameras.
     """
@@ -150,17 +150,17 @@ def triangulate(rotations, centres, lens, first, camera, xy, weight, scale2, wan
             continue
         if warm:
             rhos[p], cost = _refine(
-                rotations, centres, lens, camera, xy, weight, a, z, anchors[p], directions[p], rhos[p], scale2, 8
+                rotations, centres, lenses, camera, xy, weight, a, z, anchors[p], directions[p], rhos[p], scale2, 8
             )
             good[p] = rhos[p] > -1e-2
             if cost < seen * scale2:
                 continue
         anchor, m = np.empty(3), np.empty(3)
-        linear = _start(rotations, centres, lens, camera, xy, weight, a, z, anchor, m)
+        linear = _start(rotations, centres, lenses, camera, xy, weight, a, z, anchor, m)
         m2 = m.copy()
-        rho, cost = _refine(rotations, centres, lens, camera, xy, weight, a, z, anchor, m, max(linear, 1e-6), scale2, 15)
+        rho, cost = _refine(rotations, centres, lenses, camera, xy, weight, a, z, anchor, m, max(linear, 1e-6), scale2, 15)
         if cost > 0.2 * seen * scale2:
-            rho2, cost2 = _refine(rotations, centres, lens, camera, xy, weight, a, z, anchor, m2, 1e-6, scale2, 15)
+            rho2, cost2 = _refine(rotations, centres, lenses, camera, xy, weight, a, z, anchor, m2, 1e-6, scale2, 15)
             if cost2 < cost:
                 m, rho = m2, rho2
         anchors[p], directions[p], rhos[p] = anchor, m, rho
@@ -174,7 +174,7 @@ def resect(rotation, centre, anchors, directions, rhos, lens, xy, weight, scale2
     Damped Gauss-Newton under a Cauchy loss of scale squared `scale2`. Returns the share of points within twice the scale.
     """
     basis, e = np.zeros((3, 2)), np.empty(2)
-    jc, jp, jl = np.empty((2, 6)), np.empty((2, 3)), np.empty((2, 4))
+    jc, jp, jl = np.empty((2, 6)), np.empty((2, 3)), np.empty((2, LENS_PARAMETERS))
     damping, last = 1e-3, 1e300
     kept_r, kept_c = rotation.copy(), centre.copy()
     kept_h, kept_g = np.zeros((6, 6)), np.zeros(6)

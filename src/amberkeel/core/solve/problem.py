@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from amberkeel.core.solve.bundle import Bundle
+from amberkeel.core.solve.bundle import Bundle, lenses_of
 from amberkeel.core.solve.points import triangulate
 from amberkeel.core.tracks import TrackSet
 
@@ -20,7 +20,7 @@ class Problem:
     ----------
     frames (F,) frame numbers. rotations (F, 3, 3), centres (F, 3) cameras, valid where `solved` (F,).
     anchors, directions (P, 3), rhos (P,) points, valid where `placed` (P,).
-    lens (7,) : fx, aspect, cx, cy, k1, k2, k3.
+    lens (7,) : fx, aspect, cx, cy, k1, k2, k3. zoom (K,), basis (F, K) : of the log focal length over frames; K may be 0.
     first (P + 1,), camera (N,), xy (N, 2), sigma (N,) : measurements by track; camera is the frame's row.
     usable (N,) bool : not set aside. used (P,) bool : tracks that may serve; check tracks may not.
     """
@@ -40,6 +40,12 @@ class Problem:
     sigma: np.ndarray
     usable: np.ndarray
     used: np.ndarray
+    zoom: np.ndarray
+    basis: np.ndarray
+
+    def lenses(self) -> np.ndarray:
+        """Return each frame's lens (F, 7)."""
+        return lenses_of(self.lens, self.zoom, self.basis)
 
     @property
     def track(self) -> np.ndarray:
@@ -56,7 +62,7 @@ class Problem:
         """Triangulate the given tracks (P,) bool from the solved cameras."""
         good = self.placed.copy()
         triangulate(
-            self.rotations, self.centres, self.lens, self.first, self.camera, self.xy, self.weights(tracks),
+            self.rotations, self.centres, self.lenses(), self.first, self.camera, self.xy, self.weights(tracks),
             loss_scale**2, tracks, self.anchors, self.directions, self.rhos, good,
         )  # fmt: skip
         self.placed = np.where(tracks, good, self.placed)
@@ -79,7 +85,8 @@ class Problem:
         bundle = Bundle(
             self.rotations[chosen].copy(), self.centres[chosen].copy(),
             self.anchors[points].copy(), self.directions[points].copy(), self.rhos[points].copy(), self.lens.copy(),
-            first, number[self.camera[rows]], self.xy[rows].copy(), weight[rows], free[chosen], **options,
+            first, number[self.camera[rows]], self.xy[rows].copy(), weight[rows], free[chosen],
+            zoom=self.zoom.copy(), basis=np.ascontiguousarray(self.basis[chosen]), **options,
         )  # fmt: skip
         return bundle, (chosen, points, rows)
 
@@ -88,7 +95,7 @@ class Problem:
         chosen, points, _ = rows
         self.rotations[chosen], self.centres[chosen] = bundle.rotations, bundle.centres
         self.anchors[points], self.directions[points], self.rhos[points] = bundle.anchors, bundle.directions, bundle.rhos
-        self.lens = bundle.lens
+        self.lens, self.zoom = bundle.lens, bundle.zoom
 
     def whole(self, tracks: np.ndarray) -> tuple[Bundle, np.ndarray]:
         """Return a bundle of every measurement of `tracks` (P,) in solved frames, set aside or not, and their rows."""
@@ -98,7 +105,7 @@ class Problem:
         first = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
         bundle = Bundle(
             self.rotations, self.centres, self.anchors[points], self.directions[points], self.rhos[points], self.lens,
-            first, self.camera[rows], self.xy[rows], 1.0 / self.sigma[rows], self.solved,
+            first, self.camera[rows], self.xy[rows], 1.0 / self.sigma[rows], self.solved, zoom=self.zoom, basis=self.basis,
         )  # fmt: skip
         return bundle, rows
 
@@ -111,4 +118,5 @@ def make_problem(tracks: TrackSet, frames: np.ndarray, lens: np.ndarray, used: n
         np.zeros((p, 3)), np.tile([0.0, 0.0, 1.0], (p, 1)), np.zeros(p), np.zeros(p, bool), lens.copy(),
         tracks.first.astype(np.int64), np.searchsorted(frames, tracks.frames).astype(np.int64),
         np.ascontiguousarray(tracks.xy), np.hypot(tracks.sigma, SIGMA_FLOOR_PX), np.ones(len(tracks.frames), bool), used,
+        np.zeros(0), np.zeros((f, 0)),
     )  # fmt: skip

@@ -3,14 +3,14 @@
 A point is homogeneous about a fixed anchor: ``X = anchor + direction / rho`` with a unit direction and an inverse
 depth rho (after Civera et al. 2008, with the anchor held still instead of riding on a camera). At infinity rho is 0.
 
-A lens is a flat array ``[fx, aspect, cx, cy, k1, k2, k3]``; its parameters are log fx, k1, k2, k3.
+A lens is a flat array ``[fx, aspect, cx, cy, k1, k2, k3]``; its parameters are log fx, k1, k2, k3, cx, cy.
 """
 
 import numpy as np
 from numba import njit
 
-LENS_PARAMETERS = 4
-"""log focal length, k1, k2, k3."""
+LENS_PARAMETERS = 6
+"""log focal length, k1, k2, k3, cx, cy."""
 
 BEHIND = 1e6
 """Squared whitened residual given to a point behind the camera."""
@@ -63,7 +63,7 @@ def residual_and_derivatives(rotation, centre, anchor, m, rho, basis, lens, xy, 
     rotation (3, 3) world_from_camera, centre (3,) : the camera. anchor, m (3,), rho, basis (3, 2) : the point.
     out (2,) : projected minus measured, pixels.
     jc (2, 6) : by the camera's turn (``R exp(w)``, radians) and centre. jp (2, 3) : by the direction along `basis`
-    and rho. jl (2, 4) : by log focal length and k1, k2, k3.
+    and rho. jl (2, 6) : by log focal length, k1, k2, k3, cx and cy.
     """
     dx, dy, dz = anchor[0] - centre[0], anchor[1] - centre[1], anchor[2] - centre[2]
     px, py, pz = m[0] + rho * dx, m[1] + rho * dy, m[2] + rho * dz
@@ -103,7 +103,8 @@ def residual_and_derivatives(rotation, centre, anchor, m, rho, basis, lens, xy, 
             jp[1, 2] += wv * d
     jl[0, 0], jl[1, 0] = fx * x * gain, fy * y * gain
     power = r2
-    for k in range(1, LENS_PARAMETERS):
+    for k in range(1, 4):
         jl[0, k], jl[1, k] = fx * x * power, fy * y * power
         power *= r2
+    jl[0, 4], jl[1, 4], jl[0, 5], jl[1, 5] = 1.0, 0.0, 0.0, 1.0
     return True

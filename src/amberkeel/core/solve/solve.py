@@ -11,7 +11,10 @@ from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.solve.bundle import Bundle, adjust
 from amberkeel.core.solve.checks import choose_checks
 from amberkeel.core.solve.grow import fill_between, grow, settle
-from amberkeel.core.solve.problem import Problem, make_problem
+from amberkeel.core.solve.held_lens import bent_px, straightened, with_focal
+from amberkeel.core.solve.lens_report import LensReport, lens_report
+from amberkeel.core.solve.lens_terms import FIXED, ZOOM_BEND, LensPlan, LensTerm, lens_plan, zoom_basis
+from amberkeel.core.solve.problem import SIGMA_FLOOR_PX, Problem, make_problem
 from amberkeel.core.solve.start import FIELDS_OF_VIEW, find_pairs, sweep
 from amberkeel.core.solve.uncertainty import covariance, noise_factor
 from amberkeel.core.tracks import ACTIVE, CHECK, EXCLUDED, TrackSet
@@ -25,8 +28,8 @@ OUTLIER = 4.0
 TRACK_SHARE = 0.5
 """Share of a track's measurements that must agree, or the track is set aside whole."""
 
-K1_SIGMA = 0.3
-"""Soft prior on k1 around 0."""
+CLEARLY = 4.0
+"""Sigmas by which a further coefficient must differ from 0 to be taken up."""
 
 
 @dataclass(frozen=True)
@@ -35,8 +38,11 @@ class Recipe:
 
     Attributes
     ----------
-    motion : "auto", "free" or "nodal". distortion : "estimate" (k1) or "none".
+    motion : "auto", "free" or "nodal". distortion : "estimate" (k1, and k2 and k3 where the shot tells them) or "none".
     focal_px : known focal length along x in pixels, or None. pixel_aspect : width of a pixel over its height.
+    terms : by name (focal, k1, k2, k3, cx, cy) what is free, soft or fixed, beyond the above.
+    held_lens : a lens whose distortion is held as a map of pixels; its focal length counts only by `terms`.
+    zoom : whether the focal length changes over frames, smoothly.
     check_share : share of tracks withheld. seed : of every random choice.
     """
 
@@ -46,6 +52,19 @@ class Recipe:
     pixel_aspect: float = 1.0
     check_share: float = 0.06
     seed: int = 0
+    terms: dict[str, LensTerm] = field(default_factory=dict)
+    held_lens: Lens | None = None
+    zoom: bool = False
+
+    def plan(self, width: int, height: int) -> LensPlan:
+        """Return what the solve may do with the lens."""
+        terms = dict(self.terms)
+        if self.focal_px:
+            terms.setdefault("focal", LensTerm(FIXED, self.focal_px))
+        if self.held_lens:
+            cx, cy = self.held_lens.principal_px
+            terms |= {"cx": LensTerm(FIXED, cx), "cy": LensTerm(FIXED, cy)}
+        return lens_plan(terms, width, height, self.pixel_aspect, self.distortion == "estimate" and not self.held_lens)
 
 
 @dataclass(frozen=True)
@@ -63,6 +82,7 @@ class Solution:
     track_rms : (T,) over what counted of a used track, over all of another; frame_rms : (F,) pixels.
     rms_px, check_rms_px, focal_sigma_px, k1_sigma, noise_factor : figures; sigmas are one-sigma.
     position_sigma : (F,) one-sigma of the camera's place in world units, first camera held.
+    lens_report : each value of the lens with its sigma, what goes together, and what the shot does not tell.
     """
 
     path: CameraPath
@@ -81,6 +101,7 @@ class Solution:
     position_sigma: np.ndarray
     motion: str = "free"
     recipe: Recipe = field(default_factory=Recipe)
+    lens_report: LensReport = field(default_factory=LensReport)
 
     @property
     def counts(self) -> dict[str, int]:
@@ -112,22 +133,32 @@ def solve_tracks(
     """
     if recipe.motion == "nodal":
         raise SolveError("Nodal solves are not available yet.", "Ask for a free or automatic camera.")
-    tracks = _inside(tracks, frames)
+    measured = _inside(tracks, frames)
+    tracks = straightened(measured, recipe.held_lens) if recipe.held_lens else measured
     states = list(tracks.states)
     if CHECK not in states:
-        checks = choose_checks(tracks, width, height, recipe.check_share, np.random.default_rng(recipe.seed))
+        checks = choose_checks(measured, width, height, recipe.check_share, np.random.default_rng(recipe.seed))
         states = [CHECK if c else s for c, s in zip(checks, states)]
     used = np.array([s == ACTIVE for s in states], bool)
     if used.sum() < 8:
         raise SolveError(f"Only {int(used.sum())} tracks are active.", "A solve needs eight at the least, better fifty.")
-    guess = recipe.focal_px or 1.2 * width
-    lens = np.array([guess, recipe.pixel_aspect, width / 2.0, height / 2.0, 0.0, 0.0, 0.0])
-    problem = make_problem(tracks, frames, lens, used)
-    free_lens, options = _lens_options(recipe)
-    problem = _best_start(problem, recipe, free_lens, options, span(progress, 0.0, 0.4))
+    plan = recipe.plan(width, height)
+    problem = make_problem(tracks, frames, plan.start, used)
+    free_lens, options = plan.free, {"priors": plan.priors}
+    problem = _best_start(problem, plan, width, options, span(progress, 0.0, 0.4))
+    if recipe.zoom:
+        free_lens = _let_zoom(problem, plan)
     grow(problem, free_lens, options, span(progress, 0.4, 0.7))
-    dropped = _finish(problem, free_lens, options, span(progress, 0.7, 0.95))
-    return _report(problem, tracks, states, dropped, free_lens, options, recipe)
+    dropped, free_lens = _finish(problem, free_lens, plan.later, options, span(progress, 0.7, 0.95))
+    return _report(problem, measured, states, dropped, free_lens, options, recipe, (width, height))
+
+
+def _let_zoom(problem: Problem, plan: LensPlan) -> tuple[int, ...]:
+    """Let the focal length change over frames; return the numbers of the free lens parameters."""
+    problem.basis = zoom_basis(len(problem.frames))
+    problem.zoom = np.zeros(problem.basis.shape[1])
+    plan.priors.zoom, plan.priors.bend = len(problem.zoom), 1.0 / ZOOM_BEND
+    return plan.free + tuple(6 + k for k in range(len(problem.zoom)))
 
 
 def _inside(tracks: TrackSet, frames: np.ndarray) -> TrackSet:
@@ -143,21 +174,14 @@ def _inside(tracks: TrackSet, frames: np.ndarray) -> TrackSet:
     )  # fmt: skip
 
 
-def _lens_options(recipe: Recipe) -> tuple[tuple[int, ...], dict]:
-    free = () if recipe.focal_px else (0,)
-    free += (1,) if recipe.distortion == "estimate" else ()
-    return free, {"prior_weight": np.array([0.0, 1.0 / K1_SIGMA, 0.0, 0.0])}
-
-
-def _best_start(problem: Problem, recipe: Recipe, free_lens, options, progress: Progress) -> Problem:
+def _best_start(problem: Problem, plan: LensPlan, width: int, options, progress: Progress) -> Problem:
     """Return the best of several starts, each extended over the frames of its pair with the lens free."""
-    width = 2.0 * problem.lens[2]
-    focals = np.array([recipe.focal_px]) if recipe.focal_px else 0.5 * width / np.tan(FIELDS_OF_VIEW / 2.0)
+    focals = 0.5 * width / np.tan(FIELDS_OF_VIEW / 2.0) if plan.search else plan.start[:1]
     candidates = []
     pairs = find_pairs(problem)
     for k, pair in enumerate(pairs):
         progress(k / len(pairs), f"Trying frames {problem.frames[pair.a]} and {problem.frames[pair.b]} as a start")
-        found = sweep(problem, pair, focals, not recipe.focal_px)
+        found = sweep(problem, pair, focals, plan.search)
         candidates += [(start, pair) for start in _distinct(found)]
     if not candidates:
         raise SolveError("No two frames give a start.", "More tracks that last longer would help, or a known focal length.")
@@ -166,7 +190,7 @@ def _best_start(problem: Problem, recipe: Recipe, free_lens, options, progress: 
     for start, pair in candidates[:3]:
         trial = start.problem
         fill_between(trial, pair.a, pair.b)
-        settle(trial, free_lens, options, 10)
+        settle(trial, plan.free, options, 10)
         cost = _merit(trial)
         if cost < best_cost:
             best, best_cost = trial, cost
@@ -189,14 +213,17 @@ def _merit(problem: Problem) -> float:
     return float(np.mean(np.minimum(whitened, 20.0) ** 2))
 
 
-def _finish(problem: Problem, free_lens, options, progress: Progress) -> np.ndarray:
-    """Adjust all with measurements and tracks set aside by their residuals; return the dropped tracks (P,) bool."""
+def _finish(problem: Problem, free_lens, later, options, progress: Progress) -> tuple[np.ndarray, tuple[int, ...]]:
+    """Adjust all with measurements and tracks set aside by their residuals; return the dropped tracks (P,) bool and what
+    of the lens was free in the end."""
     dropped = np.zeros(len(problem.rhos), bool)
     everyone = problem.used.copy()
     for cycle, scale in enumerate((4.0, 3.0, 2.5, 2.5)):
         progress(cycle / 4, "Adjusting cameras, points and lens")
         problem.used = everyone & ~dropped
         settle(problem, free_lens, options, 30 if cycle else 20, scale)
+        if cycle == 1:
+            free_lens = _more_lens(problem, free_lens, later, options, scale)
         dropped = _set_aside(problem, everyone)
         if (everyone & ~dropped).sum() < 8:
             raise SolveError("Fewer than eight tracks agree with any one camera.", "Mask what moves, or follow more features.")
@@ -207,7 +234,32 @@ def _finish(problem: Problem, free_lens, options, progress: Progress) -> np.ndar
     bundle, rows = problem.bundle(problem.solved, problem.used, free, free_lens=free_lens, loss_scale=FINAL_SCALE, **options)
     adjust(bundle, 40, 1e-8)
     problem.take(bundle, rows)
-    return dropped
+    return dropped, free_lens
+
+
+def _more_lens(problem: Problem, free_lens, later, options, scale: float) -> tuple[int, ...]:
+    """Free further coefficients where the shot tells them clearly; return what is free then."""
+    for q in later:
+        kept = problem.lens.copy()
+        trial = tuple(sorted((*free_lens, q)))
+        settle(problem, trial, options, 20, scale)
+        spread, _, _ = _spread(problem, trial, options)
+        sigma = np.sqrt(np.diagonal(spread))[len(spread) - len(trial) + trial.index(q)]
+        if abs(problem.lens[3 + q]) < CLEARLY * sigma:
+            problem.lens = kept
+            settle(problem, free_lens, options, 10, scale)
+            break
+        free_lens = trial
+    return free_lens
+
+
+def _spread(problem: Problem, free_lens, options) -> tuple[np.ndarray, Bundle, float]:
+    """Return the covariance of cameras and lens, the bundle it was taken from, and the noise factor in it."""
+    final, rows = problem.bundle(
+        problem.solved, problem.used, problem.solved.copy(), free_lens=free_lens, loss_scale=FINAL_SCALE, **options
+    )
+    factor = noise_factor(final.residuals(), final.weight, final.first, int(problem.solved.sum()), len(free_lens))
+    return covariance(final, factor), (final, rows), factor
 
 
 def _set_aside(problem: Problem, everyone: np.ndarray) -> np.ndarray:
@@ -225,17 +277,11 @@ def _set_aside(problem: Problem, everyone: np.ndarray) -> np.ndarray:
     return everyone & ((agree < np.maximum(TRACK_SHARE * count, 3)) | ~problem.placed | (problem.rhos < -1e-3))
 
 
-def _report(problem: Problem, tracks, states, dropped, free_lens, options, recipe) -> Solution:
+def _report(problem: Problem, tracks, states, dropped, free_lens, options, recipe, size) -> Solution:
     """Judge every track with the finished camera and put the figures together."""
-    final, rows = problem.bundle(
-        problem.solved, problem.used, problem.solved.copy(), free_lens=free_lens, loss_scale=FINAL_SCALE, **options
-    )
+    spread, (final, rows), factor = _spread(problem, free_lens, options)
     chosen = rows[2]
-    used_residuals = final.residuals()
-    factor = noise_factor(used_residuals, final.weight, final.first, int(problem.solved.sum()), len(free_lens))
-    spread = covariance(final, factor)
-    lens_sigma = np.sqrt(np.diagonal(spread)[len(spread) - len(free_lens) :])
-    sigma_of = dict(zip(free_lens, lens_sigma))
+    report = lens_report(final, spread, free_lens, recipe.held_lens)
     place = np.sqrt(np.diagonal(spread)[: 6 * len(problem.frames)].reshape(-1, 6)[:, 3:].sum(1))
 
     counted = np.zeros(len(tracks.frames), bool)
@@ -248,22 +294,23 @@ def _report(problem: Problem, tracks, states, dropped, free_lens, options, recip
     residuals = np.full((len(tracks.frames), 2), np.nan)
     residuals[at] = whole.residuals()
     residuals[np.abs(residuals).max(1) > 900.0] = np.nan
+    if recipe.held_lens:
+        residuals = bent_px(recipe.held_lens, problem.xy + residuals) - tracks.xy
     out_states = [EXCLUDED if d else s for d, s in zip(dropped, states)]
     reasons = ["disagrees with the camera" if d else "" for d in dropped]
     checks = np.array([s == CHECK for s in out_states])
-    astray = _astray_checks(tracks, residuals, checks, problem.sigma, factor)
+    astray = _astray_checks(tracks, residuals, checks, np.hypot(tracks.sigma, SIGMA_FLOOR_PX), factor)
     reasons = ["check track, moves on its own" if a else r for a, r in zip(astray, reasons)]
     counted_check = (checks & ~astray)[tracks.track_of_sample]
     points = np.where(problem.placed[:, None], _positions(problem), np.nan)
-    path, points, unit = _level(problem, points)
+    path, points, unit = _level(problem, points, _solved_lens(problem, recipe, size))
     return Solution(
         path, TrackSet(tracks.names, tracks.first, tracks.frames, tracks.xy, tracks.sigma, tracks.score, tracks.kinds, out_states),
         points, residuals, ~(counted | counted_check), reasons,
         _track_rms(residuals, counted, tracks),
         _rms_by(residuals[counted], problem.camera[counted], len(problem.frames)),
         _rms(residuals[counted]), _rms(residuals[counted_check]),
-        float(sigma_of.get(0, 0.0) * problem.lens[0]), float(sigma_of.get(1, 0.0)), factor, place / unit,
-        "free", recipe,
+        report.sigma("focal"), report.sigma("k1"), factor, place / unit, "free", recipe, report,
     )  # fmt: skip
 
 
@@ -302,7 +349,14 @@ def _positions(problem: Problem, far: float = 1e3) -> np.ndarray:
     return problem.anchors + problem.directions / np.maximum(problem.rhos, 1.0 / (far * usual))[:, None]
 
 
-def _level(problem: Problem, points: np.ndarray) -> tuple[CameraPath, np.ndarray, float]:
+def _solved_lens(problem: Problem, recipe: Recipe, size: tuple[int, int]) -> Lens:
+    flat = [float(v) for v in problem.lens]
+    if recipe.held_lens:
+        return with_focal(recipe.held_lens, flat[0])
+    return Lens(*size, (flat[0], flat[0] * flat[1]), (flat[2], flat[3]), tuple(flat[4:7]), (0.0, 0.0), flat[1])
+
+
+def _level(problem: Problem, points: np.ndarray, lens: Lens) -> tuple[CameraPath, np.ndarray, float]:
     """Put the first camera at the origin, its horizon level, and the median point one unit away ten times over."""
     centre = problem.centres[0]
     right, forward = problem.rotations[0][:, 0], problem.rotations[0][:, 2]
@@ -313,15 +367,11 @@ def _level(problem: Problem, points: np.ndarray) -> tuple[CameraPath, np.ndarray
     new_from_old = np.stack([right, up, back])
     distance = np.nanmedian(np.linalg.norm(points - centre, axis=1))
     unit = distance / 10.0
-    lens = problem.lens
-    width, height = int(round(2 * lens[2])), int(round(2 * lens[3]))
-    solved = Lens(
-        width, height, (lens[0], lens[0] * lens[1]), (lens[2], lens[3]), tuple(lens[4:7]), (0.0, 0.0), float(lens[1])
-    )
     path = CameraPath(
-        problem.frames, (problem.centres - centre) @ new_from_old.T / unit, new_from_old @ problem.rotations, solved
-    )
+        problem.frames, (problem.centres - centre) @ new_from_old.T / unit, new_from_old @ problem.rotations, lens,
+        np.exp(problem.basis @ problem.zoom) if len(problem.zoom) else None,
+    )  # fmt: skip
     return path, (points - centre) @ new_from_old.T / unit, unit
 
 
-__all__ = ["Bundle", "Recipe", "Solution", "solve_tracks"]
+__all__ = ["Bundle", "LensTerm", "Recipe", "Solution", "solve_tracks"]

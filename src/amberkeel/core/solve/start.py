@@ -184,6 +184,6 @@ def resect_frame(problem: Problem, row: int, tracks: np.ndarray, loss_scale: flo
     for widen in (8.0, 1.0):
         share = resect(
             problem.rotations[row], problem.centres[row], problem.anchors[p], problem.directions[p], problem.rhos[p],
-            problem.lens, problem.xy[n], 1.0 / problem.sigma[n], (widen * loss_scale) ** 2, 25,
+            problem.lenses()[row], problem.xy[n], 1.0 / problem.sigma[n], (widen * loss_scale) ** 2, 25,
         )  # fmt: skip
     return float(share)
