@@ -16,7 +16,7 @@ def test_derivatives_match_finite_differences(rng):
     r, c, a = rotation_exp(rng.normal(0, 0.2, 3)), rng.normal(0, 0.3, 3), rng.normal(0, 0.3, 3)
     lens, xy, rho = np.array([700.0, 1.1, 320.0, 180.0, -0.1, 0.02, 0.003]), np.array([300.0, 170.0]), 0.15
     basis, e = np.zeros((3, 2)), np.zeros(2)
-    jc, jp, jl = np.zeros((2, 6)), np.zeros((2, 3)), np.zeros((2, 4))
+    jc, jp, jl = np.zeros((2, 6)), np.zeros((2, 3)), np.zeros((2, 6))
     tangent(m, basis)
     assert np.allclose(basis.T @ basis, np.eye(2)) and np.allclose(basis.T @ m, 0.0)
     assert residual_and_derivatives(r, c, a, m, rho, basis, lens, xy, e, jc, jp, jl)
@@ -24,12 +24,13 @@ def test_derivatives_match_finite_differences(rng):
     def moved(d):
         out, bent = np.zeros(2), lens.copy()
         bent[0] *= np.exp(d[9])
-        bent[4:] += d[10:]
+        bent[4:] += d[10:13]
+        bent[2:4] += d[13:]
         residual(r @ rotation_exp(d[:3]), c + d[3:6], a, m + basis @ d[6:8], rho + d[8], bent, xy, out)
         return out
 
     step = 1e-6
-    numeric = np.stack([(moved(step * v) - moved(-step * v)) / (2 * step) for v in np.eye(13)], 1)
+    numeric = np.stack([(moved(step * v) - moved(-step * v)) / (2 * step) for v in np.eye(15)], 1)
     analytic = np.concatenate([jc, jp, jl], 1)
     assert np.abs(analytic - numeric).max() < 1e-4 * np.abs(numeric).max()
 

@@ -11,10 +11,12 @@ from amberkeel.core.lens import focal_px_from_mm
 from amberkeel.core.plate.decode import encode_jpeg, to_gray
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.progress import Progress, span
-from amberkeel.core.solve.solve import Recipe, solve_tracks
-from amberkeel.core.sim.shots import SHOTS
+from amberkeel.core.solve.solve import LensTerm, Recipe, solve_tracks
+from amberkeel.core.sim.drawn import drawn_lines
+from amberkeel.core.sim.shots import EDGES, SHOTS
 from amberkeel.core.sim.write import write_shot
-from amberkeel.jobs import masks, tracks
+from amberkeel.core.solve_plate import with_profile
+from amberkeel.jobs import lenses, masks, tracks
 from amberkeel.jobs.plates import followed_images, following, open_row, plate_row, with_outside
 from amberkeel.jobs.proxies import proxy
 from amberkeel.settings import Settings
@@ -84,7 +86,11 @@ def solve(settings: Settings, shot_id: int, arguments: dict, progress: Progress)
         pixel_aspect=row.pixel_aspect,
         motion=arguments.get("motion", "auto"),
         distortion=arguments.get("distortion", "estimate"),
+        terms={name: LensTerm(**term) for name, term in arguments.get("terms", {}).items()},
+        zoom=bool(arguments.get("zoom", False)),
     )
+    if arguments.get("distortion") == "profile":
+        recipe = with_profile(recipe, lenses.profile_in_use(settings, shot_id))
     solution = solve_tracks(to_track_set(rows), frames, row.width, row.height, recipe, span(progress, 0.0, 0.97))
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
@@ -99,9 +105,24 @@ def demo(settings: Settings, shot_id: int, arguments: dict, progress: Progress) 
     folder = Path(arguments["folder"])
     if not (folder / "truth.json").exists():
         write_shot(arguments["name"], folder, progress)
+    lines = _drawn(arguments["name"])
     with session(settings.database) as opened:
+        opened.get(Shot, shot_id).lens = {"lines": lines} if lines else {}
         beside = [add_job(opened, "ingest", other).id for other in arguments.get("also", [])]
     return beside + following(settings, shot_id, arguments)
+
+
+def _drawn(name: str) -> dict:
+    """Return the demo shot's drawn lines by name, on its first and last frame."""
+    if name not in EDGES:
+        return {}
+    shot, out, counts = SHOTS[name](samples=1), {}, {}
+    for frame in (shot.frames[0], shot.frames[-1]):
+        for line in drawn_lines(shot, EDGES[name](), int(frame), seed=int(frame)):
+            stem = line["axis"].upper() or "edge "
+            counts[stem] = counts.get(stem, 0) + 1
+            out[f"{stem}{counts[stem]}"] = line
+    return out
 
 
 def rest(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
@@ -133,4 +154,6 @@ KINDS = {
     "carry": masks.carry_shape,
     "learn": masks.learn,
     "matte": masks.bring_matte,
+    "chart": lenses.chart,
+    "straighten": lenses.straighten,
 }

@@ -174,6 +174,35 @@ def _copy(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
     return {"values": before, "label": payload["label"]}, payload["label"]
 
 
+_PLATE_FACTS = {"sensor_width_mm", "pixel_aspect", "focal_mm"}
+
+
+def _lens(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
+    """Payload: {"lines": {name: line or None}, "values": {key: value}, "plate": {column: value}, "profile": id or None,
+    "label": what is done}."""
+    inverse: dict = {"lines": {}, "values": {}, "plate": {}, "label": payload["label"]}
+    lens = {"lines": {}, **(shot.lens or {})}
+    lines = dict(lens["lines"])
+    for name, line in payload.get("lines", {}).items():
+        inverse["lines"][name] = lines.pop(name, None)
+        if line is not None:
+            lines[name] = line
+    lens["lines"] = lines
+    for key, value in payload.get("values", {}).items():
+        inverse["values"][key], lens[key] = lens.get(key), value
+    shot.lens = lens
+    for column, value in payload.get("plate", {}).items():
+        if column not in _PLATE_FACTS:
+            raise KeelError("That is no fact of a plate.")
+        inverse["plate"][column] = getattr(shot.plate, column)
+        setattr(shot.plate, column, value)
+    if "profile" in payload:
+        inverse["profile"], shot.profile_id = shot.profile_id, payload["profile"]
+    if "profile" in payload or payload.get("plate"):
+        shot.lens_stamp += 1
+    return inverse, payload["label"]
+
+
 _KINDS: dict[str, Callable[[Session, Shot, dict], tuple[dict, str]]] = {
     "states": _set_states,
     "tracks": _set_removed,
@@ -184,6 +213,7 @@ _KINDS: dict[str, Callable[[Session, Shot, dict], tuple[dict, str]]] = {
     "cut": _note_cut,
     "weed": _weed,
     "copy": _copy,
+    "lens": _lens,
 }
 
 

@@ -32,7 +32,8 @@ class Shot(Base):
 
     `revision` rises with every edit, `tracks_stamp` with those that change tracks. `masks_stamp` is a number for what the
     masks hide; `followed_stamp` is the one that the tracks were followed, or last cut, with. `groups` holds each group's colour
-    and whether it is hidden; `sightings` a media hash; `tags` what the last search for tags reported.
+    and whether it is hidden; `sightings` a media hash; `tags` what the last search for tags reported. `lens` holds drawn lines by
+    name and what is known and wanted of the lens; `lens_stamp` rises when it changes, `profile_id` is the lens profile in use.
     """
 
     __tablename__ = "shot"
@@ -50,6 +51,9 @@ class Shot(Base):
     groups: Mapped[dict] = mapped_column(JSONB, default=dict)
     sightings: Mapped[str] = mapped_column(String(64), default="")
     tags: Mapped[dict] = mapped_column(JSONB, default=dict)
+    lens: Mapped[dict] = mapped_column(JSONB, default=dict)
+    lens_stamp: Mapped[int] = mapped_column(default=0)
+    profile_id: Mapped[int | None] = mapped_column(ForeignKey("lens_profile.id"))
     created: Mapped[datetime] = mapped_column(default=now)
     production: Mapped[Production] = relationship(back_populates="shots")
     plate: Mapped["Plate"] = relationship(back_populates="shot", uselist=False)
@@ -155,6 +159,19 @@ class Proposal(Base):
     mattes: Mapped[list[str]] = mapped_column(ARRAY(String(64)), default=list)
     tracks: Mapped[list[int]] = mapped_column(ARRAY(BigInteger), default=list)
     evidence: Mapped[dict] = mapped_column(JSONB, default=dict)
+    created: Mapped[datetime] = mapped_column(default=now)
+
+
+class LensProfile(Base):
+    """A lens of a production, as `core.lens.profile` writes it; a change of its document is another version."""
+
+    __tablename__ = "lens_profile"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    production_id: Mapped[int] = mapped_column(ForeignKey("production.id"), index=True)
+    name: Mapped[str] = mapped_column(String(80))
+    document: Mapped[dict] = mapped_column(JSONB)
+    version: Mapped[int] = mapped_column(default=1)
+    removed: Mapped[bool] = mapped_column(default=False)
     created: Mapped[datetime] = mapped_column(default=now)
 
 

@@ -49,6 +49,7 @@ def store_attempt(session: Session, media: Media, shot: Shot, solution: Solution
         snapshot={
             "tracks_stamp": stamp,
             "masks_stamp": shot.masks_stamp,
+            "lens_stamp": shot.lens_stamp,
             "masks": mask_count,
             "states": dict(zip(map(str, ids), solution.tracks.states)),
             "reasons": {str(i): r for i, r in zip(ids, solution.reasons) if r},
@@ -72,6 +73,12 @@ def document_of(media: Media, attempt: Attempt) -> dict:
     return json.loads(media.get(attempt.document))
 
 
+def _zoom(lens: dict, frames: list[dict]) -> np.ndarray | None:
+    """Return what the focal length is multiplied by on each frame, or None where it stays."""
+    share = np.array([f["focal_px"] for f in frames]) / lens["focal_px"][0]
+    return None if np.abs(share - 1.0).max(initial=0.0) < 1e-9 else share
+
+
 def path_of(document: dict) -> CameraPath:
     """Return the camera path of a solve document."""
     image, lens, frames = document["image"], document["lens"], document["frames"]
@@ -81,8 +88,10 @@ def path_of(document: dict) -> CameraPath:
         np.array([f["world_from_camera"] for f in frames]),
         Lens(
             image["width"], image["height"], tuple(lens["focal_px"]), tuple(lens["principal_px"]),
-            tuple(lens["radial"]), tuple(lens["tangential"]), image["pixel_aspect"],
+            tuple(lens["radial"]), tuple(lens["tangential"]), image["pixel_aspect"], lens.get("division", 0.0),
+            tuple(lens.get("two_axis", (0.0,) * 10)), lens.get("turn", 0.0),
         ),
+        _zoom(lens, frames),
     )  # fmt: skip
 
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from amberkeel.store.models import Attempt, Job, Mask, Proposal, Shot
+from amberkeel.store.models import Attempt, Job, LensProfile, Mask, Proposal, Shot
 from amberkeel.store.tracks import count_tracks
 
 UNTOUCHED, WORKING, SETTLED, LOOK = "untouched", "working", "settled", "look"
@@ -43,6 +43,28 @@ def masks_changed(shot: Shot, attempt: Attempt | None) -> bool:
     return attempt is not None and attempt.snapshot.get("masks_stamp", 0) != shot.masks_stamp
 
 
+def lens_changed(shot: Shot, attempt: Attempt | None) -> bool:
+    """Tell whether the lens profile or the camera's facts changed after an attempt was made."""
+    return attempt is not None and attempt.snapshot.get("lens_stamp", 0) != shot.lens_stamp
+
+
+def _lens_stage(session: Session, shot: Shot, attempt: Attempt | None, look: bool) -> Stage:
+    """A lens is settled by a profile in use or by a solve; lines alone are under way."""
+    profile = session.get(LensProfile, shot.profile_id) if shot.profile_id else None
+    plate, lines = shot.plate, len((shot.lens or {}).get("lines", {}))
+    if attempt:
+        fact = f"f {attempt.figures['focal_mm']:.2f} ±{max(attempt.figures['focal_sigma_mm'], 0.005):.2f} mm"
+    elif profile and profile.document["focal_known"]:
+        mm = plate.sensor_width_mm / profile.document["image"]["width"]
+        fact = f"f {profile.document['lens']['focal_px'][0] * mm:.2f} ±{max(profile.document['sigma'].get('focal_px', 0.0) * mm, 0.005):.2f} mm"
+    elif plate and plate.focal_mm:
+        fact = f"f {plate.focal_mm:g} mm typed"
+    else:
+        fact = f"{lines} line{'s' if lines > 1 else ''} drawn" if lines else "f unknown"
+    state = LOOK if look or lens_changed(shot, attempt) else SETTLED if attempt or profile else WORKING if lines else UNTOUCHED
+    return Stage("lens", "Lens", state, fact)
+
+
 def stages(session: Session, shot: Shot) -> list[Stage]:
     """Return the eight stages of a shot in their order."""
     counts, attempt = count_tracks(session, shot), pinned(session, shot)
@@ -57,15 +79,12 @@ def stages(session: Session, shot: Shot) -> list[Stage]:
     def state(kind: str, done: bool, look: bool = False) -> str:
         return WORKING if kind in running else LOOK if look else SETTLED if done else UNTOUCHED
 
-    focal = f"f {solved['focal_mm']:.2f} ±{max(solved['focal_sigma_mm'], 0.005):.2f} mm" if solved else "f unknown"
-    if not solved and plate and plate.focal_mm:
-        focal = f"f {plate.focal_mm:g} mm typed"
     parts = [word for word in ("ground", "origin", "scale") if word in (shot.datum or {})]
     return [
         Stage("plate", "Plate", state("ingest", bool(plate and plate.ready)), f"{plate.count} frames" if plate else "no plate"),
         Stage("masks", "Masks", _masks_state(running, masks, open_proposals), _masks_fact(masks, open_proposals)),
         Stage("tracks", "Tracks", state("follow", total > 0, uncut), f"{total} tracks" if total else "none yet"),
-        Stage("lens", "Lens", SETTLED if solved and not stale else LOOK if stale else UNTOUCHED, focal, False),
+        _lens_stage(session, shot, attempt, stale),
         Stage("solve", "Solve", state("solve", solved is not None, stale), f"{solved['rms_px']:.2f} px RMS" if solved else "not solved"),
         Stage("world", "World", SETTLED if len(parts) == 3 else WORKING if parts else UNTOUCHED, ", ".join(parts) or "no datum"),
         Stage("ties", "Ties", UNTOUCHED, "none", False),
@@ -94,4 +113,6 @@ def attention(session: Session, shot: Shot) -> str:
         return "Tracks changed after the last attempt."
     if masks_changed(shot, pinned(session, shot)):
         return "Masks changed after the last attempt."
+    if lens_changed(shot, pinned(session, shot)):
+        return "The lens changed after the last attempt."
     return ""

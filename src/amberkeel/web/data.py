@@ -11,7 +11,7 @@ from amberkeel.store import edits
 from amberkeel.store.findings import findings
 from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.solves import datum_of, document_of, in_world, ledger, path_of
-from amberkeel.store.stages import is_stale, masks_changed, pinned, stages
+from amberkeel.store.stages import is_stale, lens_changed, masks_changed, pinned, stages
 from amberkeel.store.tracks import live_tracks
 from amberkeel.web.common import get_shot, media, open_session
 
@@ -62,6 +62,7 @@ def shot_state(opened, shot: Shot) -> dict:
         "blur": plate.blur,
         "stack": plate.stack,
         "replaced": plate.replaced,
+        "lens_stamp": shot.lens_stamp,
         "findings": findings(opened, shot, pinned(opened, shot)),
     }
 
@@ -73,7 +74,7 @@ def _attempt(attempt: Attempt, shot: Shot) -> dict:
         "figures": attempt.figures,
         "recipe": attempt.recipe,
         "masks": attempt.snapshot.get("masks", 0),
-        "stale": "tracks changed" if is_stale(shot, attempt) else "masks changed" if masks_changed(shot, attempt) else "",
+        "stale": "tracks changed" if is_stale(shot, attempt) else "masks changed" if masks_changed(shot, attempt) else "lens changed" if lens_changed(shot, attempt) else "",
         "created": attempt.created.isoformat(timespec="minutes"),
     }
 

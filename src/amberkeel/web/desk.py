@@ -10,7 +10,7 @@ from amberkeel.web.intake import show_rate
 
 blueprint = Blueprint("desk", __name__)
 
-OPEN_STAGES = ("plate", "masks", "tracks", "solve", "world", "handoff")
+OPEN_STAGES = ("plate", "masks", "tracks", "lens", "solve", "world", "handoff")
 
 
 @blueprint.get("/shots/<int:number>")

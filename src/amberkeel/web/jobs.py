@@ -1,12 +1,14 @@
 """Starting, following and cancelling jobs."""
 
 import json
+import math
 import time
 
 from flask import Blueprint, Response, current_app, jsonify, request
 from sqlalchemy import select
 
 from amberkeel.core.errors import KeelError
+from amberkeel.core.solve.lens_terms import FIXED, FREE, LENS_NAMES, SOFT
 from amberkeel.jobs.plates import IMAGES
 from amberkeel.jobs.queue import send
 from amberkeel.store.jobs import submit
@@ -44,8 +46,8 @@ def solve(number: int):
     asked = request.get_json()
     if asked.get("motion", "auto") not in ("auto", "free", "nodal"):
         raise KeelError("The camera motion is auto, free or nodal.")
-    if asked.get("distortion", "estimate") not in ("estimate", "none"):
-        raise KeelError("Distortion is estimate or none.")
+    if asked.get("distortion", "estimate") not in ("estimate", "none", "profile"):
+        raise KeelError("Distortion is estimate, none or profile.")
     focal = str(asked.get("focal_mm") or "").strip().replace(",", ".")
     try:
         known = float(focal) if focal else None
@@ -54,7 +56,29 @@ def solve(number: int):
     if known is not None and not 1.0 <= known <= 5000.0:
         raise KeelError("The focal length must lie between 1 and 5000 mm.")
     arguments = {"focal_mm": known, "motion": asked.get("motion", "auto"), "distortion": asked.get("distortion", "estimate")}
+    arguments |= {"terms": solve_terms(asked.get("terms", {})), "zoom": bool(asked.get("zoom", False))}
     return start("solve", number, arguments)
+
+
+def solve_terms(given: dict) -> dict:
+    """Return what of the lens is free, soft or fixed, checked."""
+    out = {}
+    for name, term in given.items():
+        if name not in LENS_NAMES or not isinstance(term, dict) or term.get("state") not in (FREE, SOFT, FIXED):
+            raise KeelError(f"“{name}” is no value of the lens that can be free, soft or fixed.")
+        try:
+            value = float(term["value"]) if term.get("value") not in (None, "") else None
+            sigma = float(term.get("sigma") or 0.0)
+        except (TypeError, ValueError):
+            raise KeelError(f"{name}: “{term.get('value')}” is no number.") from None
+        if not all(math.isfinite(v) for v in (value or 0.0, sigma)):
+            raise KeelError(f"{name} must be a finite number.")
+        if term["state"] == SOFT and (value is None or sigma <= 0.0):
+            raise KeelError(f"{name} held softly needs a value and a sigma above 0.")
+        if term["state"] == FIXED and value is None:
+            raise KeelError(f"{name} fixed needs a value.")
+        out[name] = {"state": term["state"], "value": value, "sigma": sigma}
+    return out
 
 
 @blueprint.post("/shots/<int:number>/ingest")

@@ -5,6 +5,7 @@ Vanishing points come from all points of the lines by maximum likelihood, never 
 and Zisserman 2004, 8.6; Förstner and Wrobel 2016, 10.6). World: Y up; X points right in the picture, Z then to the viewer.
 """
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
@@ -32,8 +33,8 @@ WORTH_PX = 3.0
 HELD_PX, HELD_SHARE = 1.0, 0.2
 """What a coefficient that is held at 0 may yet do at the corner: pixels, and a share of what the first one does."""
 
-GAIN = 9.0
-"""By how much the cost must fall for a further coefficient: three sigmas."""
+GAIN = 4.0
+"""By how much the cost must fall for a further coefficient: two sigmas. More would bias the focal length by what is held."""
 
 DISAGREES = 3.0
 """RMS distance in sigmas from which a line disagrees with the others."""
@@ -129,10 +130,13 @@ class _Lines:
 
     def distances(self, lens: Lens, rotations: np.ndarray, axis: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
         """Return points' distances (N,) in pixels and the lines (L, 3) in undistorted space."""
+        return self.distances_flat(np.array([*lens.focal_px, *lens.principal_px]), lens.coefficients, rotations, axis)
+
+    def distances_flat(self, pinhole: np.ndarray, c: np.ndarray, rotations: np.ndarray, axis: np.ndarray | None = None):
+        """The same from fx, fy, cx, cy (4,) and coefficients (17,)."""
         out, normals = np.empty(len(self.points)), np.empty((len(self.axis), 3))
-        pinhole = np.array([*lens.focal_px, *lens.principal_px])
         used = self.axis if axis is None else axis
-        line_errors(self.points, self.first, used, self.group, pinhole, lens.coefficients, rotations, out, normals)
+        line_errors(self.points, self.first, used, self.group, pinhole, c, rotations, out, normals)
         return out, normals
 
     def rms(self, distances: np.ndarray, spent: np.ndarray) -> np.ndarray:
@@ -157,23 +161,28 @@ class _State:
         """Return this state with the held coefficients free, for its uncertainty."""
         return replace(self, free=self.free + self.held, held=())
 
-    def moved(self, step: np.ndarray) -> "_State":
-        lens = self.lens
-        c = lens.coefficients
-        centre = list(lens.principal_px)
-        for name, value in zip(self.free, step):
+    def stepped(self, step: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Return fx, fy, cx, cy (4,), coefficients (17,) and rotations (G, 3, 3) after a step."""
+        pinhole, c = np.array([*self.lens.focal_px, *self.lens.principal_px]), self.lens.coefficients
+        for name, value in zip(self.free, step.tolist()):
             if name == "focal":
-                lens = lens.with_focal(lens.focal_px[0] * float(np.exp(np.clip(value, -0.5, 0.5))))
+                pinhole[:2] *= math.exp(min(max(value, -0.5), 0.5))
             elif name in ("cx", "cy"):
-                centre[name == "cy"] += float(value)
+                pinhole[2 + (name == "cy")] += value
             else:
-                c[_PLACE[name]] += np.clip(value, -0.5, 0.5)
-        lens = replace(lens.with_coefficients(c), principal_px=tuple(centre))
-        turned = self.rotations
-        if len(turned):
-            steps = step[len(self.free) :].reshape(-1, 3)
-            turned = np.array([r @ rotation_exp(np.clip(w, -0.5, 0.5)) for r, w in zip(turned, steps)])
-        return _State(lens, turned, self.free, self.held)
+                c[_PLACE[name]] += min(max(value, -0.5), 0.5)
+        turns = np.clip(step[len(self.free) :].reshape(-1, 3), -0.5, 0.5)
+        turned = self.rotations.copy()
+        for k in range(len(turned)):
+            if turns[k].any():
+                turned[k] = turned[k] @ rotation_exp(turns[k])
+        return pinhole, c, turned
+
+    def moved(self, step: np.ndarray) -> "_State":
+        """Return the state after a step."""
+        pinhole, c, turned = self.stepped(step)
+        lens = replace(self.lens, focal_px=(float(pinhole[0]), float(pinhole[1])), principal_px=(float(pinhole[2]), float(pinhole[3])))
+        return _State(lens.with_coefficients(c), turned, self.free, self.held)
 
 
 def fit_lens(lines: Sequence[DrawnLine], order: LensOrder, start: LensFit | None = None) -> LensFit:
@@ -319,12 +328,13 @@ def _cost(whitened: np.ndarray) -> float:
     return float(LOSS_SCALE**2 * np.log1p((whitened / LOSS_SCALE) ** 2).sum())
 
 
-def _whitened(data: _Lines, state: _State, order: LensOrder) -> np.ndarray:
-    """Return whitened distances with what is known beforehand appended."""
-    distances, _ = data.distances(state.lens, state.rotations)
+def _whitened(data: _Lines, state: _State, order: LensOrder, step: np.ndarray | None = None) -> np.ndarray:
+    """Return whitened distances after a step, with what is known beforehand appended."""
+    pinhole, c, rotations = state.stepped(np.zeros(state.size) if step is None else step)
+    distances, _ = data.distances_flat(pinhole, c, rotations)
     known = []
     if "focal" in state.free and order.focal_px and order.focal_sigma:
-        known = [np.log(state.lens.focal_px[0] / order.focal_px) / order.focal_sigma]
+        known = [np.log(pinhole[0] / order.focal_px) / order.focal_sigma]
     return np.append(distances * data.weight, known)
 
 
@@ -334,7 +344,7 @@ def _jacobian(data: _Lines, state: _State, order: LensOrder) -> np.ndarray:
         size = _STEP.get(state.free[k], 1e-5) if k < len(state.free) else 1e-6
         step = np.zeros(state.size)
         step[k] = size
-        columns.append((_whitened(data, state.moved(step), order) - _whitened(data, state.moved(-step), order)) / (2.0 * size))
+        columns.append((_whitened(data, state, order, step) - _whitened(data, state, order, -step)) / (2.0 * size))
     return np.stack(columns, 1) if columns else np.zeros((len(data.points), 0))
 
 
@@ -352,11 +362,10 @@ def _adjust(data: _Lines, state: _State, order: LensOrder, iterations: int = 40)
         gone = 0.0
         while damping < 1e9:
             step = np.linalg.solve(normal + np.diag(damping * np.diagonal(normal) + 1e-12), side)
-            trial = state.moved(step)
-            new = _whitened(data, trial, order)
+            new = _whitened(data, state, order, step)
             new_cost = _cost(new) if np.isfinite(new).all() else np.inf
             if new_cost < cost:
-                gone, state, r, cost, damping = cost - new_cost, trial, new, new_cost, max(damping * 0.1, 1e-10)
+                gone, state, r, cost, damping = cost - new_cost, state.moved(step), new, new_cost, max(damping * 0.1, 1e-10)
                 break
             damping *= 8.0
         if gone < 1e-7 * max(cost, 1.0):
@@ -460,6 +469,18 @@ def _report(data: _Lines, state: _State, order: LensOrder, notes: list[str]) -> 
         state.lens, bool(told), float(log_sigma * state.lens.focal_px[0]), sigma,
         dict(zip(data.frames, state.rotations)), dict(zip(data.frames, turns)), reports, notes, float(noise * stated.mean()), state.held,
     )  # fmt: skip
+
+
+def straightness(lines: Sequence[DrawnLine], lens: Lens) -> list[LineReport]:
+    """Return how straight each line is without a lens and with a given one, directions set aside."""
+    if not lines:
+        return []
+    data = _Lines(lines)
+    free, spent = np.full(len(lines), FREE), np.full(len(lines), 2)
+    plain = Lens.centred(lens.width, lens.height, lens.focal_px[0], pixel_aspect=lens.pixel_aspect)
+    none = np.tile(np.eye(3), (max(len(data.frames), 1), 1, 1))
+    before, after = (data.rms(data.distances(one, none, free)[0], spent) for one in (plain, lens))
+    return [LineReport(line.name or f"line {k + 1}", float(before[k]), float(after[k]), False) for k, line in enumerate(lines)]
 
 
 def _why_untold(data: _Lines, state: _State, log_sigma: float) -> str:

@@ -131,13 +131,12 @@ def bent_grid(lens: Lens, columns: int = 12, rows: int = 8, steps: int = 24) -> 
     low, high = sides.min(0), sides.max(0)
     middle = np.array(lens.principal_px)
     pitch = (high - low) / [columns, rows]
-    out = []
+    lines = []
     for axis, count in ((0, columns), (1, rows)):
+        along = np.linspace(low[1 - axis], high[1 - axis], steps * 2)
         for k in range(-count // 2, count // 2 + 1):
-            along = np.linspace(low[1 - axis], high[1 - axis], steps * 2)
             line = np.empty((len(along), 2))
             line[:, axis], line[:, 1 - axis] = middle[axis] + k * pitch[axis], along
-            x = (line - middle) / np.array(lens.focal_px)
-            bent = lens.distort(x) * np.array(lens.focal_px) + middle
-            out.append(bent[np.isfinite(bent).all(1)])
-    return out
+            lines.append(line)
+    bent = lens.distort((np.array(lines) - middle) / np.array(lens.focal_px)) * np.array(lens.focal_px) + middle
+    return [line[np.isfinite(line).all(1)] for line in bent]

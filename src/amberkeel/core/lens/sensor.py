@@ -80,7 +80,6 @@ def pixel_formats(width: int, height: int) -> list[PixelFormat]:
         rows = [("Square pixels", 1.0)]
         if width >= 1800 and width / height < NEARLY_SQUARE:
             rows += [("Squeezed by 2", 2.0), ("Squeezed by 1.8", 1.8), ("Squeezed by 1.5", 1.5)]
-            rows[1:] = sorted(rows[1:], key=lambda r: abs(r[1] * width / height - 2.39))
             if width / height < 1.4:
                 rows = rows[1:] + rows[:1]
         elif width >= 1800 and width / height < 1.95:
@@ -88,17 +87,17 @@ def pixel_formats(width: int, height: int) -> list[PixelFormat]:
     return [PixelFormat(name, aspect, aspect * width / height) for name, aspect in rows]
 
 
-def length_mm(text: str) -> float:
-    """Return a length in mm from words such as "24.9", "24.9 mm" or "0.98 in".
+def length_mm(text: str, most: float = 5000.0) -> float:
+    """Return a length in mm from words such as "24.9", "24.9 mm" or "0.98 in"; without a unit it is in mm.
 
     Raises LensError when it is none, or not above 0.
     """
-    match = re.fullmatch(r"\s*([0-9]*[.,]?[0-9]+)\s*(mm|cm|in|inch|inches|\"|″)?\s*", str(text))
+    match = re.fullmatch(r"\s*([0-9]*[.,]?[0-9]+)\s*(mm|cm|m|in|inch|inches|\"|″)?\s*", str(text))
     if not match:
         raise LensError(f"“{text}” is no length.", "Write 24.9 mm or 0.98 in.")
-    value = float(match[1].replace(",", ".")) * {"cm": 10.0, None: 1.0, "mm": 1.0}.get(match[2], MM_PER_INCH)
-    if not 0.5 <= value <= 500.0:
-        raise LensError(f"A length of {value:g} mm is out of range.", "Give more than 0.5 mm, less than 500 mm.")
+    value = float(match[1].replace(",", ".")) * {"cm": 10.0, None: 1.0, "mm": 1.0, "m": 1000.0}.get(match[2], MM_PER_INCH)
+    if not 0.5 <= value <= most:
+        raise LensError(f"A length of {value:g} mm is out of range.", f"Give 0.5 to {most:g} mm.")
     return value
 
 

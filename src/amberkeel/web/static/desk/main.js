@@ -4,6 +4,7 @@ import { Frames } from "./frames.js";
 import { Lanes } from "./lanes.js";
 import { TrackList } from "./list.js";
 import { followJobs } from "./jobs.js";
+import { setUpLens } from "./lensdesk.js";
 import { setUpMasks } from "./maskdesk.js";
 import { Palette } from "./palette.js";
 import { Playback } from "./playback.js";
@@ -26,6 +27,7 @@ const store = createStore({
   frame: Number(desk.first), range: null, playing: false, stage: desk.stage, tool: "pick", view: "plate", held: false, floor: 8,
   layers: { tracks: true, tails: true, sticks: true, points: false, card: true, masks: false, coverage: false },
   bench: "find", samples: new Map(), flagged: null, sightings: null, sightLength: 12, taken: new Set(), copy: null, stack: [], split: 0.5, images: "plate", showSolved: false,
+  lens: { lines: {}, fit: null, trouble: "", tool: null, chosen: null, bench: "lines", look: "shot", grid: false, floor: true, hand: 0 }, straight: null,
   masks: null, mask: null, maskTool: "shape", proposal: null,
   exaggeration: 20, selection: new Set(), tracks: null, attempt: null, server: null, preview: null, hasGround: false,
 });
@@ -139,13 +141,24 @@ async function preview() {
 const masks = setUpMasks({ store, viewport, shot, act, take, goStage, finish: () => weeding.placer.finish() });
 lanes.guest = masks.editor;
 const weeding = setUpTracks({ store, viewport, lanes, shot, act, take, goStage, settings });
-viewport.guests = [masks.editor, weeding.placer];
+const lens = setUpLens({ store, viewport, shot, act, take, start });
+viewport.guests = [masks.editor, weeding.placer, lens.drawer];
+
+/** What of the lens is free, soft or fixed in the next solve. */
+function terms() {
+  const out = {};
+  for (const chosen of document.querySelectorAll("[data-term]")) {
+    const name = chosen.dataset.term;
+    if (chosen.value) out[name] = { state: chosen.value, value: find(`[data-value="${name}"]`).value.replace(",", "."), sigma: find(`[data-sigma="${name}"]`).value.replace(",", ".") };
+  }
+  return out;
+}
 
 /** Escape gives up what is being drawn, or else selects nothing. */
-const escape = () => masks.editor.cancel() || weeding.placer.cancel() || store.set(state.samples.size ? { samples: new Map() } : { selection: new Set() });
+const escape = () => masks.editor.cancel() || lens.drawer.cancel() || weeding.placer.cancel() || store.set(state.samples.size ? { samples: new Map() } : { selection: new Set() });
 /** Delete removes what the stage is about: a point of a shape, a mask, or the selected tracks. */
 function remove() {
-  if (weeding.removeSamples()) return null;
+  if (lens.remove() || weeding.removeSamples()) return null;
   if (state.stage !== "masks") return edit("tracks", { remove: selected() });
   return masks.editor.removePoint() || masks.actions.find((a) => a.id === "mask-delete").run();
 }
@@ -178,7 +191,7 @@ const palette = new Palette([
   { id: "fit", name: "Fit the plate to the view", keys: "0", run: () => viewport.fit() },
   ...["tracks", "tails", "sticks", "points", "card", "masks", "coverage"].map((name) => ({ id: `layer-${name}`, name: `Show or hide: ${{ tracks: "tracks", tails: "tails", sticks: "residual sticks", points: "reprojected points", card: "checker card", masks: "masks", coverage: "coverage" }[name]}`, run: () => layer(name) })),
   { id: "follow", name: "Find and follow features", run: () => start("follow", settings()) },
-  { id: "solve", name: "Solve the camera", run: () => start("solve", { motion: find("#motion").value, distortion: find("#distortion").value, focal_mm: find("#focal").value }) },
+  { id: "solve", name: "Solve the camera", run: () => start("solve", { motion: find("#motion").value, distortion: find("#distortion").value, focal_mm: find("#focal").value, terms: terms(), zoom: find("#zoom").checked }) },
   { id: "ingest", name: "Make the plate's proxies again", run: () => start("ingest", {}) },
   { id: "datum-ground", name: "World: ground from the selected tracks", run: () => datum("ground") },
   { id: "datum-origin", name: "World: origin from the selected track", run: () => datum("origin") },
@@ -186,6 +199,7 @@ const palette = new Palette([
   { id: "datum-clear", name: "World: clear the datum", run: () => datum("clear") },
   ...masks.actions,
   ...weeding.actions,
+  ...lens.actions,
   ...[...document.querySelectorAll(".stop")].map((s) => ({ id: `stage-${s.dataset.key}`, name: `Go to: ${s.querySelector("b").textContent}`, run: () => goStage(s.dataset.key) })),
   { id: "palette", name: "Find an action", keys: "Ctrl K", also: "/", run: () => palette.open() },
   { id: "keys", name: "Show the keyboard", keys: "?", run: () => find("#keys").showModal() },
@@ -200,13 +214,14 @@ for (const id of ["#preview", "#count", "#spacing", "#threshold"]) find(id).addE
 addEventListener("keydown", (e) => { if (e.key.toLowerCase() === "h" && !/^(INPUT|SELECT)$/.test(e.target.tagName) && !e.ctrlKey) store.set({ held: true }); });
 addEventListener("keyup", (e) => { if (e.key.toLowerCase() === "h") store.set({ held: false }); });
 
-const LOOKS = ["frame", "layers", "exaggeration", "selection", "tracks", "attempt", "preview", "held", "tool", "masks", "mask", "proposal", "stage", "bench", "flagged", "sightings", "taken", "sightLength", "copy", "showSolved", "server"];
+const LOOKS = ["frame", "layers", "exaggeration", "selection", "tracks", "attempt", "preview", "held", "tool", "masks", "mask", "proposal", "stage", "bench", "flagged", "sightings", "taken", "sightLength", "copy", "showSolved", "server", "lens", "straight"];
 const LANES = ["tracks", "attempt", "selection", "stage", "masks", "mask", "samples", "server"];
 store.on((changed) => {
   if (LOOKS.some((k) => changed.has(k))) viewport.redraw();
   if (["frame", "range", ...LANES].some((k) => changed.has(k))) lanes.draw(!LANES.some((k) => changed.has(k)));
   if (["mask", "maskTool", "proposal", "stage"].some((k) => changed.has(k))) masks.draw();
   if (["stage", "bench", "selection", "server", "tracks", "taken"].some((k) => changed.has(k)) || (changed.has("frame") && state.stage === "tracks" && state.bench !== "find" && !state.playing)) weeding.draw(changed);
+  if (["stage", "lens", "server"].some((k) => changed.has(k)) || (changed.has("frame") && state.stage === "lens")) lens.draw(changed);
   if (changed.has("frame")) { write("#frame", state.frame); scene?.redraw(); if (find("#preview").checked && !state.playing) preview(); }
   if (changed.has("tracks") || changed.has("attempt")) list.refresh(); else if (changed.has("selection")) list.fill();
   if (changed.has("selection")) list.reveal();
@@ -230,5 +245,6 @@ function drawControls(changed) {
 showStage(state.stage);
 drawControls(new Set(["stage"]));
 weeding.draw();
+lens.draw();
 renew().then(() => { document.body.dataset.ready = "yes"; }).catch((e) => toast(e.message, true));
 followJobs(shot, () => renew().catch((e) => toast(e.message, true)));

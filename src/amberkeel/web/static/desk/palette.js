@@ -61,8 +61,11 @@ export class Palette {
 
   shortcut(event) {
     if (document.querySelector("dialog[open]") || /^(INPUT|SELECT|TEXTAREA)$/.test(event.target.tagName) && event.target.type !== "checkbox" && event.target.type !== "range") return;
-    const name = `${event.ctrlKey || event.metaKey ? "Ctrl " : ""}${event.shiftKey && event.key.length > 1 ? "Shift " : ""}${event.key === " " ? "Space" : event.key.length === 1 ? event.key.toUpperCase() : event.key}`;
-    const action = this.actions.find((a) => a.keys === name || a.also === name);
+    const held = event.ctrlKey || event.metaKey ? "Ctrl " : "";
+    const key = event.key === " " ? "Space" : event.key.length === 1 ? event.key.toUpperCase() : event.key;
+    // A sign that needs Shift, such as ?, is named without it; a letter may be named with it.
+    const names = event.shiftKey ? [`${held}Shift ${key}`, ...(event.key.length > 1 || /[a-z]/i.test(event.key) && !held ? [] : [`${held}${key}`])] : [`${held}${key}`];
+    const action = this.actions.find((a) => names.includes(a.keys) || names.includes(a.also));
     if (!action) return;
     event.preventDefault();
     action.run();

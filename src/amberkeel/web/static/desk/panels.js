@@ -9,7 +9,7 @@ export function element(tag, className, text) {
   return made;
 }
 
-function facts(box, rows) {
+export function facts(box, rows) {
   box.replaceChildren(...rows.flatMap(([name, value, unit]) => {
     const figure = element("dd", "fig", value);
     if (unit) figure.append(element("span", "unit", unit));
@@ -42,8 +42,6 @@ export function drawFigures(server) {
   const attempt = server.attempts.find((a) => a.id === server.pinned);
   const box = find("#figures");
   box.replaceChildren();
-  const lens = find("#lensfacts");
-  lens.replaceChildren();
   for (const link of find("#downloads").children) {
     link.classList.toggle("pointer-events-none", !attempt);
     link.style.opacity = attempt ? 1 : 0.4;
@@ -60,12 +58,6 @@ export function drawFigures(server) {
     ["Set aside, check", `${f.tracks_excluded}, ${f.tracks_check}`],
   ]);
   box.append(list);
-  facts(lens, [
-    ["Focal length", `${f.focal_mm.toFixed(3)} ±${f.focal_sigma_mm.toFixed(3)}`, "mm"],
-    ["Focal length", `${f.focal_px.toFixed(1)} ±${f.focal_sigma_px.toFixed(1)}`, "px"],
-    ["k1", `${f.k1.toFixed(4)} ±${f.k1_sigma.toFixed(4)}`],
-    ["From", `attempt ${attempt.number}`],
-  ]);
 }
 
 const picked = new Set();
@@ -94,7 +86,7 @@ export function drawLedger(server, shot, pin) {
       const button = element("button", `button quiet${a.id === server.pinned ? " on" : ""}`, a.id === server.pinned ? "pinned" : "pin");
       button.disabled = a.id === server.pinned;
       button.addEventListener("click", () => pin(a.id));
-      const words = `f ${a.figures.focal_mm.toFixed(2)} mm, ${a.recipe.distortion === "none" ? "no distortion" : "k1 free"}, ${a.recipe.camera_motion}${a.recipe.focal_px ? ", f known" : ""}${a.masks ? `, ${a.masks} mask${a.masks > 1 ? "s" : ""}` : ""}${a.stale ? ` · ${a.stale} since` : ""}`;
+      const words = `f ${a.figures.focal_mm.toFixed(2)} mm, ${a.recipe.lens_held ? "profile held" : a.recipe.distortion === "none" ? "no distortion" : "distortion free"}, ${a.recipe.camera_motion}${a.recipe.focal_px ? ", f known" : ""}${a.masks ? `, ${a.masks} mask${a.masks > 1 ? "s" : ""}` : ""}${a.stale ? ` · ${a.stale} since` : ""}`;
       card.append(tick, name, button, element("small", "", words));
       return card;
     }));

@@ -197,7 +197,8 @@ export class Viewport {
     const [x0, y0] = this.place(0, 0);
     const [x1, y1] = this.place(state.width, state.height);
     c.imageSmoothingEnabled = this.scale < 3;
-    if (picture && picture.width) {
+    if (state.straight?.frame === state.frame) c.drawImage(state.straight.picture, x0, y0, x1 - x0, y1 - y0);
+    else if (picture && picture.width) {
       c.drawImage(picture, x0, y0, x1 - x0, y1 - y0);
       this.lastPicture = picture;
     }
@@ -205,6 +206,10 @@ export class Viewport {
     c.strokeStyle = INK.line;
     c.strokeRect(x0 - 0.5, y0 - 0.5, x1 - x0 + 1, y1 - y0 + 1);
     if (state.held) return;
+    if (state.stage === "lens") {
+      for (const guest of this.guests.slice(1)) guest.draw(c, state, this.place);
+      return;
+    }
     const { layers } = state;
     const judging = state.stage !== "masks";
     const placing = state.stage === "tracks" && state.bench === "place";
@@ -221,7 +226,7 @@ export class Viewport {
     if (layers.points && !blind || placing && state.showSolved) drawPoints(c, state, this.place);
     if (state.flagged) drawFlagged(c, state, this.place);
     if (choosing) drawSightings(c, state, this.place);
-    this.guests[1]?.draw(c, state, this.place);
+    for (const guest of this.guests.slice(1)) guest.draw(c, state, this.place);
     drawPreview(c, state, this.place);
     if (judging && !blind && !choosing && (layers.sticks || layers.tracks)) drawKey(c, state, this.width, this.height);
     if (["pick", "box", "lasso"].includes(this.drag?.kind)) outline(c, this.drag.kind === "lasso" ? this.drag.path : corners(this.drag));

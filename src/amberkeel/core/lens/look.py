@@ -1,0 +1,95 @@
+"""What a lens fit looks like over the plate: the lines it bends, the world's grid, horizon and vanishing points, in pixels."""
+
+import numpy as np
+
+from amberkeel.core.lens.drawn import AXES, DrawnLine
+from amberkeel.core.lens.fit import LensFit
+from amberkeel.core.lens.model import Lens
+
+FAR_PX = 1e5
+
+
+def bent_lines(lens: Lens, lines: list[np.ndarray], steps: int = 24) -> list[np.ndarray]:
+    """Return the straight lines through drawn points (N, 2) as the lens shows them, (steps, 2) pixels from end to end."""
+    if not lines:
+        return []
+    parts = np.split(lens.normalise(np.concatenate(lines)), np.cumsum([len(line) for line in lines])[:-1])
+    ends = []
+    for u in parts:
+        middle = u.mean(0)
+        along = np.linalg.svd(u - middle)[2][0]
+        s = (u - middle) @ along
+        ends.append(middle + np.linspace(s.min(), s.max(), steps)[:, None] * along)
+    bent = lens.distort(np.array(ends)) * np.array(lens.focal_px) + np.array(lens.principal_px)
+    return list(bent)
+
+
+def vanishing_points(lens: Lens, rotation: np.ndarray) -> dict[str, list[float] | None]:
+    """Return each axis's vanishing point in undistorted pixels, None where it lies too far away to draw."""
+    out: dict[str, list[float] | None] = {}
+    for k, name in enumerate(AXES):
+        v = rotation[k]
+        px = v[:2] / v[2] * np.array(lens.focal_px) + np.array(lens.principal_px) if abs(v[2]) > 1e-6 else np.full(2, np.inf)
+        out[name] = px.tolist() if np.abs(px).max() < FAR_PX else None
+    return out
+
+
+def horizon(lens: Lens, rotation: np.ndarray, steps: int = 40) -> np.ndarray:
+    """Return the horizon across the picture as the lens shows it, (N, 2) pixels."""
+    up = rotation[1]
+    if abs(up[1]) < 0.1:
+        return np.zeros((0, 2))
+    reach = 0.7 * lens.width / lens.focal_px[0]
+    x = np.linspace(-reach, reach, steps)
+    u = np.stack([x, -(up[0] * x + up[2]) / up[1]], 1)
+    u = u[np.hypot(*u.T) < _reach(lens)]
+    return lens.distort(u) * np.array(lens.focal_px) + np.array(lens.principal_px)
+
+
+def horizon_angles(rotation: np.ndarray) -> tuple[float, float]:
+    """Return roll and tilt in radians: roll of the horizon in the picture, tilt of the view above it."""
+    up = rotation[1]
+    return float(np.arctan2(-up[0], -up[1])), float(np.arcsin(np.clip(up[2], -1.0, 1.0)))
+
+
+def floor_grid(lens: Lens, rotation: np.ndarray, through: np.ndarray, cells: int = 3) -> list[np.ndarray]:
+    """Return a floor grid of X and Z lines that meets the plate pixel `through` (2,), each (N, 2) pixels.
+
+    The cell's size is a third of the floor's distance there; without a scale the grid means directions only.
+    """
+    ray = rotation @ np.append(lens.normalise(through), 1.0)
+    if ray[1] > -1e-3:
+        return []
+    at = ray / -ray[1]
+    pitch = float(np.linalg.norm(at)) / 3.0
+    s = np.linspace(-cells, cells, 20 * cells) * pitch
+    world = np.tile(at, (2, 2 * cells + 1, len(s), 1))
+    for row, axis in enumerate((0, 2)):
+        world[row, ..., axis] += s
+        world[row, ..., 2 - axis] += (np.arange(-cells, cells + 1) * pitch)[:, None]
+    camera = world.reshape(-1, len(s), 3) @ rotation
+    ahead = camera[..., 2] > 0.05
+    seen = ahead & (np.hypot(camera[..., 0], camera[..., 1]) < _reach(lens) * np.where(ahead, camera[..., 2], 1.0))
+    px = lens.project(np.where(seen[..., None], camera, [0.0, 0.0, 1.0]))
+    return [line[own] for line, own in zip(px, seen) if own.sum() > 1]
+
+
+def _reach(lens: Lens) -> float:
+    """Return how far from the view axis, undistorted, places are drawn: beyond the picture a model may fold back into it."""
+    corners = np.array([[0.0, 0.0], [lens.width, 0.0], [0.0, lens.height], [lens.width, lens.height]])
+    return 1.1 * float(np.hypot(*lens.normalise(corners).T).max())
+
+
+def camera_place(fit: LensFit, frame: int, origin: np.ndarray, line: DrawnLine, metres: float) -> tuple[np.ndarray, float]:
+    """Return the camera's place (3,) in metres and its distance from the origin, from an axis line of known length.
+
+    Parameters
+    ----------
+    origin : (2,) pixel of the world's origin. line : an axis line that starts there and is `metres` long.
+    """
+    lens, rotation = fit.lens, fit.rotations[frame]
+    ends = sorted((line.points[0], line.points[-1]), key=lambda p: float(np.linalg.norm(p - origin)))
+    start, end = (np.append(lens.normalise(np.asarray(p, float)), 1.0) for p in (origin, ends[1]))
+    a, b = np.cross(end, start), np.cross(end, rotation[AXES.index(line.axis)])
+    depth = metres * abs(float(a @ b)) / max(float(a @ a), 1e-12)
+    return rotation @ (-depth * start), float(depth * np.linalg.norm(start))

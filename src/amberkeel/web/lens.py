@@ -1,0 +1,399 @@
+"""The lens stage: what the camera was, drawn lines and what they tell, profiles, and a look through the lens."""
+
+import io
+import json
+import tempfile
+import zipfile
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+from flask import Blueprint, Response, current_app, jsonify, request, send_file
+from sqlalchemy import select
+
+from amberkeel.core.errors import KeelError, LensError, PlateError
+from amberkeel.core.lens import Lens
+from amberkeel.core.lens.chart import ChartOrder, check_order
+from amberkeel.core.lens.drawn import read_lines
+from amberkeel.core.lens.edges import find_edge, snap
+from amberkeel.core.lens.fit import LensFit, LensOrder, centre_test, fit_lens, straightness
+from amberkeel.core.lens.look import bent_lines, camera_place, floor_grid, horizon, horizon_angles, vanishing_points
+from amberkeel.core.lens.metadata import camera_facts
+from amberkeel.core.lens.picture import FILTERS, Resampler, bent_grid, canvas_for, undistort_map
+from amberkeel.core.lens.profile import LensProfile as Profile
+from amberkeel.core.lens.profile import check_lens, profile_document, profile_from_lines, read_profile
+from amberkeel.core.lens.sensor import FORMATS, checked_aspect, filmed_width_mm, length_mm, pixel_formats
+from amberkeel.core.lens.straighten import FORMATS as FILE_FORMATS
+from amberkeel.core.solve.held_lens import straight_px
+from amberkeel.core.plate.decode import encode_jpeg, to_gray
+from amberkeel.jobs.lenses import straightened_folder
+from amberkeel.jobs.plates import open_row
+from amberkeel.store import edits
+from amberkeel.store.models import Attempt, LensProfile, Plate, SensorPreset, Shot
+from amberkeel.store.solves import document_of
+from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.data import shot_state
+from amberkeel.web.jobs import start
+from amberkeel.web.plates import under_roots
+
+blueprint = Blueprint("lens", __name__)
+
+MOST_STILLS = 60
+"""Pictures of a grid in one upload."""
+
+_last: dict[int, LensFit] = {}
+"""The newest fit of each shot, from which the next one starts while a line is dragged."""
+
+
+@blueprint.get("/shots/<int:number>/lens.json")
+def facts(number: int):
+    """Send what the lens stage shows that does not change with every drag."""
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        plate, kept = shot.plate, shot.lens or {}
+        rows = opened.scalars(select(LensProfile).where(LensProfile.production_id == shot.production_id, ~LensProfile.removed).order_by(LensProfile.name))
+        users = {s.id: s.name for s in shot.production.shots}
+        using: dict[int, list[str]] = {}
+        for other in shot.production.shots:
+            if other.profile_id:
+                using.setdefault(other.profile_id, []).append(users[other.id])
+        presets = opened.scalars(select(SensorPreset).order_by(SensorPreset.name))
+        attempt = opened.get(Attempt, shot.pinned_id) if shot.pinned_id else None
+        solved = document_of(media(), attempt) if attempt else None
+        return jsonify(
+            lines=kept.get("lines", {}), wanted=kept.get("wanted", {}), crop=kept.get("crop", 1.0),
+            sensor_mm=kept.get("sensor_mm", plate.sensor_width_mm), sensor_width_mm=plate.sensor_width_mm,
+            pixel_aspect=plate.pixel_aspect, focal_mm=plate.focal_mm, focal_state=kept.get("focal_state", "start" if plate.focal_mm else "unknown"),
+            formats=[{"name": f.name, "width_mm": f.width_mm, "height_mm": f.height_mm} for f in FORMATS],
+            presets=[{"name": p.name, "width_mm": p.width_mm} for p in presets],
+            pixel_formats=[{"name": f.name, "aspect": f.pixel_aspect, "shows": f.shows} for f in pixel_formats(plate.width, plate.height)],
+            profiles=[_profile_row(p, shot, using.get(p.id, [])) for p in rows], profile=shot.profile_id,
+            found=_metadata(plate), solved=solved and solved.get("lens_report"),
+            straightened=(straightened_folder(current_app.settings, number) / "straight.json").exists(),
+        )  # fmt: skip
+
+
+def _metadata(plate: Plate) -> dict | None:
+    try:
+        row = open_row(plate)
+        path = row.source.path if hasattr(row.source, "count") else row.source.path(int(row.frames[0]))
+        found = camera_facts(Path(path))
+    except KeelError:
+        return None
+    return {"focal_mm": found.focal_mm, "equivalent_mm": found.equivalent_mm, "sensor_width_mm": found.sensor_width_mm} if found.any else None
+
+
+def _profile_row(row: LensProfile, shot: Shot, shots: list[str]) -> dict:
+    d = row.document
+    mm = shot.plate.sensor_width_mm / d["image"]["width"]
+    return {
+        "id": row.id, "name": row.name, "source": d["source"], "version": row.version, "shots": shots, "model": d["lens"]["model"],
+        "focal_mm": d["lens"]["focal_px"][0] * mm if d["focal_known"] else None, "focal_sigma_mm": d["sigma"].get("focal_px", 0.0) * mm,
+        "radial": d["lens"]["radial"], "notes": d["notes"], "size": [d["image"]["width"], d["image"]["height"]], "coverage": d.get("coverage"),
+    }  # fmt: skip
+
+
+def _order(plate: Plate, asked: dict) -> LensOrder:
+    """Return what lines are asked to tell, from what the page sends."""
+    wanted = asked.get("wanted") or {}
+    model, radial = str(wanted.get("model", "radial")), int(wanted.get("radial", 2))
+    if model not in ("radial", "division") or not 0 <= radial <= 3:
+        raise LensError("Choose one to three radial coefficients, or the division model.")
+    focal, state = plate.focal_mm, str(asked.get("focal_state", "unknown"))
+    known = focal * plate.width / plate.sensor_width_mm if focal and state == "known" else None
+    return LensOrder(plate.width, plate.height, plate.pixel_aspect, known, 0.0, model, radial, bool(wanted.get("tangential", False)))
+
+
+@blueprint.post("/shots/<int:number>/lens/fit")
+def fit(number: int):
+    """Tell the lens that lines tell, kept or not; `quick` starts from the last answer, while a line is dragged."""
+    asked = request.get_json()
+    with open_session() as opened:
+        plate = get_shot(opened, number).plate
+    drawn = read_lines(_rows(asked.get("lines", {})), plate.width, plate.height)
+    order = _order(plate, asked)
+    found = fit_lens(drawn, order, _last.get(number) if asked.get("quick") else None)
+    _last[number] = found
+    answer = _seen(found, drawn, plate, int(asked.get("frame", plate.first)))
+    answer["place"] = _place(found, drawn, asked.get("measured"))
+    if not asked.get("quick"):
+        test = centre_test(drawn, order, found)
+        answer["centre"] = [test[0].tolist(), test[1].tolist()] if test else None
+    return jsonify(answer)
+
+
+@blueprint.post("/shots/<int:number>/lens/hand")
+def by_hand(number: int):
+    """Show lines and grid through a lens whose k1 is turned by hand."""
+    asked = request.get_json()
+    with open_session() as opened:
+        plate = get_shot(opened, number).plate
+    focal = plate.focal_mm * plate.width / plate.sensor_width_mm if plate.focal_mm else float(plate.width)
+    lens = Lens.centred(plate.width, plate.height, focal, float(asked["k1"]), plate.pixel_aspect)
+    check_lens(lens)
+    lines = asked.get("lines") or {}
+    drawn = read_lines(_rows(lines), plate.width, plate.height) if lines else []
+    held = LensFit(lens, plate.focal_mm is not None, 0.0, {"k1": 0.0}, {}, {}, straightness(drawn, lens))
+    return jsonify(_seen(held, drawn, plate, int(asked.get("frame", plate.first))))
+
+
+def _place(found: LensFit, drawn, measured) -> dict | None:
+    """Return the camera's height and distance from where a measured axis line starts, metres, or None where nothing is measured."""
+    line = next((d for d in drawn if measured and d.name == measured.get("line") and d.axis), None)
+    if line is None:
+        return None
+    metres = length_mm(measured.get("length", ""), 1e6) / 1000.0
+    xyz, distance = camera_place(found, line.frame, line.points[0], line, metres)
+    return {"xyz": xyz.tolist(), "distance": distance}
+
+
+def _rows(lines: dict) -> list[dict]:
+    return [{**line, "name": name} for name, line in lines.items()]
+
+
+def _seen(found: LensFit, drawn, plate: Plate, frame: int) -> dict:
+    lens, mm = found.lens, plate.sensor_width_mm / plate.width
+    here = [d for d in drawn if d.frame == frame]
+    ends = np.cumsum([len(d.points) for d in here])[:-1]
+    straight = np.split(straight_px(lens, np.concatenate([d.points for d in here])), ends) if here else []
+    turned = found.rotations.get(frame)
+    names = ("k1", "k2", "k3", "p1", "p2", "division")
+    answer = {
+        "focal_px": lens.focal_px[0], "focal_mm": lens.focal_px[0] * mm, "focal_sigma_mm": found.focal_sigma_px * mm, "focal_told": found.focal_told,
+        "values": {n: [float(lens.coefficients[k]), found.sigma[n]] for k, n in enumerate(names) if n in found.sigma},
+        "lines": {r.name: {"before": r.before_px, "after": r.after_px, "disagrees": r.disagrees} for r in found.lines},
+        "bent": {d.name: b.round(2).tolist() for d, b in zip(here, bent_lines(lens, [d.points for d in here]))},
+        "straight": {d.name: p.round(2).tolist() for d, p in zip(here, straight)},
+        "notes": found.notes, "noise_px": found.noise_px, "lens": profile_document(profile_from_lines(found))["lens"],
+        "grid": [g.round(1).tolist() for g in bent_grid(lens)],
+    }  # fmt: skip
+    if turned is not None:
+        roll, tilt = horizon_angles(turned)
+        answer |= {
+            "horizon": horizon(lens, turned).round(1).tolist(), "vanishing": vanishing_points(lens, turned), "roll": float(np.degrees(roll)), "tilt": float(np.degrees(tilt)),
+            "angle_sigma": float(np.degrees(found.rotation_sigma[frame][:2].max())),
+            "floor": [g.round(1).tolist() for g in floor_grid(lens, turned, np.array([0.5 * lens.width, 0.85 * lens.height]))],
+        }  # fmt: skip
+    return answer
+
+
+@blueprint.post("/shots/<int:number>/lens/snap")
+def snapped(number: int):
+    """Put points onto the picture's edges: a whole edge between two ends, or one point of a line."""
+    asked = request.get_json()
+    with open_session() as opened:
+        row = get_shot(opened, number).plate
+    gray = _gray(row, int(asked["frame"]))
+    points = np.array(asked["points"], float)
+    if points.ndim != 2 or points.shape[1] != 2 or len(points) < 2 or not np.isfinite(points).all():
+        raise LensError("A line needs two points or more.")
+    if asked.get("point") is None:
+        return jsonify(points=find_edge(gray, points[0], points[-1]).round(3).tolist())
+    k = int(asked["point"])
+    points[k] = snap(gray, points, k)
+    return jsonify(points=points.round(3).tolist())
+
+
+def _gray(row: Plate, frame: int) -> np.ndarray:
+    if not row.first <= frame <= row.last:
+        raise PlateError(f"The plate has no frame {frame}.")
+    return to_gray(_picture(row.source, row.first, row.last, frame))
+
+
+@lru_cache(maxsize=6)
+def _picture(source: str, first: int, last: int, frame: int) -> np.ndarray:
+    from amberkeel.core.plate.plate import open_plate
+
+    return open_plate(source, (first, last)).read(frame)
+
+
+@blueprint.post("/shots/<int:number>/lens/edit")
+def edit(number: int):
+    """Change lines, what is wanted, or the camera's facts."""
+    asked = request.get_json()
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        payload = {"label": str(asked.get("label", "Change the lens"))[:200], "lines": {}, "values": {}, "plate": {}}
+        for name, line in (asked.get("lines") or {}).items():
+            if line is not None:
+                read_lines([{**line, "name": name}], shot.plate.width, shot.plate.height)
+                line = {k: line[k] for k in ("frame", "axis", "points", "sigma") if k in line}
+            payload["lines"][str(name)[:40]] = line
+        if "wanted" in asked:
+            payload["values"]["wanted"] = {k: asked["wanted"][k] for k in ("model", "radial", "tangential") if k in asked["wanted"]}
+        if "camera" in asked:
+            _camera(shot, asked["camera"], payload)
+        edits.apply(opened, number, "lens", payload, asked.get("revision"))
+        return jsonify(shot_state(opened, shot))
+
+
+def _camera(shot: Shot, given: dict, payload: dict) -> None:
+    """Fill a payload with sensor, crop, pixel aspect and focal length as typed."""
+    kept = shot.lens or {}
+    sensor = length_mm(given["sensor"], 500.0) if "sensor" in given else kept.get("sensor_mm", shot.plate.sensor_width_mm)
+    crop = float(given.get("crop", kept.get("crop", 1.0)))
+    payload["values"] |= {"sensor_mm": sensor, "crop": crop}
+    payload["plate"]["sensor_width_mm"] = filmed_width_mm(sensor, crop)
+    if "pixel_aspect" in given:
+        payload["plate"]["pixel_aspect"] = checked_aspect(float(given["pixel_aspect"]))
+    if "focal_state" in given:
+        state, text = given["focal_state"], str(given.get("focal_mm") or "").strip()
+        if state not in ("known", "start", "unknown"):
+            raise LensError("The focal length is known, a start value, or unknown.")
+        if state != "unknown" and not text:
+            raise LensError("There is no focal length to hold.", "Type one in mm.")
+        payload["values"]["focal_state"] = state
+        focal = length_mm(text) if text else None
+        payload["plate"]["focal_mm"] = focal if state != "unknown" else None
+
+
+@blueprint.post("/shots/<int:number>/lens/preset")
+def preset(number: int):
+    """Keep a sensor's size under a name."""
+    asked = request.get_json()
+    name = str(asked.get("name", "")).strip()[:80]
+    if not name:
+        raise LensError("The preset has no name.", "Type one.")
+    with open_session() as opened:
+        row = opened.scalar(select(SensorPreset).where(SensorPreset.name == name)) or SensorPreset(name=name)
+        row.width_mm = length_mm(asked["width"], 500.0)
+        opened.add(row)
+    return jsonify(ok=True)
+
+
+@blueprint.post("/shots/<int:number>/lens/use")
+def use(number: int):
+    """Use the lens that the lines tell, one by hand, or a profile of the production; or none."""
+    asked = request.get_json()
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        if asked.get("profile") is not None:
+            row = opened.get(LensProfile, int(asked["profile"]))
+            if row is None or row.production_id != shot.production_id or row.removed:
+                raise LensError("That profile is gone.")
+            read_profile(row.document).rescaled(shot.plate.width, shot.plate.height)
+            payload = {"profile": row.id, "label": f"Use {row.name}"}
+        elif asked.get("none"):
+            payload = {"profile": None, "label": "Use no lens profile"}
+        else:
+            row = LensProfile(production_id=shot.production_id, **_new_profile(shot, asked))
+            opened.add(row)
+            opened.flush()
+            payload = {"profile": row.id, "label": f"Use {row.name}"}
+        edits.apply(opened, number, "lens", payload, asked.get("revision"))
+        return jsonify(shot_state(opened, shot))
+
+
+def _new_profile(shot: Shot, asked: dict) -> dict:
+    """Return name and document of a profile from the shot's lines, or from coefficients turned by hand."""
+    plate, kept = shot.plate, shot.lens or {}
+    short = shot.name.split()[0]
+    if "hand" in asked:
+        focal = plate.focal_mm * plate.width / plate.sensor_width_mm if plate.focal_mm else float(plate.width)
+        lens = Lens.centred(plate.width, plate.height, focal, float(asked["hand"]), plate.pixel_aspect)
+        check_lens(lens)
+        profile = Profile(f"{short} by hand", lens, "typed", plate.focal_mm is not None, 0.0, plate.sensor_width_mm)
+    else:
+        drawn = read_lines(_rows(kept.get("lines", {})), plate.width, plate.height)
+        found = fit_lens(drawn, _order(plate, {"wanted": kept.get("wanted"), "focal_state": kept.get("focal_state", "unknown")}))
+        if not found.focal_told and not found.sigma:
+            raise LensError("The lines tell neither focal length nor distortion.", " ".join(found.notes))
+        profile = profile_from_lines(found, f"{short} from lines", plate.sensor_width_mm)
+    return {"name": profile.name, "document": profile_document(profile)}
+
+
+@blueprint.post("/shots/<int:number>/lens/chart")
+def chart(number: int):
+    """Take pictures of a grid, or where they lie, and start calibrating a lens."""
+    form = request.form
+    columns, _, rows = form.get("inner", "").lower().partition("x")
+    if not (columns.strip().isdigit() and rows.strip().isdigit()):
+        raise LensError("Write the inner corners as 9x6: along a row, and rows.")
+    try:
+        square = float(form.get("square", "25").replace(",", "."))
+    except ValueError:
+        raise LensError(f"“{form.get('square')}” is no length in mm.") from None
+    order = {"columns": int(columns), "rows": int(rows), "square_mm": square, "pattern": form.get("pattern", "chess"), "anamorphic": form.get("anamorphic") == "yes"}
+    check_order(ChartOrder(**order))
+    files = [f for f in request.files.getlist("files") if f.filename]
+    if len(files) > MOST_STILLS:
+        raise LensError(f"{len(files)} pictures are too many.", f"{MOST_STILLS} at the most serve at once.")
+    if files:
+        folder = Path(tempfile.mkdtemp(prefix="grid_", dir=current_app.settings.media))
+        for k, file in enumerate(files):
+            file.save(folder / f"{k:04d}{Path(file.filename).suffix.lower()[:6]}")
+        where, temporary = str(folder), True
+    else:
+        if not form.get("where"):
+            raise LensError("There are no pictures.", "Choose files, or say where they lie.")
+        where, temporary = str(under_roots(current_app.settings.plate_roots, form["where"].strip())), False
+    return start("chart", number, {"where": where, "order": order, "temporary": temporary, "name": form.get("name", "")[:80]})
+
+
+@blueprint.get("/shots/<int:number>/lens/straight/<int:frame>.jpg")
+def straight(number: int, frame: int):
+    """Send a frame straightened through a lens that need not be kept yet, on a canvas of the plate's size."""
+    with open_session() as opened:
+        row = get_shot(opened, number).plate
+    if not row.first <= frame <= row.last:
+        raise PlateError(f"The plate has no frame {frame}.")
+    try:
+        given = json.loads(request.args["lens"])
+        document = {"format": "amberkeel-lens", "version": 1, "image": {"width": row.width, "height": row.height, "pixel_aspect": row.pixel_aspect}, "lens": given}
+    except (KeyError, json.JSONDecodeError):
+        raise LensError("There is no lens to look through.") from None
+    sample = _sampler(json.dumps(document))
+    answer = Response(encode_jpeg(sample(_picture(row.source, row.first, row.last, frame)), 90), mimetype="image/jpeg")
+    answer.headers["Cache-Control"] = "private, max-age=3600"
+    return answer
+
+
+@lru_cache(maxsize=8)
+def _sampler(document: str) -> Resampler:
+    lens = read_profile(json.loads(document)).lens
+    return Resampler(undistort_map(lens, canvas_for(lens, "same")), "linear")
+
+
+@blueprint.post("/shots/<int:number>/lens/straighten")
+def straighten(number: int):
+    """Start writing the straightened plate with its ST maps."""
+    asked = request.get_json()
+    share = str(asked.get("overscan", "all")).strip().rstrip("%").strip()
+    try:
+        overscan = share if share in ("all", "crop", "same") else float(share)
+    except ValueError:
+        raise LensError(f"“{share}” is no overscan.", "Choose all, crop, same, or a number of percent.") from None
+    kind, filter = str(asked.get("format", "")), str(asked.get("filter", "cubic"))
+    if kind not in ("", *FILE_FORMATS) or filter not in FILTERS:
+        raise LensError("There is no such format or filter.")
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        row = opened.get(LensProfile, shot.profile_id) if shot.profile_id else None
+        if row is None:
+            raise LensError("This shot uses no lens profile.", "Use the lens that the lines tell, or choose a profile.")
+        canvas_for(read_profile(row.document).rescaled(shot.plate.width, shot.plate.height).lens, overscan)
+    return start("straighten", number, {"overscan": overscan, "filter": filter, "format": kind})
+
+
+@blueprint.get("/shots/<int:number>/lens/files/<kind>")
+def download(number: int, kind: str):
+    """Send the profile in use, or the straightened plate or its ST maps, packed."""
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        row = opened.get(LensProfile, shot.profile_id) if shot.profile_id else None
+        stem = shot.name.split()[0].lower()
+        if kind == "profile":
+            if row is None:
+                raise LensError("This shot uses no lens profile.")
+            text = json.dumps(row.document, indent=1)
+            return Response(text, mimetype="application/json", headers={"Content-Disposition": f'attachment; filename="{stem}_lens.json"'})
+    folder = straightened_folder(current_app.settings, number)
+    files = sorted(folder.glob("*_st.exr" if kind == "st" else "*")) if folder.is_dir() else []
+    if not files:
+        raise LensError("There is no straightened plate yet.", "Write it first.")
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w", zipfile.ZIP_STORED) as archive:
+        for path in files:
+            archive.write(path, f"{stem}_straight/{path.name}")
+    packed.seek(0)
+    return send_file(packed, mimetype="application/zip", as_attachment=True, download_name=f"{stem}_{'st_maps' if kind == 'st' else 'straight'}.zip")
