@@ -8,7 +8,7 @@ from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
-from flask import Blueprint, Response, current_app, jsonify, request, send_file
+from flask import Blueprint, Response, abort, current_app, jsonify, request, send_file
 from sqlalchemy import select
 
 from amberkeel.core.errors import KeelError, LensError, PlateError
@@ -41,8 +41,8 @@ blueprint = Blueprint("lens", __name__)
 MOST_STILLS = 60
 """Pictures of a grid in one upload."""
 
-_last: dict[int, LensFit] = {}
-"""The newest fit of each shot, from which the next one starts while a line is dragged."""
+_last: dict[int, tuple[LensFit, object]] = {}
+"""The newest fit of each shot and its plate's facts, from which the next one starts while a line is dragged."""
 
 
 @blueprint.get("/shots/<int:number>/lens.json")
@@ -93,6 +93,13 @@ def _profile_row(row: LensProfile, shot: Shot, shots: list[str]) -> dict:
     }  # fmt: skip
 
 
+def _plate_facts(number: int):
+    """Return the few columns of a shot's plate that are asked for at every step of a drag."""
+    with open_session() as opened:
+        columns = (Plate.first, Plate.width, Plate.height, Plate.pixel_aspect, Plate.sensor_width_mm, Plate.focal_mm)
+        return opened.execute(select(*columns).where(Plate.shot_id == number)).one_or_none() or abort(404)
+
+
 def _order(plate: Plate, asked: dict) -> LensOrder:
     """Return what lines are asked to tell, from what the page sends."""
     wanted = asked.get("wanted") or {}
@@ -108,13 +115,13 @@ def _order(plate: Plate, asked: dict) -> LensOrder:
 def fit(number: int):
     """Tell the lens that lines tell, kept or not; `quick` starts from the last answer, while a line is dragged."""
     asked = request.get_json()
-    with open_session() as opened:
-        plate = get_shot(opened, number).plate
+    before, plate = _last.get(number, (None, None)) if asked.get("quick") else (None, None)
+    plate = plate or _plate_facts(number)
     drawn = read_lines(_rows(asked.get("lines", {})), plate.width, plate.height)
     order = _order(plate, asked)
-    found = fit_lens(drawn, order, _last.get(number) if asked.get("quick") else None)
-    _last[number] = found
-    answer = _seen(found, drawn, plate, int(asked.get("frame", plate.first)))
+    found = fit_lens(drawn, order, before)
+    _last[number] = found, plate
+    answer = _seen(found, drawn, plate, int(asked.get("frame", plate.first)), bool(asked.get("grid", True)))
     answer["place"] = _place(found, drawn, asked.get("measured"))
     if not asked.get("quick"):
         test = centre_test(drawn, order, found)
@@ -126,8 +133,7 @@ def fit(number: int):
 def by_hand(number: int):
     """Show lines and grid through a lens whose k1 is turned by hand."""
     asked = request.get_json()
-    with open_session() as opened:
-        plate = get_shot(opened, number).plate
+    plate = _plate_facts(number)
     focal = plate.focal_mm * plate.width / plate.sensor_width_mm if plate.focal_mm else float(plate.width)
     lens = Lens.centred(plate.width, plate.height, focal, float(asked["k1"]), plate.pixel_aspect)
     check_lens(lens)
@@ -151,7 +157,7 @@ def _rows(lines: dict) -> list[dict]:
     return [{**line, "name": name} for name, line in lines.items()]
 
 
-def _seen(found: LensFit, drawn, plate: Plate, frame: int) -> dict:
+def _seen(found: LensFit, drawn, plate: Plate, frame: int, grid: bool = True) -> dict:
     lens, mm = found.lens, plate.sensor_width_mm / plate.width
     here = [d for d in drawn if d.frame == frame]
     ends = np.cumsum([len(d.points) for d in here])[:-1]
@@ -165,7 +171,7 @@ def _seen(found: LensFit, drawn, plate: Plate, frame: int) -> dict:
         "bent": {d.name: b.round(2).tolist() for d, b in zip(here, bent_lines(lens, [d.points for d in here]))},
         "straight": {d.name: p.round(2).tolist() for d, p in zip(here, straight)},
         "notes": found.notes, "noise_px": found.noise_px, "lens": profile_document(profile_from_lines(found))["lens"],
-        "grid": [g.round(1).tolist() for g in bent_grid(lens)],
+        "grid": [g.round(1).tolist() for g in bent_grid(lens)] if grid else [],
     }  # fmt: skip
     if turned is not None:
         roll, tilt = horizon_angles(turned)

@@ -17,7 +17,8 @@ COEFFICIENTS = 17
 TURN, DIVISION, TWO_AXIS = 6, 5, 7
 
 _ITERATIONS = 40
-_CLOSE = 1e-14
+_CLOSE = 1e-8
+"""Size of a step after which a place is found: Newton's next would be its square."""
 
 
 @njit(cache=True, nogil=True)
@@ -98,11 +99,9 @@ def undistort_one(c, x, y):
                 limit = 0.3 / max(size, 0.3)
                 u += du * limit
                 v += dv * limit
-                if size < _CLOSE * (1.0 + abs(u) + abs(v)):
+                if size < _CLOSE:
                     settled = True
                     break
-                if size < 1e-11:
-                    settled = True
             if not settled:
                 sound = False
                 break

@@ -17,8 +17,10 @@ def bent_lines(lens: Lens, lines: list[np.ndarray], steps: int = 24) -> list[np.
     ends = []
     for u in parts:
         middle = u.mean(0)
-        along = np.linalg.svd(u - middle)[2][0]
-        s = (u - middle) @ along
+        x, y = (u - middle).T
+        angle = 0.5 * np.arctan2(2.0 * (x @ y), x @ x - y @ y)
+        along = np.array([np.cos(angle), np.sin(angle)])
+        s = x * along[0] + y * along[1]
         ends.append(middle + np.linspace(s.min(), s.max(), steps)[:, None] * along)
     bent = lens.distort(np.array(ends)) * np.array(lens.focal_px) + np.array(lens.principal_px)
     return list(bent)

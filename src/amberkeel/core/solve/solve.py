@@ -1,6 +1,7 @@
 """From tracks to a solved camera."""
 
-from dataclasses import dataclass, field
+from copy import copy
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -13,7 +14,7 @@ from amberkeel.core.solve.checks import choose_checks
 from amberkeel.core.solve.grow import fill_between, grow, settle
 from amberkeel.core.solve.held_lens import bent_px, straightened, with_focal
 from amberkeel.core.solve.lens_report import LensReport, lens_report
-from amberkeel.core.solve.lens_terms import FIXED, ZOOM_BEND, LensPlan, LensTerm, lens_plan, zoom_basis
+from amberkeel.core.solve.lens_terms import FIXED, ZOOM_BEND, LensPlan, LensPriors, LensTerm, lens_plan, zoom_basis
 from amberkeel.core.solve.problem import SIGMA_FLOOR_PX, Problem, make_problem
 from amberkeel.core.solve.start import FIELDS_OF_VIEW, find_pairs, sweep
 from amberkeel.core.solve.uncertainty import covariance, noise_factor
@@ -27,6 +28,9 @@ OUTLIER = 4.0
 
 TRACK_SHARE = 0.5
 """Share of a track's measurements that must agree, or the track is set aside whole."""
+
+ZOOM_FIELDS = np.radians(np.geomspace(80.0, 12.0, 6))
+"""Horizontal fields of view from which a zoom is begun, radians."""
 
 CLEARLY = 4.0
 """Sigmas by which a further coefficient must differ from 0 to be taken up."""
@@ -144,21 +148,43 @@ def solve_tracks(
         raise SolveError(f"Only {int(used.sum())} tracks are active.", "A solve needs eight at the least, better fifty.")
     plan = recipe.plan(width, height)
     problem = make_problem(tracks, frames, plan.start, used)
-    free_lens, options = plan.free, {"priors": plan.priors}
-    problem = _best_start(problem, plan, width, options, span(progress, 0.0, 0.4))
+    options = {"priors": plan.priors}
     if recipe.zoom:
-        free_lens = _let_zoom(problem, plan)
-    grow(problem, free_lens, options, span(progress, 0.4, 0.7))
+        problem, free_lens = _zooming(problem, plan, width, options, span(progress, 0.0, 0.7))
+    else:
+        problem, free_lens = _best_start(problem, plan, width, options, span(progress, 0.0, 0.4)), plan.free
+        grow(problem, free_lens, options, span(progress, 0.4, 0.7))
     dropped, free_lens = _finish(problem, free_lens, plan.later, options, span(progress, 0.7, 0.95))
     return _report(problem, measured, states, dropped, free_lens, options, recipe, (width, height))
 
 
-def _let_zoom(problem: Problem, plan: LensPlan) -> tuple[int, ...]:
-    """Let the focal length change over frames; return the numbers of the free lens parameters."""
-    problem.basis = zoom_basis(len(problem.frames))
-    problem.zoom = np.zeros(problem.basis.shape[1])
-    plan.priors.zoom, plan.priors.bend = len(problem.zoom), 1.0 / ZOOM_BEND
-    return plan.free + tuple(6 + k for k in range(len(problem.zoom)))
+def _zooming(problem: Problem, plan: LensPlan, width: int, options, progress: Progress) -> tuple[Problem, tuple[int, ...]]:
+    """Return the best of several zooming solves, each begun at a focal length of its own, and what of the lens is free.
+
+    A start of constant focal length misleads where it changes, so the choice is made once the whole shot is grown.
+    """
+    priors = plan.priors
+    basis = zoom_basis(len(problem.frames))
+    priors.zoom, priors.bend = basis.shape[1], 1.0 / ZOOM_BEND
+    free = plan.free + tuple(6 + k for k in range(priors.zoom))
+    tried, best, least, failure = 0.5 * width / np.tan(ZOOM_FIELDS / 2.0) if plan.search else plan.start[:1], None, np.inf, None
+    for k, focal in enumerate(tried):
+        own = span(progress, k / len(tried), (k + 1) / len(tried))
+        start = replace(plan, start=np.array([focal, *plan.start[1:]]), free=tuple(q for q in plan.free if q), search=False)
+        try:
+            trial = _best_start(copy(problem), start, width, {"priors": LensPriors()}, span(own, 0.0, 0.5))
+            trial.basis, trial.zoom = basis, np.zeros(priors.zoom)
+            grow(trial, free, options, span(own, 0.5, 1.0))
+        except SolveError as error:
+            failure = error
+            continue
+        settle(trial, free, options, 25)
+        cost = _merit(trial)
+        if cost < least:
+            best, least = trial, cost
+    if best is None:
+        raise failure
+    return best, free
 
 
 def _inside(tracks: TrackSet, frames: np.ndarray) -> TrackSet:

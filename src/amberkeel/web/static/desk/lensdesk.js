@@ -27,7 +27,7 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
     if (busy) { next = { quick }; return; }
     busy = true;
     try {
-      const fit = await post(url("fit"), { lines: state.lens.lines, wanted: wanted(), focal_state: kept?.focal_state, frame: state.frame, quick, measured: quick ? null : measured() });
+      const fit = await post(url("fit"), { lines: state.lens.lines, wanted: wanted(), focal_state: kept?.focal_state, frame: state.frame, quick, grid: state.lens.grid, measured: quick ? null : measured() });
       if (!state.lens.hand) set({ fit, trouble: "" });
     } catch (error) {
       set({ trouble: error.message, fit: null });
@@ -166,6 +166,18 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
     }));
   }
 
+  /** Figures of the newest fit; a text is written only where it is another. */
+  function drawFigures() {
+    const { fit } = state.lens;
+    if (!fit) return;
+    const values = [fit.focal_told ? `${fit.focal_mm.toFixed(2)} ±${fit.focal_sigma_mm.toFixed(2)}` : "not told"];
+    for (const [value, sigma] of Object.values(fit.values)) values.push(`${value.toFixed(4)} ±${sigma.toFixed(4)}`);
+    if (fit.roll !== undefined) values.push(`${fit.roll.toFixed(2)} ±${fit.angle_sigma.toFixed(2)}`, `${fit.tilt.toFixed(2)} ±${fit.angle_sigma.toFixed(2)}`);
+    const boxes = find("#lensfound").querySelectorAll("dd");
+    if (boxes.length < values.length) return;
+    values.forEach((text, k) => { if (boxes[k].firstChild.data !== text) boxes[k].firstChild.data = text; });
+  }
+
   function drawFound() {
     const { fit, trouble, hand } = state.lens;
     const notes = [...(trouble ? [trouble] : []), ...(fit?.notes ?? [])];
@@ -233,6 +245,8 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
     for (const tool of ["edge", "x", "y", "z"]) find(`[data-act="line-${tool}"]`).classList.toggle("on", state.lens.tool === tool);
     for (const one of ["shot", "straight"]) find(`[data-act="look-${one}"]`).classList.toggle("on", state.lens.look === one);
     if (state.stage !== "lens") return;
+    // While a point is dragged the figures change and the list does not: laying it out anew would slow the drag.
+    if (drawer.grip?.kind === "point" && drawer.grip.moved) return drawFigures();
     if (!changed || changed.has("lens") || changed.has("frame")) { drawList(); drawFound(); }
     if (!changed || changed.has("server") || changed.has("stage")) refresh().catch((e) => toast(e.message, true));
     if (changed?.has("frame") && !state.playing && state.lens.fit && !state.lens.hand) ask(true);
@@ -252,7 +266,7 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
   for (const id of ["#measureline", "#measurelength"]) find(id).addEventListener("change", () => ask());
   find("#sensorformat").addEventListener("change", (e) => { if (e.target.value) find("#sensorwidth").value = `${Number(e.target.value).toFixed(2)} mm`; });
   find("#pixelformat").addEventListener("change", (e) => { if (e.target.value) find("#pixelaspect").value = Number(e.target.value).toFixed(4); });
-  find("#showgrid").addEventListener("change", (e) => set({ grid: e.target.checked }));
+  find("#showgrid").addEventListener("change", (e) => { set({ grid: e.target.checked }); if (!state.lens.hand) ask(); });
   find("#showfloor").addEventListener("change", (e) => set({ floor: e.target.checked }));
   find("#handk1").addEventListener("input", (e) => turn(Number(e.target.value) / 1000));
   find("#handvalue").addEventListener("change", (e) => turn(Number(e.target.value.replace(",", "."))));
