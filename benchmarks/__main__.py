@@ -1,10 +1,10 @@
-"""`./keel bench [accuracy|tracks|masks|speed|memory]`: each line with its figure and its target."""
+"""`./keel bench [accuracy|tracks|lens|masks|speed|memory]`: each line with its figure and its target."""
 
 import sys
 
-from benchmarks import accuracy, masks, memory, speed, tracks
+from benchmarks import accuracy, lens, masks, memory, speed, tracks
 
-PARTS = {"accuracy": accuracy.run, "tracks": tracks.run, "masks": masks.run, "speed": speed.run, "memory": memory.run}
+PARTS = {"accuracy": accuracy.run, "tracks": tracks.run, "lens": lens.run, "masks": masks.run, "speed": speed.run, "memory": memory.run}
 
 
 def main() -> None:

@@ -5,6 +5,8 @@ import numpy as np
 from amberkeel.core.follow.detect import DetectSettings, find_features
 from amberkeel.core.follow.patch import Patch, shifted
 from amberkeel.core.follow.register import make_references, register_patches
+from amberkeel.core.lens.drawn import DrawnLine
+from amberkeel.core.lens.fit import LensOrder, fit_lens
 from amberkeel.core.solve.solve import Recipe, solve_tracks
 from amberkeel.core.tracks import from_pieces
 
@@ -22,6 +24,8 @@ def warm_up() -> None:
     find_features(picture.astype(np.uint8), DetectSettings(count=20))
     patch = Patch(picture, 32.0, 32.0, (8, 8))
     patch.fit(picture, shifted(32.0, 32.0), 2)
+    lines = [DrawnLine(np.array([[20.0, y], [300.0, y + 3.0], [600.0, y - 2.0]]), axis) for y, axis in ((40.0, "x"), (300.0, "x"), (90.0, "z"), (200.0, "z"))]
+    fit_lens(lines, LensOrder(640, 360, radial=1)).lens.folds()
     solve_tracks(_toy_tracks(rng), np.arange(1, 25), 640, 360, Recipe())
 
 

@@ -1,5 +1,6 @@
 """The one door for user edits: each is recorded with its inverse, which gives undo, redo and the history."""
 
+import zlib
 from collections.abc import Callable
 
 from sqlalchemy import select, update
@@ -177,6 +178,12 @@ def _copy(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
 _PLATE_FACTS = {"sensor_width_mm", "pixel_aspect", "focal_mm"}
 
 
+def _restamp(shot: Shot, what: str, before, after) -> None:
+    """Change the lens's stamp so that going back brings the old one back."""
+    for value in (before, after):
+        shot.lens_stamp ^= zlib.crc32(f"{what} {value}".encode()) & 0x7FFFFFFF
+
+
 def _lens(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
     """Payload: {"lines": {name: line or None}, "values": {key: value}, "plate": {column: value}, "profile": id or None,
     "label": what is done}."""
@@ -189,17 +196,20 @@ def _lens(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
             lines[name] = line
     lens["lines"] = lines
     for key, value in payload.get("values", {}).items():
-        inverse["values"][key], lens[key] = lens.get(key), value
+        inverse["values"][key] = lens.pop(key, None)
+        if value is not None:
+            lens[key] = value
     shot.lens = lens
     for column, value in payload.get("plate", {}).items():
         if column not in _PLATE_FACTS:
             raise KeelError("That is no fact of a plate.")
         inverse["plate"][column] = getattr(shot.plate, column)
         setattr(shot.plate, column, value)
+        if column == "pixel_aspect":
+            _restamp(shot, column, inverse["plate"][column], value)
     if "profile" in payload:
         inverse["profile"], shot.profile_id = shot.profile_id, payload["profile"]
-    if "profile" in payload or payload.get("plate"):
-        shot.lens_stamp += 1
+        _restamp(shot, "profile", inverse["profile"], shot.profile_id)
     return inverse, payload["label"]
 
 

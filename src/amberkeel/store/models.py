@@ -33,7 +33,7 @@ class Shot(Base):
     `revision` rises with every edit, `tracks_stamp` with those that change tracks. `masks_stamp` is a number for what the
     masks hide; `followed_stamp` is the one that the tracks were followed, or last cut, with. `groups` holds each group's colour
     and whether it is hidden; `sightings` a media hash; `tags` what the last search for tags reported. `lens` holds drawn lines by
-    name and what is known and wanted of the lens; `lens_stamp` rises when it changes, `profile_id` is the lens profile in use.
+    name and what is known and wanted of the lens; `profile_id` is the lens profile in use, `lens_stamp` a number for it and the pixel aspect.
     """
 
     __tablename__ = "shot"

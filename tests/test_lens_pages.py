@@ -1,0 +1,240 @@
+"""The lens through the application: what the views answer and refuse, its jobs, and lines drawn with the mouse."""
+
+import io
+import json
+import zipfile
+
+import cv2
+import numpy as np
+import pytest
+from playwright.sync_api import expect
+from sqlalchemy import select
+
+from amberkeel.core.plate.decode import write_png
+from amberkeel.core.sim.drawn import drawn_lines
+from amberkeel.core.sim.render import render_all
+from amberkeel.core.sim.sail_loft import edges, sail_loft
+from amberkeel.jobs import lenses
+from amberkeel.jobs.tasks import follow, ingest, solve
+from amberkeel.settings import from_environment
+from amberkeel.store.models import Attempt, LensProfile, Plate, Production, Shot
+from amberkeel.store.session import session
+
+SIZE = (640, 360)
+
+
+@pytest.fixture(scope="module")
+def loft():
+    """SKL_020's beginning at a small size."""
+    return sail_loft(*SIZE, frames=20, samples=3)
+
+
+@pytest.fixture(scope="module")
+def loft_lines(loft):
+    """Lines drawn on its first frame, by name, with hardly any noise."""
+    rows = drawn_lines(loft, edges(), 1001, noise_px=0.1)
+    return {f"{row['axis'].upper()}{k}": row for k, row in enumerate(rows)}
+
+
+@pytest.fixture(scope="module")
+def shot_id(service, database, loft, tmp_path_factory):
+    """It as a shot of the production, taken in and followed."""
+    folder = tmp_path_factory.mktemp("loft")
+    for frame, picture, _ in render_all(loft):
+        write_png(folder / f"loft.{frame}.png", picture)
+    with session(database) as opened:
+        plate = Plate(source=str(folder / "loft.####.png"), label="loft.####.png", first=1001, last=1020, width=SIZE[0], height=SIZE[1])
+        shot = Shot(production=Production(name="Loft"), plate=plate, name="LOFT_010 Beams")
+        opened.add(shot)
+        opened.flush()
+        made = shot.id
+    ingest(from_environment(), made, {}, lambda *_: None)
+    follow(from_environment(), made, {"count": 240}, lambda *_: None)
+    return made
+
+
+@pytest.fixture
+def ask(client, shot_id):
+    """Post JSON to the shot; returns the answer."""
+
+    def post(path, body=None, status=200):
+        answer = client.post(f"/shots/{shot_id}/{path}", json=body or {})
+        assert answer.status_code == status, answer.text
+        return answer.json
+
+    return post
+
+
+def test_lines_are_kept_told_undone_and_used_in_a_solve(ask, client, database, shot_id, loft, loft_lines):
+    true = loft.lens.focal_px[0] * 24.0 / SIZE[0]
+    ask("lens/edit", {"lines": loft_lines, "label": "Draw lines"})
+    ask("lens/edit", {"wanted": {"model": "radial", "radial": 2}, "label": "Two coefficients"})
+    kept = client.get(f"/shots/{shot_id}/lens.json").json
+    assert kept["lines"] == {name: {k: row[k] for k in ("frame", "axis", "points")} for name, row in loft_lines.items()}
+    told = ask("lens/fit", {"lines": kept["lines"], "wanted": kept["wanted"], "frame": 1001, "measured": {"line": "X0", "length": "6.8 m"}})
+    assert told["focal_told"] and told["focal_mm"] == pytest.approx(true, rel=0.03)
+    assert set(told["bent"]) == set(loft_lines) and told["horizon"] and told["floor"] and told["place"]["distance"] > 1.0
+    again = ask("lens/fit", {"lines": kept["lines"], "wanted": kept["wanted"], "frame": 1001, "quick": True})
+    assert again["focal_mm"] == pytest.approx(told["focal_mm"], rel=2e-3)
+    ask("lens/edit", {"lines": {"X0": None}, "label": "Delete X0"})
+    assert "X0" not in client.get(f"/shots/{shot_id}/lens.json").json["lines"]
+    ask("undo")
+    assert "X0" in client.get(f"/shots/{shot_id}/lens.json").json["lines"]
+    state = ask("lens/use")
+    assert {s["key"]: s["state"] for s in state["stages"]}["lens"] == "settled"
+    solve(from_environment(), shot_id, {"distortion": "profile"}, lambda *_: None)
+    with session(database) as opened:
+        attempt = opened.scalar(select(Attempt).where(Attempt.shot_id == shot_id).order_by(Attempt.id.desc()))
+        assert attempt.recipe["lens_held"] and attempt.figures["focal_mm"] == pytest.approx(true, rel=0.03)
+        assert attempt.figures["rms_px"] < 0.5
+    ask("lens/use", {"none": True})
+    state = client.get(f"/shots/{shot_id}/state.json").json
+    assert state["attempts"][0]["stale"] == "lens changed"
+    ask("undo")
+    assert client.get(f"/shots/{shot_id}/state.json").json["attempts"][0]["stale"] == ""
+
+
+def test_a_camera_s_facts_and_presets_are_kept(ask, client, shot_id):
+    facts = {"sensor": "0.98 in", "crop": 0.5, "pixel_aspect": 1.0, "focal_state": "known", "focal_mm": "8"}
+    ask("lens/edit", {"camera": facts, "label": "Facts"})
+    kept = client.get(f"/shots/{shot_id}/lens.json").json
+    assert kept["sensor_width_mm"] == pytest.approx(12.446) and kept["focal_mm"] == 8.0 and kept["focal_state"] == "known"
+    assert kept["pixel_formats"][0]["aspect"] == 1.0 and any("Full frame" in f["name"] for f in kept["formats"])
+    ask("lens/preset", {"name": "Ours", "width": "23.1 mm"})
+    assert {"name": "Ours", "width_mm": 23.1} in client.get(f"/shots/{shot_id}/lens.json").json["presets"]
+    ask("undo")
+    assert client.get(f"/shots/{shot_id}/lens.json").json["sensor_width_mm"] == 24.0
+
+
+@pytest.mark.parametrize(
+    "path, body, words",
+    [
+        ("lens/fit", {"lines": {"X1": {"points": [[10, 10], [10, 10]], "axis": "x"}}}, "no length"),
+        ("lens/fit", {"lines": {"X1": {"points": [[10, 10], [90, 40]], "axis": "x"}}}, "One line only"),
+        ("lens/edit", {"lines": {"X1": {"points": "no"}}}, "no numbers"),
+        ("lens/edit", {"camera": {"sensor": "0 mm"}}, "out of range"),
+        ("lens/edit", {"camera": {"pixel_aspect": 0}}, "pixel aspect"),
+        ("lens/edit", {"camera": {"crop": 0}}, "crop"),
+        ("lens/edit", {"camera": {"focal_state": "known", "focal_mm": ""}}, "no focal length"),
+        ("lens/use", {"profile": 99999}, "gone"),
+        ("lens/use", {"hand": -3.0}, "fold"),
+        ("lens/hand", {"k1": -3.0}, "fold"),
+        ("lens/snap", {"frame": 5, "points": [[1, 1], [90, 90]]}, "no frame"),
+        ("lens/straighten", {"overscan": "wide"}, "overscan"),
+        ("solve", {"terms": {"k1": {"state": "soft", "value": ""}}}, "sigma"),
+        ("solve", {"terms": {"zoomy": {"state": "free"}}}, "no value of the lens"),
+    ],
+)
+def test_what_cannot_be_is_refused_in_words(ask, path, body, words):
+    assert words.lower() in ask(path, body, 400)["error"].lower()
+
+
+def test_edges_snap_and_the_plate_is_straightened_and_handed_on(ask, client, shot_id, loft, database):
+    found = ask("lens/snap", {"frame": 1001, "points": loft_ends(loft)})["points"]
+    assert len(found) >= 3
+    pushed = [list(p) for p in found]
+    pushed[1][1] += 2.0
+    back = ask("lens/snap", {"frame": 1001, "points": pushed, "point": 1})["points"]
+    assert np.hypot(*np.subtract(back[1], found[1])) < 1.0
+    seen = ask("lens/hand", {"k1": -0.1, "lines": {"e": {"points": found, "axis": "", "frame": 1001}}, "frame": 1001})
+    assert seen["lens"]["radial"][0] == -0.1 and seen["lines"]["e"]["after"] != seen["lines"]["e"]["before"]
+    answer = client.get(f"/shots/{shot_id}/lens/straight/1001.jpg", query_string={"lens": json.dumps(seen["lens"])})
+    assert answer.mimetype == "image/jpeg" and len(answer.data) > 4000
+    assert client.get(f"/shots/{shot_id}/lens/straight/1001.jpg?lens=x").status_code == 400
+    ask("lens/use", {"hand": -0.1})
+    lenses.straighten(from_environment(), shot_id, {"overscan": "all", "filter": "linear", "format": "jpg"}, lambda *_: None)
+    packed = zipfile.ZipFile(io.BytesIO(client.get(f"/shots/{shot_id}/lens/files/plate").data))
+    assert len([n for n in packed.namelist() if n.endswith(".jpg")]) == 20
+    assert len(zipfile.ZipFile(io.BytesIO(client.get(f"/shots/{shot_id}/lens/files/st").data)).namelist()) == 2
+    assert client.get(f"/shots/{shot_id}/lens/files/profile").json["source"] == "typed"
+    ask("undo")
+
+
+def loft_ends(loft):
+    """The ends of a beam's lower edge as clicked, a little beside it."""
+    row = next(r for r in drawn_lines(loft, edges(), 1001, noise_px=0.0) if r["axis"] == "x")
+    return [[row["points"][0][0] + 30.0, row["points"][0][1] - 4.0], [row["points"][-1][0] - 60.0, row["points"][-1][1] + 6.0]]
+
+
+def test_a_filmed_grid_becomes_a_profile(ask, client, database, shot_id, rng):
+    from test_lens_evidence import grids
+
+    from amberkeel.core.lens import Lens
+
+    files = [(io.BytesIO(cv2.imencode(".png", gray)[1].tobytes()), f"{name}.png") for name, gray in grids(Lens.centred(*SIZE, 600.0), 5, rng)]
+    asked = client.post(f"/shots/{shot_id}/lens/chart", data={"files": files, "inner": "9x6", "square": "25", "name": "Wide"}, headers={"Accept": "application/json"})
+    assert asked.status_code == 200, asked.text
+    wrong = client.post(f"/shots/{shot_id}/lens/chart", data={"inner": "nine"}, headers={"Accept": "application/json"})
+    assert wrong.status_code == 400 and "9x6" in wrong.json["error"]
+    with session(database) as opened:
+        from amberkeel.store.models import Job
+
+        job = opened.scalar(select(Job).where(Job.shot_id == shot_id, Job.kind == "chart").order_by(Job.id.desc()))
+        arguments = job.arguments
+    lenses.chart(from_environment(), shot_id, {**arguments, "temporary": False}, lambda *_: None)
+    with session(database) as opened:
+        row = opened.scalar(select(LensProfile).where(LensProfile.name == "Wide").order_by(LensProfile.id.desc()))
+        assert row.document["lens"]["focal_px"][0] == pytest.approx(600.0, rel=0.01) and row.document["coverage"]
+    ask("undo")
+
+
+@pytest.fixture
+def page(browser, service, shot_id):
+    opened = browser.new_page(viewport={"width": 1280, "height": 800})
+    opened.troubles = []
+    opened.on("pageerror", lambda e: opened.troubles.append(str(e)))
+    opened.goto(f"{service.address}/shots/{shot_id}/lens")
+    opened.wait_for_selector("body[data-ready]")
+    yield opened
+    assert not opened.troubles
+    opened.close()
+
+
+def at(page, x, y):
+    """Where a plate pixel lies on the page."""
+    box = page.locator("#plate").bounding_box()
+    k = min(box["width"] / SIZE[0], box["height"] / SIZE[1]) * 0.985
+    return box["x"] + box["width"] / 2 + (x - SIZE[0] / 2) * k, box["y"] + box["height"] / 2 + (y - SIZE[1] / 2) * k
+
+
+def test_lines_are_drawn_dragged_and_looked_through_with_the_mouse(page, ask, loft, loft_lines):
+    kept = {name: None for name in ask("lens/edit", {"label": "nothing"}) and page.evaluate("async () => Object.keys((await (await fetch(location.pathname + '.json')).json()).lines)")}
+    ask("lens/edit", {"lines": kept | {n: row for n, row in loft_lines.items() if n != "X0"}, "label": "Draw the others"})
+    expect(page.locator("#linelist")).to_contain_text("X1")
+    expect(page.locator("#lensfound")).to_contain_text("mm")
+    before = page.locator("#lensfound dd").first.inner_text()
+    page.get_by_label("Put lines onto the picture's edges").uncheck()
+    page.keyboard.press("Shift+X")
+    ends = loft_lines["X0"]["points"]
+    page.mouse.move(*at(page, *ends[0]))
+    page.mouse.down()
+    page.mouse.move(*at(page, ends[-1][0] - 20, ends[-1][1]), steps=4)
+    page.mouse.move(*at(page, ends[-1][0], ends[-1][1] + 14), steps=4)
+    page.mouse.up()
+    expect(page.locator("#toast")).to_be_hidden()
+    page.keyboard.press("Escape")
+    fresh = page.locator("#linelist .linerow", has_text="X4")
+    expect(fresh).to_be_visible()
+    expect(page.locator("#lensfound dd").first).not_to_have_text(before)
+    skewed = page.locator("#lensfound dd").first.inner_text()
+    page.mouse.move(*at(page, ends[-1][0], ends[-1][1] + 14))
+    page.mouse.down()
+    page.mouse.move(*at(page, *ends[-1]), steps=6)
+    expect(page.locator("#lensfound dd").first).not_to_have_text(skewed)
+    page.mouse.up()
+    told = float(page.locator("#lensfound dd").first.inner_text().split()[0])
+    assert told == pytest.approx(loft.lens.focal_px[0] * 24.0 / SIZE[0], rel=0.03)
+    page.get_by_role("button", name="Use this lens", exact=True).click()
+    expect(page.locator("#toast")).to_contain_text("In use")
+    page.get_by_role("button", name="Through", exact=True).click()
+    page.get_by_role("button", name="Straightened", exact=True).click()
+    page.get_by_label("Grid, bent by the lens").check()
+    expect(page.get_by_role("button", name="Straightened", exact=True)).to_have_class("button grow on")
+    page.get_by_role("button", name="Profiles", exact=True).click()
+    expect(page.locator("#profilelist .pinned")).to_contain_text("from lines")
+    page.get_by_role("button", name="Lines", exact=True).click()
+    fresh.click()
+    page.keyboard.press("Delete")
+    expect(fresh).to_be_hidden()
+    page.keyboard.press("Control+z")
+    expect(fresh).to_be_visible()
