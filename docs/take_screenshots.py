@@ -159,6 +159,20 @@ def on_plate(page: Page, x: float, y: float) -> tuple[float, float]:
     return box["x"] + box["width"] / 2 + (x - 480) * scale, box["y"] + box["height"] / 2 + (y - 270) * scale
 
 
+def lens_pictures(page: Page, address: str) -> None:
+    """Lines drawn on the shed doors, and the sail loft straightened by its own."""
+    for shot, picture, acts in ((4, "lens", []), (3, "straight", ["lens-through", "look-straight"])):
+        page.goto(f"{address}/shots/{shot}/lens")
+        page.wait_for_selector("body[data-ready]")
+        page.wait_for_selector("#lensfound dd")
+        for act in acts:
+            page.locator(f'[data-act="{act}"]').first.click()
+        if acts:
+            page.locator("#showgrid").check()
+        page.wait_for_timeout(1500)
+        shoot(page, picture)
+
+
 def other_pictures(page: Page, address: str) -> None:
     """The board, intake, and two attempts side by side."""
     page.goto(f"{address}/productions/1/new?path=SKL_010%2Fplate")
@@ -188,6 +202,7 @@ def main() -> None:
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         mask_pictures(page, address)
         track_pictures(page, address)
+        lens_pictures(page, address)
         desk_pictures(page, address)
         other_pictures(page, address)
         browser.close()
