@@ -130,7 +130,7 @@ def track_pictures(page: Page, address: str) -> None:
     lasso(page, [(0.42, 0.1), (0.75, 0.1), (0.75, 0.4), (0.42, 0.4)])
     page.wait_for_timeout(3000)
     shoot(page, "sightings")
-    page.goto(f"{address}/shots/4/tracks")
+    page.goto(f"{address}/shots/6/tracks")
     page.wait_for_selector("body[data-ready]")
     page.wait_for_timeout(2000)
     page.keyboard.press("Shift+ArrowRight")

@@ -7,7 +7,7 @@ from sqlalchemy.orm import Session
 
 from amberkeel.core.plate.sequence import spans
 from amberkeel.store.models import Attempt, Shot
-from amberkeel.store.stages import is_stale, masks_changed
+from amberkeel.store.stages import is_stale, lens_changed, masks_changed
 
 
 @dataclass(frozen=True)
@@ -51,6 +51,8 @@ def _on_attempt(shot: Shot, attempt: Attempt) -> list[Finding]:
         found.append(Finding("Tracks changed after this attempt. Solve again to see what it did."))
     if masks_changed(shot, attempt):
         found.append(Finding("Masks changed after this attempt. Cut the covered frames or follow again, then solve again."))
+    if lens_changed(shot, attempt):
+        found.append(Finding("The lens changed after this attempt. Solve again to hold it."))
     reasons = attempt.snapshot["reasons"]
     aside = [int(i) for i, why in reasons.items() if "check" not in why]
     if aside:
@@ -63,6 +65,7 @@ def _on_attempt(shot: Shot, attempt: Attempt) -> list[Finding]:
         found.append(Finding(f"Focal length is loose: one sigma is {100 * share:.1f} % of it. A known length, straight lines or more parallax would settle it."))
     elif f["focal_sigma_px"] > 0.0:
         found.append(Finding(f"Focal length is well determined: one sigma is {100 * share:.2f} % of it.", True))
+    found += [Finding(note) for note in f.get("lens_notes", [])]
     if f["check_rms_px"] > 3.0 * f["rms_px"] + 0.05:
         found.append(Finding(f"The check residual is {f['check_rms_px'] / f['rms_px']:.1f} times the used one: the fit looks better than the camera is."))
     elif f["check_rms_px"] > 0.0:

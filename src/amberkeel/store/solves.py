@@ -28,6 +28,7 @@ def store_attempt(session: Session, media: Media, shot: Shot, solution: Solution
         "focal_mm": solution.path.lens.focal_px[0] * mm,
         "focal_sigma_mm": solution.focal_sigma_px * mm,
         "k1": solution.path.lens.radial[0],
+        "lens_notes": solution.lens_report.notes,
     }
     lengths = solution.tracks.lengths
     errors = media.put_arrays(
