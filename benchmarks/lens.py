@@ -14,6 +14,7 @@ from amberkeel.core.lens.drawn import read_lines
 from amberkeel.core.lens.fit import LensOrder, fit_lens
 from amberkeel.core.lens.picture import FILTERS, Resampler, canvas_for, undistort_map
 from amberkeel.core.plate.plate import open_plate
+from amberkeel.core.sim.chessboard import chessboard
 from amberkeel.core.sim.drawn import drawn_lines
 from amberkeel.core.sim.render import surface_points, truth
 from amberkeel.core.sim.shots import EDGES, SHOTS
@@ -91,21 +92,6 @@ def chart() -> None:
     found = calibrate(views, width, height, order)
     focal = 100 * (found.lens.focal_px[0] / 900.0 - 1.0)
     print(f"Chart, {len(views)} views: focal {focal:+.3f} % (target 0.2 %), map {map_error(found.lens, lens, False):.3f} px (target 0.1), RMS {found.rms_px:.3f} px")
-
-
-def chessboard(lens: Lens, rotation: np.ndarray, shift: np.ndarray, rng, columns: int = 10, rows: int = 7, square: float = 25.0) -> np.ndarray:
-    """Return a chessboard of columns x rows squares, `square` mm each, through a lens, (H, W) uint8."""
-    fine = 3
-    x, y = np.meshgrid((np.arange(lens.width * fine) + 0.5) / fine, (np.arange(lens.height * fine) + 0.5) / fine)
-    ray = np.concatenate([lens.normalise(np.stack([x, y], -1)), np.ones((*x.shape, 1))], -1)
-    depth = (rotation[:, 2] @ shift) / (ray @ rotation[:, 2])
-    place = ((ray * depth[..., None] - shift) @ rotation / square + 1.0)[..., :2]
-    inside = ((place > 0) & (place < [columns, rows])).all(-1)
-    paper = ((place > -0.6) & (place < [columns + 0.6, rows + 0.6])).all(-1)
-    light = np.where(inside, np.where(np.floor(place).sum(-1) % 2 == 0, 0.06, 0.8), np.where(paper, 0.8, 0.25))
-    light = cv2.GaussianBlur(light.reshape(lens.height, fine, lens.width, fine).mean((1, 3)), (0, 0), 0.5)
-    code = 255.0 * np.where(light <= 0.0031308, 12.92 * light, 1.055 * light ** (1 / 2.4) - 0.055)
-    return np.clip(np.round(code + rng.normal(0, 1.2, code.shape)), 0, 255).astype(np.uint8)
 
 
 def straighten(repeats: int = 20) -> None:

@@ -2,7 +2,6 @@
 
 from dataclasses import replace
 
-import cv2
 import numpy as np
 import pytest
 
@@ -14,6 +13,7 @@ from amberkeel.core.lens.drawn import DrawnLine, read_lines
 from amberkeel.core.lens.edges import find_edge, snap
 from amberkeel.core.lens.fit import LensOrder, centre_test, fit_lens
 from amberkeel.core.lens.look import camera_place, horizon_angles, vanishing_points
+from amberkeel.core.sim.chessboard import chessboard
 from amberkeel.core.solve.held_lens import straight_px
 
 LENS = replace(Lens.centred(960, 540, 640.0), radial=(-0.15, 0.03, 0.0))
@@ -145,29 +145,12 @@ def test_lines_that_cannot_be_are_refused(row, words):
         read_lines([row], 960, 540)
 
 
-def board(lens, rotation, shift, columns=10, rows=7, square=25.0, rng=None):
-    """A chessboard of columns x rows squares through a lens, (H, W) uint8."""
-    fine = 3
-    x, y = np.meshgrid((np.arange(lens.width * fine) + 0.5) / fine, (np.arange(lens.height * fine) + 0.5) / fine)
-    u = lens.normalise(np.stack([x, y], -1))
-    ray = np.concatenate([u, np.ones((*x.shape, 1))], -1)
-    depth = (rotation[:, 2] @ shift) / (ray @ rotation[:, 2])
-    place = (ray * depth[..., None] - shift) @ rotation / square + 1.0
-    inside = ((place[..., :2] > 0) & (place[..., :2] < [columns, rows])).all(-1)
-    paper = ((place[..., :2] > -0.6) & (place[..., :2] < [columns + 0.6, rows + 0.6])).all(-1)
-    dark = np.floor(place[..., :2]).sum(-1) % 2 == 0
-    light = np.where(inside, np.where(dark, 0.06, 0.8), np.where(paper, 0.8, 0.25))
-    light = cv2.GaussianBlur(light.reshape(lens.height, fine, lens.width, fine).mean((1, 3)), (0, 0), 0.5)
-    code = 255.0 * np.where(light <= 0.0031308, 12.92 * light, 1.055 * light ** (1 / 2.4) - 0.055)
-    return np.clip(np.round(code + rng.normal(0, 1.2, code.shape)), 0, 255).astype(np.uint8)
-
-
 def grids(lens, count, rng, tilt=0.6):
     out = []
     for k in range(count):
         rotation = rotation_exp(np.array([rng.uniform(-tilt, tilt), rng.uniform(-tilt, tilt), rng.uniform(-0.3, 0.3) * (tilt > 0)]))
         shift = np.array([rng.uniform(-50, 50), rng.uniform(-20, 20), rng.uniform(350, 450)]) - rotation @ np.array([112.5, 75.0, 0.0])
-        out.append((f"grid {k}", board(lens, rotation, shift, rng=rng)))
+        out.append((f"grid {k}", chessboard(lens, rotation, shift, rng)))
     return out
 
 

@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import WorldError
 from amberkeel.core.handoff.document import solve_document
-from amberkeel.core.lens import Lens
+from amberkeel.core.lens.profile import read_lens
 from amberkeel.core.solve.solve import Solution
 from amberkeel.core.world import IDENTITY, Datum, make_datum
 from amberkeel.store.media import Media
@@ -87,13 +87,9 @@ def path_of(document: dict) -> CameraPath:
         np.array([f["frame"] for f in frames]),
         np.array([f["position"] for f in frames]),
         np.array([f["world_from_camera"] for f in frames]),
-        Lens(
-            image["width"], image["height"], tuple(lens["focal_px"]), tuple(lens["principal_px"]),
-            tuple(lens["radial"]), tuple(lens["tangential"]), image["pixel_aspect"], lens.get("division", 0.0),
-            tuple(lens.get("two_axis", (0.0,) * 10)), lens.get("turn", 0.0),
-        ),
+        read_lens(image, lens),
         _zoom(lens, frames),
-    )  # fmt: skip
+    )
 
 
 def datum_of(session: Session, media: Media, shot: Shot, attempt: Attempt) -> Datum:

@@ -4,6 +4,7 @@ from dataclasses import asdict
 
 import numpy as np
 
+from amberkeel.core.lens.profile import lens_document
 from amberkeel.core.solve.solve import Solution
 from amberkeel.core.world import IDENTITY, Datum
 
@@ -50,16 +51,7 @@ def solve_document(solution: Solution, datum: Datum = IDENTITY, plate: str = "",
         "plate": {"name": plate, "fps": fps},
         "image": {"width": lens.width, "height": lens.height, "pixel_aspect": lens.pixel_aspect},
         "camera_motion": solution.motion,
-        "lens": {
-            "model": lens.model,
-            "focal_px": list(lens.focal_px),
-            "principal_px": list(lens.principal_px),
-            "radial": list(lens.radial),
-            "tangential": list(lens.tangential),
-            "division": lens.division,
-            "two_axis": list(lens.two_axis),
-            "turn": lens.turn,
-        },
+        "lens": lens_document(lens),
         "lens_report": {
             "values": [asdict(v) for v in solution.lens_report.values],
             "names": solution.lens_report.names,

@@ -68,6 +68,29 @@ def profile_from_chart(fit: ChartFit, name: str = "Lens from a grid", sensor_wid
     return LensProfile(name, fit.lens, "chart", True, fit.sigma["focal_px"], sensor_width_mm, sigma, list(fit.notes))
 
 
+def lens_document(lens: Lens) -> dict:
+    """Return a lens, its picture's size apart, as a plain dictionary."""
+    return {
+        "model": lens.model,
+        "focal_px": list(lens.focal_px),
+        "principal_px": list(lens.principal_px),
+        "radial": list(lens.radial),
+        "tangential": list(lens.tangential),
+        "division": lens.division,
+        "two_axis": list(lens.two_axis),
+        "turn": lens.turn,
+    }
+
+
+def read_lens(image: dict, row: dict) -> Lens:
+    """Return the lens of such a dictionary and of its picture's; raises KeyError, TypeError or ValueError when it is none."""
+    return Lens(
+        int(image["width"]), int(image["height"]), _numbers(row["focal_px"], 2), _numbers(row["principal_px"], 2),
+        _numbers(row.get("radial", (0, 0, 0)), 3), _numbers(row.get("tangential", (0, 0)), 2), float(image.get("pixel_aspect", 1.0)),
+        float(row.get("division", 0.0)), _numbers(row.get("two_axis", (0,) * 10), 10), float(row.get("turn", 0.0)),
+    )  # fmt: skip
+
+
 def profile_document(profile: LensProfile) -> dict:
     """Return a profile as a plain dictionary ready for JSON, described in docs/lens-json.md."""
     lens = profile.lens
@@ -79,16 +102,7 @@ def profile_document(profile: LensProfile) -> dict:
         "image": {"width": lens.width, "height": lens.height, "pixel_aspect": lens.pixel_aspect},
         "sensor_width_mm": profile.sensor_width_mm,
         "focal_known": profile.focal_told,
-        "lens": {
-            "model": lens.model,
-            "focal_px": list(lens.focal_px),
-            "principal_px": list(lens.principal_px),
-            "radial": list(lens.radial),
-            "tangential": list(lens.tangential),
-            "division": lens.division,
-            "two_axis": list(lens.two_axis),
-            "turn": lens.turn,
-        },
+        "lens": lens_document(lens),
         "sigma": {"focal_px": profile.focal_sigma_px, **profile.sigma},
         "notes": profile.notes,
     }
@@ -99,12 +113,7 @@ def read_profile(document) -> LensProfile:
     try:
         if document["format"] != FORMAT or int(document["version"]) != VERSION:
             raise LensError("This is no lens profile.", f"Its format is “{FORMAT}”, version {VERSION}.")
-        image, row = document["image"], document["lens"]
-        lens = Lens(
-            int(image["width"]), int(image["height"]), _numbers(row["focal_px"], 2), _numbers(row["principal_px"], 2),
-            _numbers(row.get("radial", (0, 0, 0)), 3), _numbers(row.get("tangential", (0, 0)), 2), float(image.get("pixel_aspect", 1.0)),
-            float(row.get("division", 0.0)), _numbers(row.get("two_axis", (0,) * 10), 10), float(row.get("turn", 0.0)),
-        )  # fmt: skip
+        lens = read_lens(document["image"], document["lens"])
         sigma = {str(k): float(v) for k, v in document.get("sigma", {}).items()}
         sensor = document.get("sensor_width_mm")
         profile = LensProfile(
