@@ -100,8 +100,8 @@ def test_a_camera_s_facts_and_presets_are_kept(ask, client, shot_id):
     kept = client.get(f"/shots/{shot_id}/lens.json").json
     assert kept["sensor_width_mm"] == pytest.approx(12.446) and kept["focal_mm"] == 8.0 and kept["focal_state"] == "known"
     assert kept["pixel_formats"][0]["aspect"] == 1.0 and any("Full frame" in f["name"] for f in kept["formats"])
-    ask("lens/preset", {"name": "Ours", "width": "23.1 mm"})
-    assert {"name": "Ours", "width_mm": 23.1} in client.get(f"/shots/{shot_id}/lens.json").json["presets"]
+    ask("lens/preset", {"name": "Loft sensor", "width": "23.1 mm"})
+    assert {"name": "Loft sensor", "width_mm": 23.1} in client.get(f"/shots/{shot_id}/lens.json").json["presets"]
     ask("undo")
     assert client.get(f"/shots/{shot_id}/lens.json").json["sensor_width_mm"] == 24.0
 
