@@ -107,7 +107,7 @@ def test_uploads_are_judged_by_what_they_hold(client, production, plate_folder, 
     done = client.post(f"/productions/{production}/confirm", data={**form, "preset": "Yard camera"})
     assert done.status_code == 302
     with session(service.environment["AMBERKEEL_DATABASE"]) as opened:
-        assert opened.scalar(select(SensorPreset.width_mm)) == pytest.approx(24.892)
+        assert opened.scalar(select(SensorPreset.width_mm).where(SensorPreset.name == "Yard camera")) == pytest.approx(24.892)
     assert "is in already" in client.get(answer.json["next"]).text
     assert "Yard camera" in client.get(answer.json["next"]).text
 
