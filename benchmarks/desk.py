@@ -44,6 +44,9 @@ def run(address: str = "http://127.0.0.1:8014", shot: int = 1, steps: int = 40, 
             page.keyboard.press("Shift+ArrowRight")
         page.locator('[data-act="bench-choose"]').click()
         page.wait_for_timeout(PAUSE_MS)
+        if page.locator('[data-act="sight"]').is_visible():
+            page.locator('[data-act="sight"]').click()
+        page.get_by_text("sightings,").wait_for(timeout=120_000)
         page.locator("#sightlength").fill(LIVES)
         page.wait_for_timeout(PAUSE_MS)
         page.locator('[data-act="sight-all"]').click()
