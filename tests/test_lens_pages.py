@@ -96,7 +96,7 @@ def test_lines_are_kept_told_undone_and_used_in_a_solve(ask, client, database, s
 
 def test_a_camera_s_facts_and_presets_are_kept(ask, client, shot_id):
     facts = {"sensor": "0.98 in", "crop": 0.5, "pixel_aspect": 1.0, "focal_state": "known", "focal_mm": "8"}
-    ask("lens/edit", {"camera": facts, "label": "Facts"})
+    ask("lens/edit", {"facts": facts, "label": "Facts"})
     kept = client.get(f"/shots/{shot_id}/lens.json").json
     assert kept["sensor_width_mm"] == pytest.approx(12.446) and kept["focal_mm"] == 8.0 and kept["focal_state"] == "known"
     assert kept["pixel_formats"][0]["aspect"] == 1.0 and any("Full frame" in f["name"] for f in kept["formats"])
@@ -112,10 +112,10 @@ def test_a_camera_s_facts_and_presets_are_kept(ask, client, shot_id):
         ("lens/fit", {"lines": {"X1": {"points": [[10, 10], [10, 10]], "axis": "x"}}}, "no length"),
         ("lens/fit", {"lines": {"X1": {"points": [[10, 10], [90, 40]], "axis": "x"}}}, "One line only"),
         ("lens/edit", {"lines": {"X1": {"points": "no"}}}, "no numbers"),
-        ("lens/edit", {"camera": {"sensor": "0 mm"}}, "out of range"),
-        ("lens/edit", {"camera": {"pixel_aspect": 0}}, "pixel aspect"),
-        ("lens/edit", {"camera": {"crop": 0}}, "crop"),
-        ("lens/edit", {"camera": {"focal_state": "known", "focal_mm": ""}}, "no focal length"),
+        ("lens/edit", {"facts": {"sensor": "0 mm"}}, "out of range"),
+        ("lens/edit", {"facts": {"pixel_aspect": 0}}, "pixel aspect"),
+        ("lens/edit", {"facts": {"crop": 0}}, "crop"),
+        ("lens/edit", {"facts": {"focal_state": "known", "focal_mm": ""}}, "no focal length"),
         ("lens/use", {"profile": 99999}, "gone"),
         ("lens/use", {"hand": -3.0}, "fold"),
         ("lens/hand", {"k1": -3.0}, "fold"),

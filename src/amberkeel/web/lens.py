@@ -227,8 +227,8 @@ def edit(number: int):
             payload["lines"][str(name)[:40]] = line
         if "wanted" in asked:
             payload["values"]["wanted"] = {k: asked["wanted"][k] for k in ("model", "radial", "tangential") if k in asked["wanted"]}
-        if "camera" in asked:
-            _camera(shot, asked["camera"], payload)
+        if "facts" in asked:
+            _camera(shot, asked["facts"], payload)
         edits.apply(opened, number, "lens", payload, asked.get("revision"))
         return jsonify(shot_state(opened, shot))
 

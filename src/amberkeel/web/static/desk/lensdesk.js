@@ -277,7 +277,7 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
 
   const camera = () => edit({
     label: "Change the camera's facts",
-    camera: { sensor: find("#sensorwidth").value, crop: Number(find("#sensorcrop").value.replace(",", ".")) / 100, pixel_aspect: Number(find("#pixelaspect").value.replace(",", ".")), focal_state: find("#focalstate").value, focal_mm: find("#focalmm").value },
+    facts: { sensor: find("#sensorwidth").value, crop: Number(find("#sensorcrop").value.replace(",", ".")) / 100, pixel_aspect: Number(find("#pixelaspect").value.replace(",", ".")), focal_state: find("#focalstate").value, focal_mm: find("#focalmm").value },
   });
 
   const actions = [
