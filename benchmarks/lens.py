@@ -10,8 +10,8 @@ from amberkeel.core.follow import follow_plate
 from amberkeel.core.geometry import rotation_exp
 from amberkeel.core.lens import Lens
 from amberkeel.core.lens.chart import ChartOrder, calibrate, find_views
-from amberkeel.core.lens.drawn import read_lines
-from amberkeel.core.lens.fit import LensOrder, fit_lens
+from amberkeel.core.lens.drawn import LensOrder, read_lines
+from amberkeel.core.lens.fit import fit_lens
 from amberkeel.core.lens.picture import FILTERS, Resampler, canvas_for, undistort_map
 from amberkeel.core.plate.plate import open_plate
 from amberkeel.core.sim.chessboard import chessboard

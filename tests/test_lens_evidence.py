@@ -9,9 +9,9 @@ from amberkeel.core.errors import LensError
 from amberkeel.core.geometry import look_at, rotation_exp
 from amberkeel.core.lens import Lens
 from amberkeel.core.lens.chart import ChartOrder, calibrate, find_views
-from amberkeel.core.lens.drawn import DrawnLine, read_lines
+from amberkeel.core.lens.drawn import DrawnLine, LensOrder, read_lines
 from amberkeel.core.lens.edges import find_edge, snap
-from amberkeel.core.lens.fit import LensOrder, centre_test, fit_lens
+from amberkeel.core.lens.fit import centre_test, fit_lens
 from amberkeel.core.lens.look import camera_place, horizon_angles, vanishing_points
 from amberkeel.core.sim.chessboard import chessboard
 from amberkeel.core.solve.held_lens import straight_px

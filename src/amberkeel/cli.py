@@ -246,12 +246,7 @@ def lines(lines, out) -> None:
     for note in fit.notes:
         click.echo(note)
     focal = f"focal length {fit.lens.focal_px[0]:.1f} ±{fit.focal_sigma_px:.1f} px" if fit.focal_told else "focal length not told"
-    click.echo(f"{fit.lens.model.capitalize()} distortion {', '.join(f'{k} {v:+.4f}' for k, v in _coefficients(fit).items()) or 'none'}; {focal}. Written to {out}.")
-
-
-def _coefficients(fit) -> dict[str, float]:
-    names = ("k1", "k2", "k3", "p1", "p2", "division")
-    return {n: fit.lens.coefficients[k] for k, n in enumerate(names) if n in fit.sigma}
+    click.echo(f"{fit.lens.model.capitalize()} distortion {', '.join(f'{k} {v:+.4f}' for k, (v, _) in fit.values.items()) or 'none'}; {focal}. Written to {out}.")
 
 
 @main.command()

@@ -5,8 +5,8 @@ import numpy as np
 from amberkeel.core.follow.detect import DetectSettings, find_features
 from amberkeel.core.follow.patch import Patch, shifted
 from amberkeel.core.follow.register import make_references, register_patches
-from amberkeel.core.lens.drawn import DrawnLine
-from amberkeel.core.lens.fit import LensOrder, fit_lens
+from amberkeel.core.lens.drawn import DrawnLine, LensOrder
+from amberkeel.core.lens.fit import fit_lens
 from amberkeel.core.solve.solve import Recipe, solve_tracks
 from amberkeel.core.tracks import from_pieces
 

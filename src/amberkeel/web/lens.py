@@ -14,9 +14,9 @@ from sqlalchemy import select
 from amberkeel.core.errors import KeelError, LensError, PlateError
 from amberkeel.core.lens import Lens
 from amberkeel.core.lens.chart import ChartOrder, check_order
-from amberkeel.core.lens.drawn import read_lines
+from amberkeel.core.lens.drawn import LensOrder, read_lines
 from amberkeel.core.lens.edges import find_edge, snap
-from amberkeel.core.lens.fit import LensFit, LensOrder, centre_test, fit_lens, straightness
+from amberkeel.core.lens.fit import LensFit, centre_test, fit_lens, straightness
 from amberkeel.core.lens.look import bent_lines, camera_place, floor_grid, horizon, horizon_angles, vanishing_points
 from amberkeel.core.lens.metadata import camera_facts
 from amberkeel.core.lens.picture import FILTERS, Resampler, bent_grid, canvas_for, undistort_map
@@ -163,10 +163,9 @@ def _seen(found: LensFit, drawn, plate: Plate, frame: int, grid: bool = True) ->
     ends = np.cumsum([len(d.points) for d in here])[:-1]
     straight = np.split(straight_px(lens, np.concatenate([d.points for d in here])), ends) if here else []
     turned = found.rotations.get(frame)
-    names = ("k1", "k2", "k3", "p1", "p2", "division")
     answer = {
         "focal_px": lens.focal_px[0], "focal_mm": lens.focal_px[0] * mm, "focal_sigma_mm": found.focal_sigma_px * mm, "focal_told": found.focal_told,
-        "values": {n: [float(lens.coefficients[k]), found.sigma[n]] for k, n in enumerate(names) if n in found.sigma},
+        "values": found.values,
         "lines": {r.name: {"before": r.before_px, "after": r.after_px, "disagrees": r.disagrees} for r in found.lines},
         "bent": {d.name: b.round(2).tolist() for d, b in zip(here, bent_lines(lens, [d.points for d in here]))},
         "straight": {d.name: p.round(2).tolist() for d, p in zip(here, straight)},

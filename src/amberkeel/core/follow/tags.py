@@ -11,6 +11,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import FollowError
+from amberkeel.core.plate.decode import light_of_code
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.tracks import TAG, TrackSet, from_pieces
@@ -95,15 +96,9 @@ def find_tags(gray: np.ndarray, family: str = "36h11", detector=None) -> list[Si
         corners, numbers, _ = detector.detectMarkers(picture)
         for quad, number in zip(corners, [] if numbers is None else numbers.ravel()):
             found[int(number)] = (quad.reshape(4, 2).astype(float) + 0.5) / scale
-    light = _linear(gray)
+    light = light_of_code(gray)
     measured = (_measure(gray, light, number, quad) for number, quad in sorted(found.items()))
     return [m for m in measured if m is not None]
-
-
-def _linear(gray: np.ndarray) -> np.ndarray:
-    code = np.arange(256) / 255.0
-    table = np.where(code <= 0.04045, code / 12.92, ((code + 0.055) / 1.055) ** 2.4).astype(np.float32)
-    return table[gray]
 
 
 def _measure(gray: np.ndarray, light: np.ndarray, number: int, quad: np.ndarray) -> Sighted | None:

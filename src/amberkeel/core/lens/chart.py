@@ -12,7 +12,8 @@ import numpy as np
 
 from amberkeel.core.errors import LensError
 from amberkeel.core.geometry import rotation_exp
-from amberkeel.core.lens.fit import LOSS_SCALE, corner_effect
+from amberkeel.core.lens.kernels import PLACES
+from amberkeel.core.lens.line_adjust import LOSS_SCALE, corner_effect
 from amberkeel.core.lens.model import Lens
 from amberkeel.core.progress import Progress, silent
 
@@ -35,7 +36,6 @@ MOST_VIEWS = 80
 SADDLE_SOFT_PX, SADDLE_STEPS, SADDLE_MOST_PX = 1.5, 3, 2.0
 """Softening before a corner's saddle is fitted, steps of the fit, and how far it may move a corner, pixels."""
 
-_PLACE = {"k1": 0, "k2": 1, "k3": 2, "p1": 3, "p2": 4, "division": 5, "turn": 6, **{f"t{k}": 7 + k for k in range(10)}}
 _TWO_AXIS = ("t0", "t1", "t5", "t6")
 
 
@@ -233,7 +233,7 @@ class _State:
             elif name == "cy":
                 cy += value
             else:
-                c[_PLACE[name]] += value
+                c[PLACES[name]] += value
         lens = replace(lens, focal_px=(float(fx), float(fy)), principal_px=(float(cx), float(cy))).with_coefficients(c)
         turned = np.array([rotation_exp(w) @ r for r, w in zip(self.rotations, np.ascontiguousarray(poses[:, :3]))])
         return _State(lens, turned, self.shifts + poses[:, 3:], self.free)
@@ -393,7 +393,7 @@ def _report(data, state, views, rms, astray, order, notes) -> ChartFit:
     if (coverage == 0).sum() > columns * rows // 4:
         notes.append(f"The grid covers {100 * float((coverage > 0).mean()):.0f} % of the picture: distortion is guessed in the rest.")
     for name in [n for n in sigma if n in ("k1", "k2", "k3", "division")]:
-        if abs(lens.coefficients[_PLACE[name]]) < 2.0 * sigma[name] and sigma[name] * corner_effect(lens, name) > 1.0:
+        if abs(lens.coefficients[PLACES[name]]) < 2.0 * sigma[name] and sigma[name] * corner_effect(lens, name) > 1.0:
             notes.append(f"{name} is hardly told (±{sigma[name] * corner_effect(lens, name):.1f} px at the corner): ask for fewer coefficients.")
     return ChartFit(
         lens, sigma, [v.name for v in views], rms, astray, float(np.sqrt((rms[~astray] ** 2).mean())), coverage, notes,

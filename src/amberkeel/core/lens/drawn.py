@@ -41,6 +41,35 @@ class DrawnLine:
         return float(np.linalg.norm(self.points[-1] - self.points[0]))
 
 
+@dataclass(frozen=True)
+class LensOrder:
+    """What lines are asked to tell.
+
+    Attributes
+    ----------
+    width, height : picture in pixels. pixel_aspect : width of a pixel over its height.
+    focal_px : along x; None when unknown. focal_sigma : its relative sigma; 0 holds it.
+    model : "radial" or "division". radial : radial coefficients wanted, 0 to 3. tangential : p1 and p2 too.
+    centre_px : optical centre; the middle when None.
+    """
+
+    width: int
+    height: int
+    pixel_aspect: float = 1.0
+    focal_px: float | None = None
+    focal_sigma: float = 0.0
+    model: str = "radial"
+    radial: int = 2
+    tangential: bool = False
+    centre_px: tuple[float, float] | None = None
+
+    def steps(self) -> list[tuple[str, ...]]:
+        """Return the groups of coefficients in the order in which they are tried."""
+        if self.model == "division":
+            return [("division",)]
+        return [(f"k{k + 1}",) for k in range(self.radial)] + ([("p1", "p2")] if self.tangential else [])
+
+
 def read_lines(rows: list, width: int, height: int) -> list[DrawnLine]:
     """Return drawn lines from plain dictionaries: points, and if wished axis, frame, sigma, name.
 

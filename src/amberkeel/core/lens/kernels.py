@@ -15,6 +15,8 @@ from numba import njit, prange
 
 COEFFICIENTS = 17
 TURN, DIVISION, TWO_AXIS = 6, 5, 7
+PLACES = {"k1": 0, "k2": 1, "k3": 2, "p1": 3, "p2": 4, "division": DIVISION, "turn": TURN, **{f"t{k}": TWO_AXIS + k for k in range(10)}}
+"""Where each named coefficient stands; t0 to t9 are those of the two-axis model."""
 
 _ITERATIONS = 40
 _CLOSE = 1e-8

@@ -4,8 +4,7 @@ import json
 from pathlib import Path
 
 from amberkeel.core.errors import LensError
-from amberkeel.core.lens.drawn import DrawnLine, read_lines
-from amberkeel.core.lens.fit import LensOrder
+from amberkeel.core.lens.drawn import DrawnLine, LensOrder, read_lines
 from amberkeel.core.lens.sensor import checked_aspect
 
 

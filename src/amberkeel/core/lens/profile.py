@@ -11,8 +11,6 @@ from amberkeel.core.lens.model import Lens
 
 FORMAT, VERSION = "amberkeel-lens", 1
 
-SOURCES = ("typed", "metadata", "lines", "chart", "solve")
-
 ASPECT_SLACK = 0.005
 """Relative difference of picture aspects up to which a profile is rescaled to another size."""
 

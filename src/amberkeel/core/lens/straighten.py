@@ -10,7 +10,7 @@ import OpenImageIO as oiio
 from amberkeel.core.errors import LensError, PlateError
 from amberkeel.core.lens.picture import Canvas, Resampler, canvas_for, redistort_map, st_map, undistort_map
 from amberkeel.core.lens.profile import LensProfile, profile_document
-from amberkeel.core.plate.decode import read_picture
+from amberkeel.core.plate.decode import code_of_light, light_of_code, read_picture
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.plate.sequence import Sequence
 from amberkeel.core.progress import Progress, silent
@@ -98,19 +98,9 @@ def write_picture(path: Path, picture: np.ndarray, kind=None) -> None:
         kind = oiio.HALF if path.suffix == ".exr" and picture.dtype == np.float32 else kind
     spec = oiio.ImageSpec(picture.shape[1], picture.shape[0], picture.shape[2], kind)
     if path.suffix == ".exr" and picture.dtype == np.uint8:
-        picture, spec = _linear(picture), oiio.ImageSpec(picture.shape[1], picture.shape[0], picture.shape[2], oiio.HALF)
+        picture, spec = light_of_code(picture), oiio.ImageSpec(picture.shape[1], picture.shape[0], picture.shape[2], oiio.HALF)
     if path.suffix != ".exr" and picture.dtype == np.float32:
-        picture = np.round(255.0 * _encoded(picture)).astype(np.uint8)
+        picture = np.round(255.0 * code_of_light(picture)).astype(np.uint8)
         spec = oiio.ImageSpec(picture.shape[1], picture.shape[0], picture.shape[2], oiio.UINT8)
     if not (output.open(str(path), spec) and output.write_image(np.ascontiguousarray(picture)) and output.close()):
         raise PlateError(f"{path} cannot be written ({output.geterror().strip()}).", "Is there room on the disk, and may we write there?")
-
-
-def _linear(picture: np.ndarray) -> np.ndarray:
-    code = picture.astype(np.float32) / 255.0
-    return np.where(code <= 0.04045, code / 12.92, ((code + 0.055) / 1.055) ** 2.4).astype(np.float32)
-
-
-def _encoded(light: np.ndarray) -> np.ndarray:
-    light = np.clip(np.nan_to_num(light), 0.0, 1.0)
-    return np.where(light <= 0.0031308, 12.92 * light, 1.055 * light ** (1 / 2.4) - 0.055)

@@ -43,9 +43,22 @@ def to_display(pixels: np.ndarray) -> np.ndarray:
         pixels = np.repeat(pixels[..., :1], 3, axis=2)
     if pixels.dtype == np.uint8:
         return np.ascontiguousarray(pixels)
-    light = np.clip(np.nan_to_num(pixels), 0.0, 1.0)
-    code = np.where(light <= 0.0031308, 12.92 * light, 1.055 * light ** (1 / 2.4) - 0.055)
-    return np.round(255.0 * code).astype(np.uint8)
+    return np.round(255.0 * code_of_light(pixels)).astype(np.uint8)
+
+
+def code_of_light(light: np.ndarray) -> np.ndarray:
+    """Return sRGB code values 0 to 1 (IEC 61966-2-1) of linear light, which is cut to 0 to 1; no number counts as 0."""
+    light = np.clip(np.nan_to_num(light), 0.0, 1.0)
+    return np.where(light <= 0.0031308, 12.92 * light, 1.055 * light ** (1 / 2.4) - 0.055)
+
+
+def light_of_code(picture: np.ndarray) -> np.ndarray:
+    """Return linear light, float32 0 to 1, of uint8 sRGB code values of any shape."""
+    return _LIGHT[picture]
+
+
+_CODE = np.arange(256) / 255.0
+_LIGHT = np.where(_CODE <= 0.04045, _CODE / 12.92, ((_CODE + 0.055) / 1.055) ** 2.4).astype(np.float32)
 
 
 def to_gray(picture: np.ndarray) -> np.ndarray:

@@ -4,6 +4,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.lens import Lens
+from amberkeel.core.plate.decode import code_of_light
 
 FINE = 3
 """Samples a pixel, each way."""
@@ -27,5 +28,5 @@ def chessboard(lens: Lens, camera_from_board: np.ndarray, shift: np.ndarray, rng
     paper = ((place > -0.6) & (place < [columns + 0.6, rows + 0.6])).all(-1)
     light = np.where(inside, np.where(np.floor(place).sum(-1) % 2 == 0, DARK, PAPER), np.where(paper, PAPER, WALL))
     light = cv2.GaussianBlur(light.reshape(lens.height, FINE, lens.width, FINE).mean((1, 3)), (0, 0), 0.5)
-    code = 255.0 * np.where(light <= 0.0031308, 12.92 * light, 1.055 * light ** (1 / 2.4) - 0.055)
+    code = 255.0 * code_of_light(light)
     return np.clip(np.round(code + rng.normal(0, grain, code.shape)), 0, 255).astype(np.uint8)

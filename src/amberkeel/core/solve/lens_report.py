@@ -102,7 +102,6 @@ def lens_report(bundle: Bundle, spread: np.ndarray, free: tuple[int, ...], held:
 
 def _values(bundle: Bundle, sigma: dict[str, float], names: list[str], held: Lens | None) -> list[LensValue]:
     lens, out = bundle.lens, []
-    reach = 0.5 * np.hypot(2 * lens[2], 2 * lens[3] / lens[1]) / lens[0]
     numbers = {"focal": lens[0], "k1": lens[4], "k2": lens[5], "k3": lens[6], "cx": lens[2], "cy": lens[3]}
     for name in LENS_NAMES:
         if held is not None and name.startswith("k"):
@@ -111,7 +110,7 @@ def _values(bundle: Bundle, sigma: dict[str, float], names: list[str], held: Len
         if name == "focal":
             told, s = s < FOCAL_WORTH, s * lens[0]
         elif name.startswith("k"):
-            told = s * lens[0] * reach ** (2 * int(name[1]) + 1) < CORNER_WORTH_PX
+            told = s * _corner(bundle, name) < CORNER_WORTH_PX
         else:
             told = s < 0.01 * 2 * lens[2]
         out.append(LensValue(name, float(numbers[name]), float(s), name in names, bool(told)))
@@ -147,6 +146,7 @@ def _notes(bundle: Bundle, values: list[LensValue], names: list[str], correlatio
 
 
 def _corner(bundle: Bundle, name: str) -> float:
+    """Return how far one unit of a radial coefficient moves the picture's corner, pixels."""
     lens = bundle.lens
     reach = 0.5 * np.hypot(2 * lens[2], 2 * lens[3] / lens[1]) / lens[0]
     return float(lens[0] * reach ** (2 * int(name[1]) + 1))

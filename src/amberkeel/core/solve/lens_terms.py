@@ -41,27 +41,19 @@ class LensPriors:
 
     Attributes
     ----------
-    mean, weight (6,) : values and one over their sigmas. tied_px : focal length at which the means of k1, k2, k3 hold as a
-        map of pixels, which does not change when the focal length does; 0 takes them as they are.
+    mean, weight (6,) : values and one over their sigmas.
     bend : weight of the second differences of zoom coefficients; zoom : how many there are.
     """
 
     mean: np.ndarray = field(default_factory=lambda: np.zeros(6))
     weight: np.ndarray = field(default_factory=lambda: np.zeros(6))
-    tied_px: float = 0.0
     bend: float = 0.0
     zoom: int = 0
 
     def rows(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Return whitened residuals (R,) and derivatives (R, 6 + zoom) at parameters (6 + zoom,)."""
         size = 6 + self.zoom
-        value, slope = parameters[:6] - self.mean, np.eye(6, size)
-        if self.tied_px:
-            for q in (1, 2, 3):
-                gain = np.exp(-2.0 * q * (parameters[0] - np.log(self.tied_px)))
-                value[q] = parameters[q] * gain - self.mean[q]
-                slope[q, q], slope[q, 0] = gain, -2.0 * q * parameters[q] * gain
-        residual, rows = value * self.weight, slope * self.weight[:, None]
+        residual, rows = (parameters[:6] - self.mean) * self.weight, np.eye(6, size) * self.weight[:, None]
         if self.zoom:
             c = parameters[6:]
             second = self.bend * (np.eye(self.zoom - 2, self.zoom) - 2 * np.eye(self.zoom - 2, self.zoom, 1) + np.eye(self.zoom - 2, self.zoom, 2))
@@ -125,10 +117,7 @@ def lens_plan(terms: dict[str, LensTerm], width: int, height: int, pixel_aspect:
         term = known[name]
         if term.state == SOFT and term.sigma > 0.0:
             priors.weight[k] = 1.0 / (term.sigma / start[0] if name == "focal" else term.sigma)
-        elif name in loose and name not in terms:
-            priors.mean[k] = values[k]
-            priors.weight[k] = 1.0 / loose[name]
-        elif term.state == FREE and name in loose:
+        elif name in loose and (term.state == FREE or name not in terms):
             priors.weight[k] = 1.0 / loose[name]
     free = tuple(k for k, name in enumerate(LENS_NAMES) if known[name].state != FIXED)
     later = tuple(k for k in (2, 3) if estimate and LENS_NAMES[k] not in terms)

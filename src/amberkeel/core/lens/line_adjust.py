@@ -1,0 +1,193 @@
+"""The adjustment of drawn lines: distortion, focal length and one rotation a frame with axis lines, by least squares.
+
+Levenberg-Marquardt with a Cauchy loss; each line's own place is eliminated (`line_errors`). Derivatives are differences:
+there are few unknowns, and the residuals take microseconds.
+"""
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from amberkeel.core.geometry import rotation_exp
+from amberkeel.core.lens.drawn import AXES, DrawnLine, LensOrder
+from amberkeel.core.lens.kernels import PLACES
+from amberkeel.core.lens.line_errors import FREE, line_errors
+from amberkeel.core.lens.model import Lens
+
+LOSS_SCALE = 3.0
+"""Whitened distance at which the loss bends."""
+
+HELD_PX, HELD_SHARE = 1.0, 0.2
+"""What a coefficient that is held at 0 may yet do at the corner: pixels, and a share of what the first one does."""
+
+TURN_SIGMA = 10.0
+"""Hold on rotations that too few lines tell, radians: keeps the equations regular and tells nothing."""
+
+AGAIN = 3
+"""Steps taken from an earlier fit of nearly the same lines."""
+
+_STEP = {"focal": 1e-5, "cx": 1e-2, "cy": 1e-2}
+
+
+class Lines:
+    """The lines as flat arrays."""
+
+    def __init__(self, lines: Sequence[DrawnLine]):
+        self.lines = lines
+        self.points = np.ascontiguousarray(np.concatenate([line.points for line in lines]), dtype=float)
+        self.first = np.concatenate([[0], np.cumsum([len(line.points) for line in lines])]).astype(np.int64)
+        self.axis = np.array([AXES.index(line.axis) if line.axis else FREE for line in lines], np.int64)
+        self.frames = sorted({line.frame for line in lines if line.axis})
+        self.group = np.array([self.frames.index(line.frame) if line.axis else 0 for line in lines], np.int64)
+        self.weight = np.repeat([1.0 / line.sigma for line in lines], np.diff(self.first))
+        self.freedom = len(self.points) - int(np.where(self.axis == FREE, 2, 1).sum())
+
+    def distances(self, lens: Lens, rotations: np.ndarray, axis: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
+        """Return points' distances (N,) in pixels and the lines (L, 3) in undistorted space."""
+        return self.distances_flat(np.array([*lens.focal_px, *lens.principal_px]), lens.coefficients, rotations, axis)
+
+    def distances_flat(self, pinhole: np.ndarray, c: np.ndarray, rotations: np.ndarray, axis: np.ndarray | None = None):
+        """The same from fx, fy, cx, cy (4,) and coefficients (17,)."""
+        out, normals = np.empty(len(self.points)), np.empty((len(self.axis), 3))
+        used = self.axis if axis is None else axis
+        line_errors(self.points, self.first, used, self.group, pinhole, c, rotations, out, normals)
+        return out, normals
+
+    def rms(self, distances: np.ndarray, spent: np.ndarray) -> np.ndarray:
+        """Return each line's RMS distance (L,), with the freedoms it spent taken off."""
+        count = np.diff(self.first)
+        total = np.add.reduceat(distances**2, self.first[:-1])
+        return np.sqrt(total / np.maximum(count - spent, 1))
+
+
+@dataclass
+class LineState:
+    lens: Lens
+    rotations: np.ndarray
+    free: tuple[str, ...]
+    held: tuple[str, ...] = ()
+
+    @property
+    def size(self) -> int:
+        return len(self.free) + 3 * len(self.rotations)
+
+    def loosened(self) -> "LineState":
+        """Return this state with the held coefficients free, for its uncertainty."""
+        return replace(self, free=self.free + self.held, held=())
+
+    def stepped(self, step: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Return fx, fy, cx, cy (4,), coefficients (17,) and rotations (G, 3, 3) after a step."""
+        pinhole, c = np.array([*self.lens.focal_px, *self.lens.principal_px]), self.lens.coefficients
+        for name, value in zip(self.free, step.tolist()):
+            if name == "focal":
+                pinhole[:2] *= math.exp(min(max(value, -0.5), 0.5))
+            elif name in ("cx", "cy"):
+                pinhole[2 + (name == "cy")] += value
+            else:
+                c[PLACES[name]] += min(max(value, -0.5), 0.5)
+        turns = np.clip(step[len(self.free) :].reshape(-1, 3), -0.5, 0.5)
+        turned = self.rotations.copy()
+        for k in range(len(turned)):
+            if turns[k].any():
+                turned[k] = turned[k] @ rotation_exp(turns[k])
+        return pinhole, c, turned
+
+    def moved(self, step: np.ndarray) -> "LineState":
+        """Return the state after a step."""
+        pinhole, c, turned = self.stepped(step)
+        lens = replace(self.lens, focal_px=(float(pinhole[0]), float(pinhole[1])), principal_px=(float(pinhole[2]), float(pinhole[3])))
+        return LineState(lens.with_coefficients(c), turned, self.free, self.held)
+
+
+def robust_cost(whitened: np.ndarray) -> float:
+    return float(LOSS_SCALE**2 * np.log1p((whitened / LOSS_SCALE) ** 2).sum())
+
+
+def _whitened(data: Lines, state: LineState, order: LensOrder, step: np.ndarray | None = None) -> np.ndarray:
+    """Return whitened distances after a step, with what is known beforehand appended."""
+    pinhole, c, rotations = state.stepped(np.zeros(state.size) if step is None else step)
+    distances, _ = data.distances_flat(pinhole, c, rotations)
+    known = []
+    if "focal" in state.free and order.focal_px and order.focal_sigma:
+        known = [np.log(pinhole[0] / order.focal_px) / order.focal_sigma]
+    return np.append(distances * data.weight, known)
+
+
+def _jacobian(data: Lines, state: LineState, order: LensOrder, now: np.ndarray | None = None) -> np.ndarray:
+    """Return derivatives by central differences, or by forward ones from the residuals `now`, which take half as long."""
+    columns = []
+    for k in range(state.size):
+        size = _STEP.get(state.free[k], 1e-5) if k < len(state.free) else 1e-6
+        step = np.zeros(state.size)
+        step[k] = size
+        ahead = _whitened(data, state, order, step)
+        columns.append((ahead - now) / size if now is not None else (ahead - _whitened(data, state, order, -step)) / (2.0 * size))
+    return np.stack(columns, 1) if columns else np.zeros((len(data.points), 0))
+
+
+def adjust_lines(data: Lines, state: LineState, order: LensOrder, iterations: int = 40) -> tuple[LineState, float]:
+    """Levenberg-Marquardt with a Cauchy loss; return the best state and its cost."""
+    r = _whitened(data, state, order)
+    cost, damping = robust_cost(r), 1e-4
+    if not state.size:
+        return state, cost
+    for _ in range(iterations):
+        j = _jacobian(data, state, order, r if iterations <= AGAIN else None)
+        w = 1.0 / (1.0 + (r / LOSS_SCALE) ** 2)
+        normal, side = (j * w[:, None]).T @ j, -(j * w[:, None]).T @ r
+        normal[np.arange(len(state.free), state.size), np.arange(len(state.free), state.size)] += TURN_SIGMA**-2
+        gone = 0.0
+        while damping < 1e9:
+            step = np.linalg.solve(normal + np.diag(damping * np.diagonal(normal) + 1e-12), side)
+            new = _whitened(data, state, order, step)
+            new_cost = robust_cost(new) if np.isfinite(new).all() else np.inf
+            if new_cost < cost:
+                gone, state, r, cost, damping = cost - new_cost, state.moved(step), new, new_cost, max(damping * 0.1, 1e-10)
+                break
+            damping *= 8.0
+        if gone < (1e-4 if iterations <= AGAIN else 1e-7) * max(cost, 1.0):
+            break
+    return state, cost
+
+
+def noise_scale(data: Lines, state: LineState, order: LensOrder) -> float:
+    """Return the scale of the whitened distances against what was stated; 1 at the least."""
+    r = _whitened(data, state, order)[: len(data.points)]
+    freedom = data.freedom - state.size
+    if freedom < 1:
+        return 1.0
+    w = 1.0 / (1.0 + (r / LOSS_SCALE) ** 2)
+    return float(max(1.0, np.sqrt((w * r * r).sum() / freedom)))
+
+
+def line_covariance(data: Lines, state: LineState, order: LensOrder) -> np.ndarray:
+    """Return the covariance of the free parameters, the noise as found if it is larger than stated.
+
+    Held coefficients count as not quite known: as far as lenses usually have them beside the first.
+    """
+    loose = state.loosened()
+    r = _whitened(data, state, order)
+    j = _jacobian(data, loose, order, r)
+    w = 1.0 / (1.0 + (r / LOSS_SCALE) ** 2)
+    normal = (j * w[:, None]).T @ j
+    at = np.arange(len(loose.free), loose.size)
+    normal[at, at] += TURN_SIGMA**-2
+    first = "division" if order.model == "division" else "k1"
+    usual = HELD_PX + HELD_SHARE * abs(state.lens.coefficients[PLACES[first]]) * corner_effect(state.lens, first)
+    for name in state.held:
+        row = loose.free.index(name)
+        normal[row, row] += (corner_effect(state.lens, name) / usual) ** 2
+    scale = 1.0 / np.sqrt(np.maximum(np.diagonal(normal), 1e-30))
+    inverse = np.linalg.pinv(normal * scale[:, None] * scale[None], rcond=1e-12, hermitian=True)
+    inverse = inverse * scale[:, None] * scale[None] * noise_scale(data, state, order) ** 2
+    kept = np.r_[: len(state.free), len(loose.free) : loose.size]
+    return inverse[np.ix_(kept, kept)]
+
+
+def corner_effect(lens: Lens, name: str) -> float:
+    """Return how far one unit of a coefficient moves the picture's corner, pixels."""
+    r = 0.5 * np.hypot(lens.width, lens.height * lens.focal_px[0] / lens.focal_px[1]) / lens.focal_px[0]
+    power = {"k1": 3, "k2": 5, "k3": 7, "division": 3}.get(name, 2)
+    return float(lens.focal_px[0] * r**power)
