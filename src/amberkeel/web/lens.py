@@ -121,7 +121,7 @@ def fit(number: int):
     order = _order(plate, asked)
     found = fit_lens(drawn, order, before)
     _last[number] = found, plate
-    answer = _seen(found, drawn, plate, int(asked.get("frame", plate.first)), bool(asked.get("grid", True)))
+    answer = _seen(found, drawn, plate, int(asked.get("frame", plate.first)), bool(asked.get("grid", True)), bool(asked.get("quick")))
     answer["place"] = _place(found, drawn, asked.get("measured"))
     if not asked.get("quick"):
         test = centre_test(drawn, order, found)
@@ -157,20 +157,21 @@ def _rows(lines: dict) -> list[dict]:
     return [{**line, "name": name} for name, line in lines.items()]
 
 
-def _seen(found: LensFit, drawn, plate: Plate, frame: int, grid: bool = True) -> dict:
+def _seen(found: LensFit, drawn, plate: Plate, frame: int, grid: bool = True, quick: bool = False) -> dict:
+    """Return what the page shows of a fit on a frame; `quick` leaves away what a drag does not need."""
     lens, mm = found.lens, plate.sensor_width_mm / plate.width
     here = [d for d in drawn if d.frame == frame]
     ends = np.cumsum([len(d.points) for d in here])[:-1]
-    straight = np.split(straight_px(lens, np.concatenate([d.points for d in here])), ends) if here else []
+    straight = np.split(straight_px(lens, np.concatenate([d.points for d in here])), ends) if here and not quick else []
     turned = found.rotations.get(frame)
     answer = {
         "focal_px": lens.focal_px[0], "focal_mm": lens.focal_px[0] * mm, "focal_sigma_mm": found.focal_sigma_px * mm, "focal_told": found.focal_told,
         "values": found.values,
         "lines": {r.name: {"before": r.before_px, "after": r.after_px, "disagrees": r.disagrees} for r in found.lines},
-        "bent": {d.name: b.round(2).tolist() for d, b in zip(here, bent_lines(lens, [d.points for d in here]))},
+        "bent": {d.name: b.round(2).tolist() for d, b in zip(here, bent_lines(lens, [d.points for d in here], 16))},
         "straight": {d.name: p.round(2).tolist() for d, p in zip(here, straight)},
         "notes": found.notes, "noise_px": found.noise_px, "lens": profile_document(profile_from_lines(found))["lens"],
-        "grid": [g.round(1).tolist() for g in bent_grid(lens)] if grid else [],
+        "grid": [g.round(1).tolist() for g in bent_grid(lens, steps=12)] if grid else [],
     }  # fmt: skip
     if turned is not None:
         roll, tilt = horizon_angles(turned)

@@ -38,7 +38,7 @@ class DrawnLine:
     @property
     def length(self) -> float:
         """Distance of its ends, pixels."""
-        return float(np.linalg.norm(self.points[-1] - self.points[0]))
+        return math.dist(self.points[-1], self.points[0])
 
 
 @dataclass(frozen=True)

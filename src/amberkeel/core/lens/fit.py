@@ -88,7 +88,7 @@ def fit_lens(lines: Sequence[DrawnLine], order: LensOrder, start: LensFit | None
     ------
     LensError : lines that tell nothing, or a lens that folds the picture.
     """
-    lines = [replace(line, straight=line.straight and len(line.points) >= 3) for line in lines]
+    lines = _judged(lines)
     _check(lines, order)
     data = Lines(lines)
     if start is not None and sorted(start.rotations) == data.frames:
@@ -124,6 +124,11 @@ def _again(data: Lines, order: LensOrder, start: LensFit) -> LineState:
     lens = lens if focal else lens.with_focal(_stand_in(order).focal_px[0])
     rotations = np.array([start.rotations[f] for f in data.frames]).reshape(-1, 3, 3)
     return adjust_lines(data, LineState(lens, rotations, focal + tuple(start.sigma), start.held), order, AGAIN)[0]
+
+
+def _judged(lines: Sequence[DrawnLine]) -> list[DrawnLine]:
+    """Return lines of which those with two points do not count as straight: two always are."""
+    return [replace(line, straight=False) if line.straight and len(line.points) < 3 else line for line in lines]
 
 
 def _check(lines: list[DrawnLine], order: LensOrder) -> None:
@@ -302,7 +307,7 @@ def centre_test(lines: Sequence[DrawnLine], order: LensOrder, fit: LensFit) -> t
 
     Three directions are needed, two of them with vanishing points near the picture.
     """
-    lines = [replace(line, straight=line.straight and len(line.points) >= 3) for line in lines]
+    lines = _judged(lines)
     data = Lines(lines)
     if not fit.focal_told or all(len({line.axis for line in lines if line.axis and line.frame == f}) < 3 for f in data.frames):
         return None

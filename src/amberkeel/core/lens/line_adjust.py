@@ -13,7 +13,7 @@ import numpy as np
 from amberkeel.core.geometry import rotation_exp
 from amberkeel.core.lens.drawn import AXES, DrawnLine, LensOrder
 from amberkeel.core.lens.kernels import PLACES
-from amberkeel.core.lens.line_errors import FREE, line_errors
+from amberkeel.core.lens.line_errors import FREE, flatten, line_errors
 from amberkeel.core.lens.model import Lens
 
 LOSS_SCALE = 3.0
@@ -27,6 +27,9 @@ TURN_SIGMA = 10.0
 
 AGAIN = 3
 """Steps taken from an earlier fit of nearly the same lines."""
+
+TURN_STEP = 1e-6
+"""Turn over which derivatives are taken, radians."""
 
 _STEP = {"focal": 1e-5, "cx": 1e-2, "cy": 1e-2}
 
@@ -42,6 +45,8 @@ class Lines:
         self.frames = sorted({line.frame for line in lines if line.axis})
         self.group = np.array([self.frames.index(line.frame) if line.axis else 0 for line in lines], np.int64)
         self.weight = np.repeat([1.0 / line.sigma for line in lines], np.diff(self.first))
+        self.turning = np.repeat(np.where(self.axis == FREE, -1, self.group), np.diff(self.first))
+        self._lens: tuple = ()
         self.freedom = len(self.points) - int(np.where(self.axis == FREE, 2, 1).sum())
 
     def distances(self, lens: Lens, rotations: np.ndarray, axis: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
@@ -52,8 +57,17 @@ class Lines:
         """The same from fx, fy, cx, cy (4,) and coefficients (17,)."""
         out, normals = np.empty(len(self.points)), np.empty((len(self.axis), 3))
         used = self.axis if axis is None else axis
-        line_errors(self.points, self.first, used, self.group, pinhole, c, rotations, out, normals)
+        line_errors(*self._flattened(pinhole, c), self.first, used, self.group, rotations, out, normals)
         return out, normals
+
+    def _flattened(self, pinhole: np.ndarray, c: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Return the points through a lens, kept until another is asked for: rotations alone do not move them."""
+        key = (*pinhole.tolist(), *c.tolist())
+        if key != self._lens:
+            self._flat = np.empty((len(self.points), 2)), np.empty((len(self.points), 4))
+            flatten(self.points, pinhole, c, *self._flat)
+            self._lens = key
+        return self._flat
 
     def rms(self, distances: np.ndarray, spent: np.ndarray) -> np.ndarray:
         """Return each line's RMS distance (L,), with the freedoms it spent taken off."""
@@ -109,22 +123,35 @@ def _whitened(data: Lines, state: LineState, order: LensOrder, step: np.ndarray 
     """Return whitened distances after a step, with what is known beforehand appended."""
     pinhole, c, rotations = state.stepped(np.zeros(state.size) if step is None else step)
     distances, _ = data.distances_flat(pinhole, c, rotations)
-    known = []
-    if "focal" in state.free and order.focal_px and order.focal_sigma:
-        known = [np.log(pinhole[0] / order.focal_px) / order.focal_sigma]
+    known = [np.log(pinhole[0] / order.focal_px) / order.focal_sigma] if _known(state, order) else []
     return np.append(distances * data.weight, known)
 
 
+def _known(state: LineState, order: LensOrder) -> bool:
+    """Return whether the focal length is free and held softly: one residual more."""
+    return bool("focal" in state.free and order.focal_px and order.focal_sigma)
+
+
 def _jacobian(data: Lines, state: LineState, order: LensOrder, now: np.ndarray | None = None) -> np.ndarray:
-    """Return derivatives by central differences, or by forward ones from the residuals `now`, which take half as long."""
-    columns = []
-    for k in range(state.size):
-        size = _STEP.get(state.free[k], 1e-5) if k < len(state.free) else 1e-6
-        step = np.zeros(state.size)
-        step[k] = size
+    """Return derivatives by central differences, or by forward ones from the residuals `now`, which take half as long.
+
+    All frames are turned at once about one axis: no line is seen on two frames (Curtis, Powell and Reid 1974).
+    """
+
+    def slope(step: np.ndarray, size: float) -> np.ndarray:
         ahead = _whitened(data, state, order, step)
-        columns.append((ahead - now) / size if now is not None else (ahead - _whitened(data, state, order, -step)) / (2.0 * size))
-    return np.stack(columns, 1) if columns else np.zeros((len(data.points), 0))
+        return (ahead - now) / size if now is not None else (ahead - _whitened(data, state, order, -step)) / (2.0 * size)
+
+    count, frames = len(state.free), len(state.rotations)
+    out = np.zeros((len(data.points) + _known(state, order), state.size))
+    for k, name in enumerate(state.free):
+        size = _STEP.get(name, 1e-5)
+        out[:, k] = slope(size * (np.arange(state.size) == k), size)
+    for a in range(3 if frames else 0):
+        turned = slope(TURN_STEP * ((np.arange(state.size) >= count) & ((np.arange(state.size) - count) % 3 == a)), TURN_STEP)
+        rows = np.nonzero(data.turning >= 0)[0]
+        out[rows, count + 3 * data.turning[rows] + a] = turned[rows]
+    return out
 
 
 def adjust_lines(data: Lines, state: LineState, order: LensOrder, iterations: int = 40) -> tuple[LineState, float]:

@@ -14,31 +14,38 @@ FREE = -1
 
 
 @njit(cache=True, nogil=True)
-def line_errors(points, first, axis, group, pinhole, c, rotations, out, normals):
+def flatten(points, pinhole, c, u, slopes):
+    """Fill `u` (N, 2) with the undistorted places of pixels and `slopes` (N, 4) with their derivatives by pixels, row by row.
+
+    Parameters
+    ----------
+    points (N, 2) : pixels. pinhole (4,) : fx, fy, cx, cy pixels. c (17,) : distortion.
+    """
+    for i in range(len(points)):
+        x, y, _ = undistort_one(c, (points[i, 0] - pinhole[2]) / pinhole[0], (points[i, 1] - pinhole[3]) / pinhole[1])
+        u[i, 0], u[i, 1] = x, y
+        s00, s01, s10, s11 = slope_one(c, x, y)
+        s00, s01, s10, s11 = s00 * pinhole[0], s01 * pinhole[0], s10 * pinhole[1], s11 * pinhole[1]
+        det = s00 * s11 - s01 * s10
+        if abs(det) < 1e-9:
+            det = 1e-9
+        slopes[i, 0], slopes[i, 1], slopes[i, 2], slopes[i, 3] = s11 / det, -s01 / det, -s10 / det, s00 / det
+
+
+@njit(cache=True, nogil=True)
+def line_errors(all_u, all_slopes, first, axis, group, rotations, out, normals):
     """Fill `out` (N,) with the distances of points, pixels, and `normals` (L, 3) with the lines in undistorted space.
 
     Parameters
     ----------
-    points (N, 2) : pixels. first (L + 1,) : points of line k are rows first[k]:first[k + 1].
+    all_u (N, 2), all_slopes (N, 4) : points as `flatten` gives them. first (L + 1,) : points of line k are rows first[k]:first[k + 1].
     axis (L,) : FREE, or 0, 1, 2 for the world's X, Y, Z. group (L,) : which rotation the line's frame has.
-    pinhole (4,) : fx, fy, cx, cy pixels. c (17,) : distortion. rotations (G, 3, 3) : world_from_camera.
+    rotations (G, 3, 3) : world_from_camera.
     """
-    longest = 0
-    for k in range(len(axis)):
-        longest = max(longest, first[k + 1] - first[k])
-    u, slopes, weight = np.empty((longest, 2)), np.empty((longest, 4)), np.empty(longest)
+    weights = np.empty(len(all_u))
     for k in range(len(axis)):
         a, n = first[k], first[k + 1] - first[k]
-        for i in range(n):
-            x, y, _ = undistort_one(c, (points[a + i, 0] - pinhole[2]) / pinhole[0], (points[a + i, 1] - pinhole[3]) / pinhole[1])
-            u[i, 0], u[i, 1] = x, y
-            s00, s01, s10, s11 = slope_one(c, x, y)
-            s00, s01, s10, s11 = s00 * pinhole[0], s01 * pinhole[0], s10 * pinhole[1], s11 * pinhole[1]
-            det = s00 * s11 - s01 * s10
-            if abs(det) < 1e-9:
-                det = 1e-9
-            # The inverse: undistorted by pixels.
-            slopes[i, 0], slopes[i, 1], slopes[i, 2], slopes[i, 3] = s11 / det, -s01 / det, -s10 / det, s00 / det
+        u, slopes, weight = all_u[a : a + n], all_slopes[a : a + n], weights[a : a + n]
         dx, dy = u[n - 1, 0] - u[0, 0], u[n - 1, 1] - u[0, 1]
         size = max(np.sqrt(dx * dx + dy * dy), 1e-12)
         start_x, start_y = -dy / size, dx / size

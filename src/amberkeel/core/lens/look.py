@@ -13,17 +13,18 @@ def bent_lines(lens: Lens, lines: list[np.ndarray], steps: int = 24) -> list[np.
     """Return the straight lines through drawn points (N, 2) as the lens shows them, (steps, 2) pixels from end to end."""
     if not lines:
         return []
-    parts = np.split(lens.normalise(np.concatenate(lines)), np.cumsum([len(line) for line in lines])[:-1])
-    ends = []
-    for u in parts:
-        middle = u.mean(0)
-        x, y = (u - middle).T
-        angle = 0.5 * np.arctan2(2.0 * (x @ y), x @ x - y @ y)
-        along = np.array([np.cos(angle), np.sin(angle)])
-        s = x * along[0] + y * along[1]
-        ends.append(middle + np.linspace(s.min(), s.max(), steps)[:, None] * along)
-    bent = lens.distort(np.array(ends)) * np.array(lens.focal_px) + np.array(lens.principal_px)
-    return list(bent)
+    count = np.array([len(line) for line in lines])
+    first = np.concatenate([[0], np.cumsum(count)[:-1]])
+    u = lens.normalise(np.concatenate(lines))
+    middle = np.add.reduceat(u, first) / count[:, None]
+    x, y = (u - np.repeat(middle, count, 0)).T
+    xx, xy, yy = (np.add.reduceat(v, first) for v in (x * x, x * y, y * y))
+    angle = 0.5 * np.arctan2(2.0 * xy, xx - yy)
+    along = np.stack([np.cos(angle), np.sin(angle)], 1)
+    s = x * np.repeat(along[:, 0], count) + y * np.repeat(along[:, 1], count)
+    places = np.linspace(np.minimum.reduceat(s, first), np.maximum.reduceat(s, first), steps, axis=1)
+    bent = lens.distort(middle[:, None] + places[..., None] * along[:, None])
+    return list(bent * np.array(lens.focal_px) + np.array(lens.principal_px))
 
 
 def vanishing_points(lens: Lens, rotation: np.ndarray) -> dict[str, list[float] | None]:
@@ -64,7 +65,7 @@ def floor_grid(lens: Lens, rotation: np.ndarray, through: np.ndarray, cells: int
         return []
     at = ray / -ray[1]
     pitch = float(np.linalg.norm(at)) / 3.0
-    s = np.linspace(-cells, cells, 20 * cells) * pitch
+    s = np.linspace(-cells, cells, 12 * cells) * pitch
     world = np.tile(at, (2, 2 * cells + 1, len(s), 1))
     for row, axis in enumerate((0, 2)):
         world[row, ..., axis] += s

@@ -12,7 +12,9 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
   const set = (patch) => store.set({ lens: { ...state.lens, ...patch } });
   let kept = null;
   let seen = "";
-  let busy = false;
+  let flying = 0;
+  let asked = 0;
+  let answered = 0;
   let next = null;
 
   const wanted = () => {
@@ -21,20 +23,29 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
   };
   const measured = () => (find("#measureline").value && find("#measurelength").value ? { line: find("#measureline").value, length: find("#measurelength").value } : null);
 
-  /** Ask what the lines tell; while one is dragged only the newest question is asked next. */
-  async function ask(quick = false) {
-    if (Object.keys(state.lens.lines).length < 2) { set({ fit: null, trouble: "" }); return; }
-    if (busy) { next = { quick }; return; }
-    busy = true;
+  /** Ask the server for a lens and show its newest answer; a question that finds too many before it waits, and only the newest does. */
+  async function question(path, body, most) {
+    if (flying >= most) { next = [path, body, most]; return; }
+    next = null;
+    flying += 1;
+    const own = asked += 1;
     try {
-      const fit = await post(url("fit"), { lines: state.lens.lines, wanted: wanted(), focal_state: kept?.focal_state, frame: state.frame, quick, grid: state.lens.grid, measured: quick ? null : measured() });
-      if (!state.lens.hand) set({ fit, trouble: "" });
+      const fit = await post(url(path), body());
+      if (own > answered) { answered = own; set({ fit, trouble: "" }); }
     } catch (error) {
-      set({ trouble: error.message, fit: null });
+      if (own > answered) { answered = own; set({ trouble: error.message, fit: path === "hand" ? state.lens.fit : null }); }
     } finally {
-      busy = false;
-      if (next) { const again = next; next = null; ask(again.quick); }
+      flying -= 1;
+      if (next) question(...next);
     }
+  }
+
+  /** Ask what the lines tell; quickly while one is dragged: the next question then leaves while an answer is on its way. */
+  function ask(quick = false) {
+    if (state.lens.hand) return turn(state.lens.hand);
+    if (Object.keys(state.lens.lines).length < 2) { set({ fit: null, trouble: "" }); return null; }
+    const body = () => ({ lines: state.lens.lines, wanted: wanted(), focal_state: kept?.focal_state, frame: state.frame, quick, grid: state.lens.grid, measured: quick ? null : measured() });
+    return question("fit", body, quick ? 3 : 1);
   }
 
   const edit = (body) => act(async () => take(await post(url("edit"), { ...body, revision: state.server.revision })));
@@ -225,16 +236,12 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
     if (frame !== state.frame) look();
   }
 
-  async function turn(value) {
-    if (!Number.isFinite(value)) return;
+  function turn(value) {
+    if (!Number.isFinite(value)) return null;
     find("#handvalue").value = value.toFixed(4);
     find("#handk1").value = Math.round(value * 1000);
-    if (busy) { next = { quick: true }; return; }
-    busy = true;
-    try {
-      const fit = await post(url("hand"), { k1: value, lines: state.lens.lines, frame: state.frame });
-      set({ hand: value, fit, trouble: "" });
-    } catch (error) { set({ hand: value, trouble: error.message }); } finally { busy = false; next = null; }
+    set({ hand: value });
+    return question("hand", () => ({ k1: value, lines: state.lens.lines, frame: state.frame }), 2);
   }
 
   function draw(changed) {

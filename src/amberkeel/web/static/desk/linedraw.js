@@ -22,6 +22,8 @@ export class LineDraw {
     this.over = null;
   }
 
+  get dragging() { return Boolean(this.grip?.kind === "point" && this.grip.moved); }
+
   /** Names and lines of this frame. */
   here() {
     const { lens, frame } = this.store.state;
@@ -130,7 +132,7 @@ export class LineDraw {
       path(c, [grip.from, grip.to]);
       c.setLineDash([]);
     }
-    if (grip?.kind === "point" && grip.moved) this.drawLoupe(c, state, place);
+    if (this.dragging) this.drawLoupe(c, state, place);
   }
 
   drawFloor(c, fit, place) {

@@ -147,13 +147,14 @@ export class Viewport {
 
   draw() {
     if (!this.width || !this.height) return null;
-    if (this.guests[0]?.dragging) return this.drawDrag();
+    const guest = this.guests.find((g) => g.dragging);
+    if (guest) return this.drawDrag(guest);
     this.still = null;
     return this.drawAll("all");
   }
 
-  /** While a shape is dragged, all else is drawn once and kept. */
-  drawDrag() {
+  /** While a guest drags something, all else is drawn once and kept. */
+  drawDrag(guest) {
     const c = this.canvas.getContext("2d", { willReadFrequently: true });
     if (!this.still) {
       this.drawAll("others");
@@ -164,7 +165,8 @@ export class Viewport {
     c.setTransform(1, 0, 0, 1, 0, 0);
     c.drawImage(this.still, 0, 0);
     c.setTransform(this.ratio, 0, 0, this.ratio, 0, 0);
-    drawMasks(c, this.store.state, this.guests[0], this.place, this.scale, () => this.redraw(), "chosen");
+    if (guest === this.guests[0]) drawMasks(c, this.store.state, guest, this.place, this.scale, () => this.redraw(), "chosen");
+    else guest.draw(c, this.store.state, this.place);
   }
 
   /** The tracking copy right of the line. */
@@ -207,7 +209,7 @@ export class Viewport {
     c.strokeRect(x0 - 0.5, y0 - 0.5, x1 - x0 + 1, y1 - y0 + 1);
     if (state.held) return;
     if (state.stage === "lens") {
-      for (const guest of this.guests.slice(1)) guest.draw(c, state, this.place);
+      for (const guest of this.guests.slice(1)) if (which === "all" || !guest.dragging) guest.draw(c, state, this.place);
       return;
     }
     const { layers } = state;
