@@ -13,8 +13,9 @@ from sqlalchemy import select
 
 from amberkeel.core.errors import KeelError, LensError, PlateError
 from amberkeel.core.lens import Lens
+from amberkeel.core.lens.box import EDGES, SHARED, BoxPose, box_lines, boxes_of, guessed_pose, new_box, settle_box
 from amberkeel.core.lens.chart import ChartOrder, check_order
-from amberkeel.core.lens.drawn import LensOrder, read_lines
+from amberkeel.core.lens.drawn import DRAWN_SIGMA_PX, LensOrder, read_lines
 from amberkeel.core.lens.edges import find_edge, snap
 from amberkeel.core.lens.fit import LensFit, centre_test, fit_lens, straightness
 from amberkeel.core.lens.look import bent_lines, camera_place, floor_grid, horizon, horizon_angles, vanishing_points
@@ -38,8 +39,19 @@ from amberkeel.web.plates import under_roots
 
 blueprint = Blueprint("lens", __name__)
 
+LINE_KEYS = ("frame", "axis", "points", "sigma", "box", "ends", "set")
+"""What is kept of a drawn line."""
+
 MOST_STILLS = 60
 """Pictures of a grid in one upload."""
+
+BOX_HINT = "Drag the box's corners onto corners of the set: an edge counts once both of its ends were dragged."
+
+TURN_WORTH = np.radians(20.0)
+"""Sigma of a rotation from which no horizon is shown."""
+
+_poses: dict[tuple[int, str], BoxPose] = {}
+"""How each box was last seen while lines do not tell it: from there the next search starts."""
 
 _last: dict[int, tuple[LensFit, object]] = {}
 """The newest fit of each shot and its plate's facts, from which the next one starts while a line is dragged."""
@@ -117,16 +129,60 @@ def fit(number: int):
     asked = request.get_json()
     before, plate = _last.get(number, (None, None)) if asked.get("quick") else (None, None)
     plate = plate or _plate_facts(number)
-    drawn = read_lines(_rows(asked.get("lines", {})), plate.width, plate.height)
-    order = _order(plate, asked)
-    found = fit_lens(drawn, order, before)
+    frame, lines = int(asked.get("frame", plate.first)), asked.get("lines", {})
+    boxes, order = boxes_of(lines, frame), _order(plate, asked)
+    try:
+        drawn = read_lines(_rows(lines), plate.width, plate.height)
+        found = fit_lens(drawn, order, before)
+    except LensError as error:
+        if not boxes:
+            raise
+        return jsonify(trouble=BOX_HINT if sum(all(d.get("set", [True])) for d in lines.values()) < 2 else str(error), boxes=_settled(number, boxes, plate, None, frame))
     _last[number] = found, plate
-    answer = _seen(found, drawn, plate, int(asked.get("frame", plate.first)), bool(asked.get("grid", True)), bool(asked.get("quick")))
+    answer = _seen(found, drawn, plate, frame, bool(asked.get("grid", True)), bool(asked.get("quick")))
+    answer["boxes"] = _settled(number, boxes, plate, found, frame)
     answer["place"] = _place(found, drawn, asked.get("measured"))
     if not asked.get("quick"):
         test = centre_test(drawn, order, found)
         answer["centre"] = [test[0].tolist(), test[1].tolist()] if test else None
     return jsonify(answer)
+
+
+def _settled(number: int, boxes: dict, plate: Plate, found: LensFit | None, frame: int) -> dict:
+    """Return the corners of boxes on a frame, those not dragged yet where the others put them."""
+    told = found is not None and found.focal_told and frame in found.rotations
+    answer = {}
+    for name, (corners, dragged) in boxes.items():
+        pose = BoxPose(found.lens, found.rotations[frame]) if told else _poses.get((number, name)) or guessed_pose(plate.width, plate.height, plate.pixel_aspect)
+        settled, _poses[number, name] = settle_box(corners, dragged, pose, told)
+        answer[name] = settled.round(2).tolist()
+    return answer
+
+
+@blueprint.post("/shots/<int:number>/lens/box")
+def box(number: int):
+    """Put a new box under a drag from a corner on the floor to the opposite one on top; it runs along what the lines tell."""
+    asked = request.get_json()
+    plate, frame, lines = _plate_facts(number), int(asked["frame"]), asked.get("lines") or {}
+    pose = guessed_pose(plate.width, plate.height, plate.pixel_aspect)
+    try:
+        found = fit_lens(read_lines(_rows(lines), plate.width, plate.height), _order(plate, asked))
+        if found.focal_told and frame in found.rotations:
+            pose = BoxPose(found.lens, found.rotations[frame])
+    except LensError:
+        pass  # no lens yet: the box tells it
+    corners = new_box(pose, _pixel(asked["from"]), _pixel(asked["to"]))
+    used = {line.get("box") for line in lines.values()}
+    name = next(f"Box {k}" for k in range(1, len(used) + 2) if f"Box {k}" not in used)
+    _poses[number, name] = pose
+    return jsonify(name=name, lines=box_lines(name, frame, corners, np.zeros(8, bool)))
+
+
+def _pixel(given) -> np.ndarray:
+    point = np.array(given, float)
+    if point.shape != (2,) or not np.isfinite(point).all():
+        raise LensError("That is no place on the picture.")
+    return point
 
 
 @blueprint.post("/shots/<int:number>/lens/hand")
@@ -154,7 +210,7 @@ def _place(found: LensFit, drawn, measured) -> dict | None:
 
 
 def _rows(lines: dict) -> list[dict]:
-    return [{**line, "name": name} for name, line in lines.items()]
+    return [{**line, "name": name, **({"sigma": DRAWN_SIGMA_PX * SHARED} if line.get("box") else {})} for name, line in lines.items()]
 
 
 def _seen(found: LensFit, drawn, plate: Plate, frame: int, grid: bool = True, quick: bool = False) -> dict:
@@ -173,7 +229,7 @@ def _seen(found: LensFit, drawn, plate: Plate, frame: int, grid: bool = True, qu
         "notes": found.notes, "noise_px": found.noise_px, "lens": profile_document(profile_from_lines(found))["lens"],
         "grid": [g.round(1).tolist() for g in bent_grid(lens, steps=12)] if grid else [],
     }  # fmt: skip
-    if turned is not None:
+    if turned is not None and found.rotation_sigma[frame].max() < TURN_WORTH:
         roll, tilt = horizon_angles(turned)
         answer |= {
             "horizon": horizon(lens, turned).round(1).tolist(), "vanishing": vanishing_points(lens, turned), "roll": float(np.degrees(roll)), "tilt": float(np.degrees(tilt)),
@@ -223,7 +279,8 @@ def edit(number: int):
         for name, line in (asked.get("lines") or {}).items():
             if line is not None:
                 read_lines([{**line, "name": name}], shot.plate.width, shot.plate.height)
-                line = {k: line[k] for k in ("frame", "axis", "points", "sigma") if k in line}
+                _check_edge(line)
+                line = {k: line[k] for k in LINE_KEYS if k in line}
             payload["lines"][str(name)[:40]] = line
         if "wanted" in asked:
             payload["values"]["wanted"] = {k: asked["wanted"][k] for k in ("model", "radial", "tangential") if k in asked["wanted"]}
@@ -231,6 +288,13 @@ def edit(number: int):
             _camera(shot, asked["facts"], payload)
         edits.apply(opened, number, "lens", payload, asked.get("revision"))
         return jsonify(shot_state(opened, shot))
+
+
+def _check_edge(line: dict) -> None:
+    """Raise LensError where a line says that it is a box's edge, and is none."""
+    ends, fixed = line.get("ends"), line.get("set")
+    if "box" in line and not (ends in [[a, b] for a, b, _ in EDGES] and isinstance(fixed, list) and [type(f) for f in fixed] == [bool, bool] and 0 < len(str(line["box"])) <= 20):
+        raise LensError("That is no edge of a box.")
 
 
 def _camera(shot: Shot, given: dict, payload: dict) -> None:

@@ -71,7 +71,9 @@ class LensOrder:
 
 
 def read_lines(rows: list, width: int, height: int) -> list[DrawnLine]:
-    """Return drawn lines from plain dictionaries: points, and if wished axis, frame, sigma, name.
+    """Return drawn lines from plain dictionaries: points, and if wished axis, frame, sigma, name, set.
+
+    A line of which an end is not set yet (an edge of a box, `lens.box`) is left out.
 
     Raises LensError when one cannot be a line of this picture.
     """
@@ -79,7 +81,8 @@ def read_lines(rows: list, width: int, height: int) -> list[DrawnLine]:
         raise LensError("There are no lines.", "Draw along edges that are straight in the set.")
     if len(rows) > MAX_LINES:
         raise LensError(f"There are {len(rows)} lines.", f"{MAX_LINES} at the most serve at once.")
-    return [_read_line(row, k + 1, width, height) for k, row in enumerate(rows)]
+    counted = [row for row in rows if not (isinstance(row, dict) and row.get("set") and not all(row["set"]))]
+    return [_read_line(row, k + 1, width, height) for k, row in enumerate(counted)]
 
 
 def _read_line(row, number: int, width: int, height: int) -> DrawnLine:

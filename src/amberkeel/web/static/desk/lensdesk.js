@@ -1,5 +1,6 @@
 // The lens stage: lines and what they tell, the camera's facts, profiles, and the look through the lens.
 import { get, post, postForm, toast } from "./api.js";
+import { boxesOf, followed } from "./boxdraw.js";
 import { LineDraw, LOOKS } from "./linedraw.js";
 import { element, facts } from "./panels.js";
 
@@ -31,7 +32,7 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
     const own = asked += 1;
     try {
       const fit = await post(url(path), body());
-      if (own > answered) { answered = own; set({ fit, trouble: "" }); }
+      if (own > answered) { answered = own; set({ fit: fit.trouble ? null : fit, trouble: fit.trouble ?? "", lines: followed(state.lens.lines, fit.boxes) }); }
     } catch (error) {
       if (own > answered) { answered = own; set({ trouble: error.message, fit: path === "hand" ? state.lens.fit : null }); }
     } finally {
@@ -51,9 +52,10 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
   const edit = (body) => act(async () => take(await post(url("edit"), { ...body, revision: state.server.revision })));
 
   const send = {
-    drag(name, line) { set({ lines: { ...state.lens.lines, [name]: line } }); ask(true); },
+    drag(changed) { set({ lines: { ...state.lens.lines, ...changed } }); ask(true); },
     async settle(name, k) {
       let line = state.lens.lines[name];
+      if (line.box) return send.keep(Object.fromEntries(Object.entries(state.lens.lines).filter(([, l]) => l.box === line.box)), `Move a corner of ${line.box}`);
       if (find("#linesnap").checked && !line.axis) line = { ...line, points: await snapped(line, k) };
       return send.keep({ [name]: line }, `Move a point of ${name}`);
     },
@@ -62,6 +64,13 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
       for (const [name, line] of Object.entries(lines)) if (line) now[name] = line; else delete now[name];
       set({ lines: now });
       return edit({ lines, label });
+    },
+    box(from, to) {
+      return act(async () => {
+        const made = await post(url("box"), { frame: state.frame, from, to, lines: state.lens.lines, wanted: wanted(), focal_state: kept?.focal_state });
+        set({ lines: { ...state.lens.lines, ...made.lines }, chosen: Object.keys(made.lines)[0], tool: null });
+        await take(await post(url("edit"), { lines: made.lines, label: `Put ${made.name}`, revision: state.server.revision }));
+      });
     },
     draw(from, to) {
       const axis = state.lens.tool === "edge" ? "" : state.lens.tool;
@@ -160,9 +169,10 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
 
   function drawList() {
     const box = find("#linelist");
-    const names = Object.keys(state.lens.lines);
-    if (!names.length) return box.replaceChildren(element("p", "label my-1", "No lines yet. Choose Edge, or a direction, and drag along an edge of the set from end to end."));
-    return box.replaceChildren(...names.map((name) => {
+    const names = Object.keys(state.lens.lines).filter((name) => !state.lens.lines[name].box);
+    const boxes = boxesOf(state.lens.lines);
+    if (!names.length && !boxes.length) return box.replaceChildren(element("p", "label my-1", "No lines yet. Choose Edge, or a direction, and drag along an edge of the set from end to end. Or choose Box and drag its corners onto the corners of something square."));
+    return box.replaceChildren(...boxes.map(boxRow), ...names.map((name) => {
       const line = state.lens.lines[name];
       const report = state.lens.fit?.lines[name];
       const row = element("button", `linerow${state.lens.chosen === name ? " on" : ""}${report?.disagrees ? " bad" : ""}`);
@@ -175,6 +185,17 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
       row.addEventListener("click", () => { set({ chosen: name }); store.set({ frame: line.frame }); });
       return row;
     }));
+  }
+
+  function boxRow([name, count, frame]) {
+    const own = Object.keys(state.lens.lines).filter((n) => state.lens.lines[n].box === name);
+    const reports = own.map((n) => state.lens.fit?.lines[n]).filter(Boolean);
+    const row = element("button", `linerow${own.includes(state.lens.chosen) ? " on" : ""}${reports.some((r) => r.disagrees) ? " bad" : ""}`);
+    const worst = Math.max(0, ...reports.map((r) => r.after));
+    row.append(element("i", "", "▱"), element("span", "truncate", name), element("span", "label fig", frame === state.frame ? "" : `${frame}`), element("span", "fig", reports.length ? `${count}/8, ${worst.toFixed(2)}` : `${count}/8 corners`));
+    row.title = "Corners that were dragged, and the worst of its edges, px from where the box would have it";
+    row.addEventListener("click", () => { set({ chosen: own[0] }); store.set({ frame }); });
+    return row;
   }
 
   /** Figures of the newest fit; a text is written only where it is another. */
@@ -205,13 +226,13 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
       if (fit.centre) {
         const [[x, y], [sx, sy]] = fit.centre;
         const off = Math.hypot(x / sx, y / sy);
-        rows.push(["Optical centre", off > 3 ? `off by ${x.toFixed(0)}, ${y.toFixed(0)}` : "agrees", off > 3 ? "px" : `(±${Math.max(sx, sy).toFixed(0)} px)`]);
+        if (Math.max(sx, sy) < 0.1 * state.width) rows.push(["Optical centre", off > 3 ? `off by ${x.toFixed(0)}, ${y.toFixed(0)}` : "agrees", off > 3 ? "px" : `(±${Math.max(sx, sy).toFixed(0)} px)`]);
       }
     }
     facts(find("#lensfound"), rows);
     find('[data-act="lens-use"]').disabled = !fit || (!fit.focal_told && !Object.keys(fit.values).length);
     const chosen = find("#measureline").value;
-    find("#measureline").replaceChildren(new Option("measured line…", ""), ...Object.entries(state.lens.lines).filter(([, l]) => l.axis).map(([name]) => new Option(name, name, false, name === chosen)));
+    find("#measureline").replaceChildren(new Option("measured line…", ""), ...Object.entries(state.lens.lines).filter(([, l]) => l.axis && (!l.set || l.set.every(Boolean))).map(([name]) => new Option(name, name, false, name === chosen)));
     find("#measure").hidden = fit?.roll === undefined;
     facts(find("#lensplace"), fit?.place ? [["Camera's height", fit.place.xyz[1].toFixed(2), "m"], ["Distance", fit.place.distance.toFixed(2), "m"]] : []);
   }
@@ -249,7 +270,7 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
       find(`[data-lens="${bench}"]`).hidden = state.lens.bench !== bench;
       find(`[data-act="lens-${bench}"]`).classList.toggle("on", state.lens.bench === bench);
     }
-    for (const tool of ["edge", "x", "y", "z"]) find(`[data-act="line-${tool}"]`).classList.toggle("on", state.lens.tool === tool);
+    for (const tool of ["edge", "x", "y", "z", "box"]) find(`[data-act="line-${tool}"]`).classList.toggle("on", state.lens.tool === tool);
     for (const one of ["shot", "straight"]) find(`[data-act="look-${one}"]`).classList.toggle("on", state.lens.look === one);
     if (state.stage !== "lens") return;
     // While a point is dragged the figures change and the list does not: laying it out anew would slow the drag.
@@ -264,7 +285,9 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
   const remove = () => {
     const { chosen, lines } = state.lens;
     if (state.stage !== "lens" || !chosen) return false;
-    send.keep({ [chosen]: null }, `Delete ${chosen}`);
+    const { box } = lines[chosen] ?? {};
+    const gone = box ? Object.keys(lines).filter((n) => lines[n].box === box) : [chosen];
+    send.keep(Object.fromEntries(gone.map((n) => [n, null])), `Delete ${box ?? chosen}`);
     set({ chosen: null });
     return Boolean(lines);
   };
@@ -293,6 +316,7 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
     { id: "line-x", name: "Draw a line along X", keys: "Shift X", run: () => tool("x") },
     { id: "line-y", name: "Draw a line along Y", keys: "Shift Y", run: () => tool("y") },
     { id: "line-z", name: "Draw a line along Z", keys: "Shift Z", run: () => tool("z") },
+    { id: "line-box", name: "Set a box onto the picture by its corners", keys: "Shift B", run: () => tool("box") },
     { id: "lens-use", name: "Use the lens that the lines tell", run: () => useLens({}) },
     { id: "lens-camera", name: "Keep the camera's facts", run: camera },
     { id: "lens-preset", name: "Keep the sensor's size as a preset", run: () => act(async () => { await post(url("preset"), { name: find("#presetname").value, width: find("#sensorwidth").value }); seen = ""; await refresh(); toast("Kept."); }) },

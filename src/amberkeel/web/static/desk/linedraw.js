@@ -1,4 +1,5 @@
 // Drawing lines over the plate: new ones by dragging from end to end, points moved one by one with a loupe.
+import { drawBoxes, withCorners } from "./boxdraw.js";
 import { INK } from "./colour.js";
 
 const GRIP_PX = 9;
@@ -39,7 +40,7 @@ export class LineDraw {
     }
     for (const [name, line] of this.here()) {
       for (let k = 1; k < line.points.length; k += 1) {
-        if (between(at, this.viewport.place(...line.points[k - 1]), this.viewport.place(...line.points[k])) < 6) return { kind: "line", name, k };
+        if (!line.box && between(at, this.viewport.place(...line.points[k - 1]), this.viewport.place(...line.points[k])) < 6) return { kind: "line", name, k };
       }
     }
     return null;
@@ -76,8 +77,9 @@ export class LineDraw {
     if (grip.kind === "new") grip.to = at;
     if (grip.kind === "point" && grip.moved) {
       const p = this.viewport.unplace(...at);
+      const { lines } = this.store.state.lens;
       const points = grip.line.points.map((q, k) => (k === grip.k ? p : q));
-      this.send.drag(grip.name, { ...grip.line, points });
+      this.send.drag(grip.line.box ? withCorners(lines, grip.line.box, { [grip.line.ends[grip.k]]: p }, true) : { [grip.name]: { ...grip.line, points } });
     }
     this.viewport.redraw();
     return null;
@@ -97,7 +99,7 @@ export class LineDraw {
     const { grip } = this;
     this.grip = null;
     if (!grip) return;
-    if (grip.kind === "new" && grip.moved) this.send.draw(this.viewport.unplace(...grip.from), this.viewport.unplace(...grip.to));
+    if (grip.kind === "new" && grip.moved) this.send[this.store.state.lens.tool === "box" ? "box" : "draw"](this.viewport.unplace(...grip.from), this.viewport.unplace(...grip.to));
     if (grip.kind === "point" && grip.moved) this.send.settle(grip.name, grip.k);
     this.viewport.redraw();
   }
@@ -123,13 +125,15 @@ export class LineDraw {
     if (state.lens.grid && fit) strokes(c, look === "straight" ? straightGrid(state) : fit.grid, place, "#ebe5d866", 1);
     if (state.lens.floor && fit && look !== "straight") this.drawFloor(c, fit, place);
     c.restore();
-    for (const [name, line] of this.here()) this.drawLine(c, state, name, line, place);
+    if (look !== "straight") drawBoxes(c, state.lens.lines, state.frame, state.lens.chosen, place);
+    for (const [name, line] of this.here()) if (!line.set || line.set.every(Boolean)) this.drawLine(c, state, name, line, place);
     const { grip } = this;
     if (grip?.kind === "new" && grip.moved) {
       c.setLineDash([5, 4]);
       c.strokeStyle = INK.amber;
       c.lineWidth = 1.5;
-      path(c, [grip.from, grip.to]);
+      if (state.lens.tool === "box") c.strokeRect(grip.from[0], grip.from[1], grip.to[0] - grip.from[0], grip.to[1] - grip.from[1]);
+      else path(c, [grip.from, grip.to]);
       c.setLineDash([]);
     }
     if (this.dragging) this.drawLoupe(c, state, place);
@@ -148,7 +152,7 @@ export class LineDraw {
     const { lens } = state;
     const looks = LOOKS[line.axis ?? ""];
     const report = lens.fit?.lines[name];
-    const chosen = lens.chosen === name;
+    const chosen = lens.chosen === name || Boolean(line.box && lens.lines[lens.chosen]?.box === line.box);
     const straight = lens.look === "straight";
     const points = (straight ? lens.fit?.straight?.[name] ?? [] : line.points).map((p) => place(...p));
     if (!points.length) return;
@@ -157,7 +161,7 @@ export class LineDraw {
       c.strokeStyle = stroke;
       c.lineWidth = width;
       c.setLineDash(width === 4 ? [] : looks.dash);
-      path(c, straight || !lens.fit?.bent?.[name] || this.grip?.name === name ? points : lens.fit.bent[name].map((p) => place(...p)));
+      path(c, straight || !lens.fit?.bent?.[name] || (this.grip?.name === name && this.grip.moved) || (line.box && this.grip?.line?.box === line.box) ? points : lens.fit.bent[name].map((p) => place(...p)));
     }
     c.setLineDash([]);
     if (!straight) for (const [x, y] of points) {
@@ -168,7 +172,7 @@ export class LineDraw {
     }
     const [mx, my] = points[Math.floor(points.length / 2)];
     const words = [looks.letter, report?.disagrees ? "disagrees" : "", chosen && report ? `${report.after.toFixed(2)} px` : ""].filter(Boolean).join(" ");
-    if (words) tag(c, words, mx + 8, my - 8, tint);
+    if (words && !(line.box && !report?.disagrees && lens.chosen !== name)) tag(c, words, mx + 8, my - 8, tint);
   }
 
   /** The plate under the point that is dragged, magnified in the corner away from it. */
