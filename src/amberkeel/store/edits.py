@@ -1,5 +1,6 @@
 """The one door for user edits: each is recorded with its inverse, which gives undo, redo and the history."""
 
+import json
 import zlib
 from collections.abc import Callable
 
@@ -9,7 +10,7 @@ from sqlalchemy.orm import Session
 from amberkeel.core.errors import KeelError
 from amberkeel.core.tracks import ACTIVE, CHECK, EXCLUDED
 from amberkeel.store.masks import check_mask, masks_stamp
-from amberkeel.store.models import Attempt, Edit, Mask, Proposal, Shot, Track
+from amberkeel.store.models import Attempt, Edit, LensProfile, Mask, Proposal, Shot, Track
 
 
 class StaleEdit(KeelError):
@@ -208,8 +209,36 @@ def _lens(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
         if column == "pixel_aspect":
             _restamp(shot, column, inverse["plate"][column], value)
     if "profile" in payload:
+        before = _held(session, shot)
         inverse["profile"], shot.profile_id = shot.profile_id, payload["profile"]
-        _restamp(shot, "profile", inverse["profile"], shot.profile_id)
+        _restamp(shot, "profile", before, _held(session, shot))
+    return inverse, payload["label"]
+
+
+def _held(session: Session, shot: Shot) -> str:
+    """Return a text for what a shot's lens profile holds: another one for another lens, the same for another name."""
+    row = session.get(LensProfile, shot.profile_id) if shot.profile_id else None
+    return json.dumps([row.document[k] for k in ("image", "lens", "sigma", "focal_known")], sort_keys=True) if row else ""
+
+
+def _set_profile(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
+    """Payload: {"id": lens profile, "values": {"name", "document", "removed"}, "label": what is done}. Marks every shot that uses it."""
+    row = session.get(LensProfile, payload["id"])
+    if row is None or row.production_id != shot.production_id:
+        raise KeelError("That profile is gone.")
+    users = list(session.scalars(select(Shot).where(Shot.profile_id == row.id).with_for_update()))
+    if payload["values"].get("removed") and users:
+        raise KeelError(f"{row.name} is in use by {', '.join(s.name for s in users)}.", "Let them use another one first.")
+    before = {s.id: _held(session, s) for s in users}
+    inverse = {"id": row.id, "values": {name: getattr(row, name) for name in payload["values"]}, "label": payload["label"]}
+    for name, value in payload["values"].items():
+        if name not in ("name", "document", "removed"):
+            raise KeelError("That is no property of a lens profile.")
+        setattr(row, name, value)
+    row.version += 1
+    for user in users:
+        _restamp(user, "profile", before[user.id], _held(session, user))
+        user.revision += user.id != shot.id
     return inverse, payload["label"]
 
 
@@ -224,6 +253,7 @@ _KINDS: dict[str, Callable[[Session, Shot, dict], tuple[dict, str]]] = {
     "weed": _weed,
     "copy": _copy,
     "lens": _lens,
+    "profile": _set_profile,
 }
 
 

@@ -1,6 +1,11 @@
 """What the views share: a session, the shot asked for, and who is asking."""
 
-from flask import abort, current_app
+import io
+import zipfile
+from collections.abc import Iterable
+from pathlib import Path
+
+from flask import abort, current_app, send_file
 from sqlalchemy.orm import Session
 
 from amberkeel.store.media import Media
@@ -26,6 +31,16 @@ def get_shot(opened: Session, number: int) -> Shot:
 def get_production(opened: Session, number: int) -> Production:
     """Return a production, or answer 404."""
     return opened.get(Production, number) or abort(404)
+
+
+def send_packed(files: Iterable[Path], folder: str, name: str):
+    """Answer with files packed under a folder's name, as a download called `name`."""
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w", zipfile.ZIP_STORED) as archive:
+        for path in files:
+            archive.write(path, f"{folder}/{path.name}")
+    packed.seek(0)
+    return send_file(packed, mimetype="application/zip", as_attachment=True, download_name=name)
 
 
 def who() -> str:

@@ -1,32 +1,27 @@
-"""The lens stage: what the camera was, drawn lines and what they tell, profiles, and a look through the lens."""
+"""The lens stage: what the camera was, drawn lines and boxes, and what they tell. Profiles are in `profiles`."""
 
-import io
-import json
-import tempfile
-import zipfile
 from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
-from flask import Blueprint, Response, abort, current_app, jsonify, request, send_file
+from flask import Blueprint, abort, current_app, jsonify, request
 from sqlalchemy import select
 
 from amberkeel.core.errors import KeelError, LensError, PlateError
 from amberkeel.core.lens import Lens
 from amberkeel.core.lens.box import EDGES, SHARED, BoxPose, box_lines, boxes_of, guessed_pose, new_box, settle_box
-from amberkeel.core.lens.chart import ChartOrder, check_order
 from amberkeel.core.lens.drawn import DRAWN_SIGMA_PX, LensOrder, read_lines
 from amberkeel.core.lens.edges import find_edge, snap
 from amberkeel.core.lens.fit import LensFit, centre_test, fit_lens, straightness
+from amberkeel.core.lens.kernels import PLACES
 from amberkeel.core.lens.look import bent_lines, camera_place, floor_grid, horizon, horizon_angles, vanishing_points
 from amberkeel.core.lens.metadata import camera_facts
-from amberkeel.core.lens.picture import FILTERS, Resampler, bent_grid, canvas_for, undistort_map
+from amberkeel.core.lens.picture import bent_grid
 from amberkeel.core.lens.profile import LensProfile as Profile
-from amberkeel.core.lens.profile import check_lens, profile_document, profile_from_lines, read_profile
+from amberkeel.core.lens.profile import check_lens, profile_document, profile_from_lines, read_profile, typed_names
 from amberkeel.core.lens.sensor import FORMATS, checked_aspect, filmed_width_mm, length_mm, pixel_formats
-from amberkeel.core.lens.straighten import FORMATS as FILE_FORMATS
 from amberkeel.core.solve.held_lens import straight_px
-from amberkeel.core.plate.decode import encode_jpeg, to_gray
+from amberkeel.core.plate.decode import to_gray
 from amberkeel.jobs.lenses import straightened_folder
 from amberkeel.jobs.plates import open_row
 from amberkeel.store import edits
@@ -35,15 +30,11 @@ from amberkeel.store.solves import document_of
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.data import shot_state
 from amberkeel.web.jobs import start
-from amberkeel.web.plates import under_roots
 
 blueprint = Blueprint("lens", __name__)
 
 LINE_KEYS = ("frame", "axis", "points", "sigma", "box", "ends", "set")
 """What is kept of a drawn line."""
-
-MOST_STILLS = 60
-"""Pictures of a grid in one upload."""
 
 BOX_HINT = "Drag the box's corners onto corners of the set: an edge counts once both of its ends were dragged."
 
@@ -101,18 +92,26 @@ def _profile_row(row: LensProfile, shot: Shot, shots: list[str]) -> dict:
     return {
         "id": row.id, "name": row.name, "source": d["source"], "version": row.version, "shots": shots, "model": d["lens"]["model"],
         "focal_mm": d["lens"]["focal_px"][0] * mm if d["focal_known"] else None, "focal_sigma_mm": d["sigma"].get("focal_px", 0.0) * mm,
-        "radial": d["lens"]["radial"], "notes": d["notes"], "size": [d["image"]["width"], d["image"]["height"]], "coverage": d.get("coverage"),
+        "values": _typed(read_profile(d)), "sources": d.get("sources", {}), "radial": d["lens"]["radial"], "notes": d["notes"], "size": [d["image"]["width"], d["image"]["height"]], "coverage": d.get("coverage"),
     }  # fmt: skip
 
 
-def _plate_facts(number: int):
+def _typed(profile: Profile) -> dict[str, list[float]]:
+    """Return the values of a profile that can be typed, each with its sigma; focal length apart."""
+    lens = profile.lens
+    values = {name: float(lens.coefficients[PLACES[name]]) for name in typed_names(lens.model) if name in PLACES}
+    values |= {"cx": lens.principal_px[0], "cy": lens.principal_px[1]}
+    return {name: [value, profile.sigma.get(name, 0.0)] for name, value in values.items()}
+
+
+def plate_facts(number: int):
     """Return the few columns of a shot's plate that are asked for at every step of a drag."""
     with open_session() as opened:
         columns = (Plate.first, Plate.width, Plate.height, Plate.pixel_aspect, Plate.sensor_width_mm, Plate.focal_mm)
         return opened.execute(select(*columns).where(Plate.shot_id == number)).one_or_none() or abort(404)
 
 
-def _order(plate: Plate, asked: dict) -> LensOrder:
+def lens_order(plate: Plate, asked: dict) -> LensOrder:
     """Return what lines are asked to tell, from what the page sends."""
     wanted = asked.get("wanted") or {}
     model, radial = str(wanted.get("model", "radial")), int(wanted.get("radial", 2))
@@ -128,11 +127,11 @@ def fit(number: int):
     """Tell the lens that lines tell, kept or not; `quick` starts from the last answer, while a line is dragged."""
     asked = request.get_json()
     before, plate = _last.get(number, (None, None)) if asked.get("quick") else (None, None)
-    plate = plate or _plate_facts(number)
+    plate = plate or plate_facts(number)
     frame, lines = int(asked.get("frame", plate.first)), asked.get("lines", {})
-    boxes, order = boxes_of(lines, frame), _order(plate, asked)
+    boxes, order = boxes_of(lines, frame), lens_order(plate, asked)
     try:
-        drawn = read_lines(_rows(lines), plate.width, plate.height)
+        drawn = read_lines(line_rows(lines), plate.width, plate.height)
         found = fit_lens(drawn, order, before)
     except LensError as error:
         if not boxes:
@@ -163,10 +162,10 @@ def _settled(number: int, boxes: dict, plate: Plate, found: LensFit | None, fram
 def box(number: int):
     """Put a new box under a drag from a corner on the floor to the opposite one on top; it runs along what the lines tell."""
     asked = request.get_json()
-    plate, frame, lines = _plate_facts(number), int(asked["frame"]), asked.get("lines") or {}
+    plate, frame, lines = plate_facts(number), int(asked["frame"]), asked.get("lines") or {}
     pose = guessed_pose(plate.width, plate.height, plate.pixel_aspect)
     try:
-        found = fit_lens(read_lines(_rows(lines), plate.width, plate.height), _order(plate, asked))
+        found = fit_lens(read_lines(line_rows(lines), plate.width, plate.height), lens_order(plate, asked))
         if found.focal_told and frame in found.rotations:
             pose = BoxPose(found.lens, found.rotations[frame])
     except LensError:
@@ -189,12 +188,12 @@ def _pixel(given) -> np.ndarray:
 def by_hand(number: int):
     """Show lines and grid through a lens whose k1 is turned by hand."""
     asked = request.get_json()
-    plate = _plate_facts(number)
+    plate = plate_facts(number)
     focal = plate.focal_mm * plate.width / plate.sensor_width_mm if plate.focal_mm else float(plate.width)
     lens = Lens.centred(plate.width, plate.height, focal, float(asked["k1"]), plate.pixel_aspect)
     check_lens(lens)
     lines = asked.get("lines") or {}
-    drawn = read_lines(_rows(lines), plate.width, plate.height) if lines else []
+    drawn = read_lines(line_rows(lines), plate.width, plate.height) if lines else []
     held = LensFit(lens, plate.focal_mm is not None, 0.0, {"k1": 0.0}, {}, {}, straightness(drawn, lens))
     return jsonify(_seen(held, drawn, plate, int(asked.get("frame", plate.first))))
 
@@ -209,7 +208,7 @@ def _place(found: LensFit, drawn, measured) -> dict | None:
     return {"xyz": xyz.tolist(), "distance": distance}
 
 
-def _rows(lines: dict) -> list[dict]:
+def line_rows(lines: dict) -> list[dict]:
     return [{**line, "name": name, **({"sigma": DRAWN_SIGMA_PX * SHARED} if line.get("box") else {})} for name, line in lines.items()]
 
 
@@ -259,11 +258,11 @@ def snapped(number: int):
 def _gray(row: Plate, frame: int) -> np.ndarray:
     if not row.first <= frame <= row.last:
         raise PlateError(f"The plate has no frame {frame}.")
-    return to_gray(_picture(row.source, row.first, row.last, frame))
+    return to_gray(plate_picture(row.source, row.first, row.last, frame))
 
 
 @lru_cache(maxsize=6)
-def _picture(source: str, first: int, last: int, frame: int) -> np.ndarray:
+def plate_picture(source: str, first: int, last: int, frame: int) -> np.ndarray:
     from amberkeel.core.plate.plate import open_plate
 
     return open_plate(source, (first, last)).read(frame)
@@ -329,141 +328,3 @@ def preset(number: int):
         row.width_mm = length_mm(asked["width"], 500.0)
         opened.add(row)
     return jsonify(ok=True)
-
-
-@blueprint.post("/shots/<int:number>/lens/use")
-def use(number: int):
-    """Use the lens that the lines tell, one by hand, or a profile of the production; or none."""
-    asked = request.get_json()
-    with open_session() as opened:
-        shot = get_shot(opened, number)
-        if asked.get("profile") is not None:
-            row = opened.get(LensProfile, int(asked["profile"]))
-            if row is None or row.production_id != shot.production_id or row.removed:
-                raise LensError("That profile is gone.")
-            read_profile(row.document).rescaled(shot.plate.width, shot.plate.height)
-            payload = {"profile": row.id, "label": f"Use {row.name}"}
-        elif asked.get("none"):
-            payload = {"profile": None, "label": "Use no lens profile"}
-        else:
-            row = LensProfile(production_id=shot.production_id, **_new_profile(shot, asked))
-            opened.add(row)
-            opened.flush()
-            payload = {"profile": row.id, "label": f"Use {row.name}"}
-        edits.apply(opened, number, "lens", payload, asked.get("revision"))
-        return jsonify(shot_state(opened, shot))
-
-
-def _new_profile(shot: Shot, asked: dict) -> dict:
-    """Return name and document of a profile from the shot's lines, or from coefficients turned by hand."""
-    plate, kept = shot.plate, shot.lens or {}
-    short = shot.name.split()[0]
-    if "hand" in asked:
-        focal = plate.focal_mm * plate.width / plate.sensor_width_mm if plate.focal_mm else float(plate.width)
-        lens = Lens.centred(plate.width, plate.height, focal, float(asked["hand"]), plate.pixel_aspect)
-        check_lens(lens)
-        profile = Profile(f"{short} by hand", lens, "typed", plate.focal_mm is not None, 0.0, plate.sensor_width_mm)
-    else:
-        drawn = read_lines(_rows(kept.get("lines", {})), plate.width, plate.height)
-        found = fit_lens(drawn, _order(plate, {"wanted": kept.get("wanted"), "focal_state": kept.get("focal_state", "unknown")}))
-        if not found.focal_told and not found.sigma:
-            raise LensError("The lines tell neither focal length nor distortion.", " ".join(found.notes))
-        profile = profile_from_lines(found, f"{short} from lines", plate.sensor_width_mm)
-    return {"name": profile.name, "document": profile_document(profile)}
-
-
-@blueprint.post("/shots/<int:number>/lens/chart")
-def chart(number: int):
-    """Take pictures of a grid, or where they lie, and start calibrating a lens."""
-    form = request.form
-    columns, _, rows = form.get("inner", "").lower().partition("x")
-    if not (columns.strip().isdigit() and rows.strip().isdigit()):
-        raise LensError("Write the inner corners as 9x6: along a row, and rows.")
-    try:
-        square = float(form.get("square", "25").replace(",", "."))
-    except ValueError:
-        raise LensError(f"“{form.get('square')}” is no length in mm.") from None
-    order = {"columns": int(columns), "rows": int(rows), "square_mm": square, "pattern": form.get("pattern", "chess"), "anamorphic": form.get("anamorphic") == "yes"}
-    check_order(ChartOrder(**order))
-    files = [f for f in request.files.getlist("files") if f.filename]
-    if len(files) > MOST_STILLS:
-        raise LensError(f"{len(files)} pictures are too many.", f"{MOST_STILLS} at the most serve at once.")
-    if files:
-        folder = Path(tempfile.mkdtemp(prefix="grid_", dir=current_app.settings.media))
-        for k, file in enumerate(files):
-            file.save(folder / f"{k:04d}{Path(file.filename).suffix.lower()[:6]}")
-        where, temporary = str(folder), True
-    else:
-        if not form.get("where"):
-            raise LensError("There are no pictures.", "Choose files, or say where they lie.")
-        where, temporary = str(under_roots(current_app.settings.plate_roots, form["where"].strip())), False
-    return start("chart", number, {"where": where, "order": order, "temporary": temporary, "name": form.get("name", "")[:80]})
-
-
-@blueprint.get("/shots/<int:number>/lens/straight/<int:frame>.jpg")
-def straight(number: int, frame: int):
-    """Send a frame straightened through a lens that need not be kept yet, on a canvas of the plate's size."""
-    with open_session() as opened:
-        row = get_shot(opened, number).plate
-    if not row.first <= frame <= row.last:
-        raise PlateError(f"The plate has no frame {frame}.")
-    try:
-        given = json.loads(request.args["lens"])
-        document = {"format": "amberkeel-lens", "version": 1, "image": {"width": row.width, "height": row.height, "pixel_aspect": row.pixel_aspect}, "lens": given}
-    except (KeyError, json.JSONDecodeError):
-        raise LensError("There is no lens to look through.") from None
-    sample = _sampler(json.dumps(document))
-    answer = Response(encode_jpeg(sample(_picture(row.source, row.first, row.last, frame)), 90), mimetype="image/jpeg")
-    answer.headers["Cache-Control"] = "private, max-age=3600"
-    return answer
-
-
-@lru_cache(maxsize=8)
-def _sampler(document: str) -> Resampler:
-    lens = read_profile(json.loads(document)).lens
-    return Resampler(undistort_map(lens, canvas_for(lens, "same")), "linear")
-
-
-@blueprint.post("/shots/<int:number>/lens/straighten")
-def straighten(number: int):
-    """Start writing the straightened plate with its ST maps."""
-    asked = request.get_json()
-    share = str(asked.get("overscan", "all")).strip().rstrip("%").strip()
-    try:
-        overscan = share if share in ("all", "crop", "same") else float(share)
-    except ValueError:
-        raise LensError(f"“{share}” is no overscan.", "Choose all, crop, same, or a number of percent.") from None
-    kind, filter = str(asked.get("format", "")), str(asked.get("filter", "cubic"))
-    if kind not in ("", *FILE_FORMATS) or filter not in FILTERS:
-        raise LensError("There is no such format or filter.")
-    with open_session() as opened:
-        shot = get_shot(opened, number)
-        row = opened.get(LensProfile, shot.profile_id) if shot.profile_id else None
-        if row is None:
-            raise LensError("This shot uses no lens profile.", "Use the lens that the lines tell, or choose a profile.")
-        canvas_for(read_profile(row.document).rescaled(shot.plate.width, shot.plate.height).lens, overscan)
-    return start("straighten", number, {"overscan": overscan, "filter": filter, "format": kind})
-
-
-@blueprint.get("/shots/<int:number>/lens/files/<kind>")
-def download(number: int, kind: str):
-    """Send the profile in use, or the straightened plate or its ST maps, packed."""
-    with open_session() as opened:
-        shot = get_shot(opened, number)
-        row = opened.get(LensProfile, shot.profile_id) if shot.profile_id else None
-        stem = shot.name.split()[0].lower()
-        if kind == "profile":
-            if row is None:
-                raise LensError("This shot uses no lens profile.")
-            text = json.dumps(row.document, indent=1)
-            return Response(text, mimetype="application/json", headers={"Content-Disposition": f'attachment; filename="{stem}_lens.json"'})
-    folder = straightened_folder(current_app.settings, number)
-    files = sorted(folder.glob("*_st.exr" if kind == "st" else "*")) if folder.is_dir() else []
-    if not files:
-        raise LensError("There is no straightened plate yet.", "Write it first.")
-    packed = io.BytesIO()
-    with zipfile.ZipFile(packed, "w", zipfile.ZIP_STORED) as archive:
-        for path in files:
-            archive.write(path, f"{stem}_straight/{path.name}")
-    packed.seek(0)
-    return send_file(packed, mimetype="application/zip", as_attachment=True, download_name=f"{stem}_{'st_maps' if kind == 'st' else 'straight'}.zip")

@@ -1,9 +1,7 @@
 """Masks on the desk: shapes, mattes, samples, proposals, and what they cover."""
 
-import io
 import secrets
 import tempfile
-import zipfile
 from collections import OrderedDict
 from pathlib import Path
 
@@ -40,7 +38,7 @@ from amberkeel.store.masks import (
 )
 from amberkeel.store.models import Mask, Proposal, Shot
 from amberkeel.store.tracks import live_tracks, to_track_set
-from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.common import get_shot, media, open_session, send_packed
 from amberkeel.web.data import shot_state
 from amberkeel.web.plates import receive, under_roots, upload_folder
 
@@ -323,9 +321,4 @@ def download(number: int):
         stem = "".join(c if c.isalnum() else "_" for c in shot.name.split()[0].lower()) + "_matte"
         with tempfile.TemporaryDirectory() as folder:
             written = write_mattes(Path(folder), stem, np.arange(plate.first, plate.last + 1), masked, kind)
-            packed = io.BytesIO()
-            with zipfile.ZipFile(packed, "w", zipfile.ZIP_STORED) as archive:
-                for path in written:
-                    archive.write(path, f"{stem}/{path.name}")
-    packed.seek(0)
-    return send_file(packed, mimetype="application/zip", as_attachment=True, download_name=f"{stem}_{kind}.zip")
+            return send_packed(written, stem, f"{stem}_{kind}.zip")

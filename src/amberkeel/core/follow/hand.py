@@ -9,7 +9,7 @@ import numpy as np
 from amberkeel.core.errors import FollowError
 from amberkeel.core.follow.blur import SHARP, Smear, smeared
 from amberkeel.core.follow.motion import plate_motion
-from amberkeel.core.follow.patch import MODELS, SIMILARITY, TRANSLATION, Fit, Patch, shifted
+from amberkeel.core.follow.patch import MODELS, SIMILARITY, Fit, Patch, shifted
 from amberkeel.core.masks.rigid import carried
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.tracks import TrackSet

@@ -7,6 +7,7 @@ import numpy as np
 from amberkeel.core.errors import LensError
 from amberkeel.core.lens.chart import ChartFit
 from amberkeel.core.lens.fit import LensFit
+from amberkeel.core.lens.kernels import PLACES
 from amberkeel.core.lens.model import Lens
 
 FORMAT, VERSION = "amberkeel-lens", 1
@@ -25,7 +26,7 @@ class LensProfile:
         pixels to straightened pixels means anything.
     source : where the values came from (typed, metadata, lines, chart, solve). sensor_width_mm : of the filmed part, or None.
     focal_sigma_px : one sigma. sigma : one sigma of coefficients, no unit, and of "cx", "cy" in pixels.
-    notes : plain sentences that go with it.
+    notes : plain sentences that go with it. sources : by name, of values that came from elsewhere than the rest.
     """
 
     name: str
@@ -36,6 +37,7 @@ class LensProfile:
     sensor_width_mm: float | None = None
     sigma: dict[str, float] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
+    sources: dict[str, str] = field(default_factory=dict)
 
     def rescaled(self, width: int, height: int) -> "LensProfile":
         """Return the profile for another size of the same picture; raises LensError when the shapes differ."""
@@ -53,6 +55,38 @@ class LensProfile:
         moved = replace(lens, width=width, height=height, focal_px=(fx * sx, fy * sy), principal_px=(cx * sx, cy * sy))
         sigma = {k: v * sx if k in ("cx", "cy") else v for k, v in self.sigma.items()}
         return replace(self, lens=moved, focal_sigma_px=self.focal_sigma_px * sx, sigma=sigma)
+
+
+    def retyped(self, values: dict[str, tuple[float, float]], focal_told: bool) -> "LensProfile":
+        """Return the profile with values typed by hand, each with one sigma: "focal" and "cx", "cy" in pixels, coefficients.
+
+        Raises LensError for a lens that cannot be, a value that is none of this model's, or a sigma below 0.
+        """
+        lens, c, sigma, focal_sigma, sources = self.lens, self.lens.coefficients, dict(self.sigma), self.focal_sigma_px, dict(self.sources)
+        names = typed_names(lens.model)
+        for name, (value, spread) in values.items():
+            if name not in names:
+                raise LensError(f"A lens of the {lens.model} model has no {name}.", f"It has {', '.join(names)}.")
+            if not (np.isfinite(value) and np.isfinite(spread) and spread >= 0.0):
+                raise LensError(f"{name} cannot be {value:g} ±{spread:g}.", "Type a number, and a sigma of 0 or more.")
+            sources[name] = "typed"
+            if name == "focal":
+                lens, focal_sigma = replace(lens, focal_px=(value, value * lens.focal_px[1] / lens.focal_px[0])), spread
+                continue
+            sigma[name] = spread
+            if name in ("cx", "cy"):
+                lens = replace(lens, principal_px=(value, lens.principal_px[1]) if name == "cx" else (lens.principal_px[0], value))
+            else:
+                c[PLACES[name]] = value
+        lens = lens.with_coefficients(c)
+        check_lens(lens)
+        return replace(self, lens=lens, sigma=sigma, focal_sigma_px=focal_sigma if focal_told else 0.0, focal_told=focal_told, sources=sources)
+
+
+def typed_names(model: str) -> tuple[str, ...]:
+    """Return the values of a lens model that can be typed."""
+    own = {"radial": ("k1", "k2", "k3", "p1", "p2"), "division": ("division",)}.get(model, ())
+    return ("focal", *own, "cx", "cy")
 
 
 def profile_from_lines(fit: LensFit, name: str = "Lens from lines", sensor_width_mm: float | None = None) -> LensProfile:
@@ -103,6 +137,7 @@ def profile_document(profile: LensProfile) -> dict:
         "lens": lens_document(lens),
         "sigma": {"focal_px": profile.focal_sigma_px, **profile.sigma},
         "notes": profile.notes,
+        "sources": profile.sources,
     }
 
 
@@ -117,6 +152,7 @@ def read_profile(document) -> LensProfile:
         profile = LensProfile(
             str(document.get("name", "Lens"))[:80], lens, str(document.get("source", "typed")), bool(document.get("focal_known", True)),
             sigma.pop("focal_px", 0.0), float(sensor) if sensor is not None else None, sigma, [str(n) for n in document.get("notes", [])],
+            {str(k): str(v) for k, v in document.get("sources", {}).items()},
         )  # fmt: skip
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise LensError("The lens profile is not complete.", f"“{error}” is missing or no number.") from error

@@ -3,6 +3,7 @@ import { get, post, postForm, toast } from "./api.js";
 import { boxesOf, followed } from "./boxdraw.js";
 import { LineDraw, LOOKS } from "./linedraw.js";
 import { element, facts } from "./panels.js";
+import { drawProfileList } from "./profilelist.js";
 
 const find = (selector) => document.querySelector(selector);
 const BENCHES = ["lines", "camera", "profiles", "through"];
@@ -17,6 +18,7 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
   let asked = 0;
   let answered = 0;
   let next = null;
+  let changing = null;
 
   const wanted = () => {
     const [model, radial] = find("#linemodel").value.split(" ");
@@ -143,24 +145,18 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
   }
 
   function drawProfiles() {
-    const box = find("#profilelist");
-    if (!kept.profiles.length) box.replaceChildren(element("p", "label my-1", "No profile yet. Draw lines and use them, or film a grid: it stands here then, for every shot of the production."));
-    else {
-      box.replaceChildren(...kept.profiles.map((p) => {
-        const card = element("div", `attempt${p.id === kept.profile ? " pinned" : ""}`);
-        const name = element("span", "truncate", p.name);
-        name.title = p.name;
-        const button = element("button", `button quiet${p.id === kept.profile ? " on" : ""}`, p.id === kept.profile ? "in use" : "use");
-        button.addEventListener("click", () => useLens(p.id === kept.profile ? { none: true } : { profile: p.id }));
-        const bits = [`from ${p.source}`, p.focal_mm ? `f ${p.focal_mm.toFixed(2)} ±${p.focal_sigma_mm.toFixed(2)} mm` : "focal length not told", p.model === "radial" ? p.radial.filter((v) => v).map((v, k) => `k${k + 1} ${v.toFixed(4)}`).join(", ") || "no distortion" : `${p.model} model`];
-        if (p.shots.length) bits.push(`used by ${p.shots.length} shot${p.shots.length > 1 ? "s" : ""}`);
-        card.append(element("i"), name, button, element("small", "", bits.join(" · ")));
-        return card;
-      }));
-    }
+    const edit = (id) => { changing = id; drawProfiles(); };
+    drawProfileList(find("#profilelist"), kept, changing, { use: useLens, edit, save: saveProfile });
     for (const id of ["#stfile", "#platefile"]) find(id).classList.toggle("dim", !kept.straightened);
     find("#straightfiles a").classList.toggle("dim", !kept.profile);
   }
+
+  const saveProfile = (body) => act(async () => {
+    await take(await post(url("profile"), { ...body, revision: state.server.revision }));
+    changing = null;
+    seen = "";
+    await refresh();
+  });
 
   const useLens = (body) => act(async () => {
     await take(await post(url("use"), { ...body, revision: state.server.revision }));

@@ -1,0 +1,209 @@
+"""Lens profiles of a production: made, used, changed, told by a filmed grid, looked through and handed on."""
+
+import json
+import tempfile
+from dataclasses import replace
+from functools import lru_cache
+from pathlib import Path
+
+from flask import Blueprint, Response, current_app, jsonify, request
+
+from amberkeel.core.errors import LensError, PlateError
+from amberkeel.core.lens import Lens
+from amberkeel.core.lens.chart import ChartOrder, check_order
+from amberkeel.core.lens.drawn import read_lines
+from amberkeel.core.lens.fit import fit_lens
+from amberkeel.core.lens.picture import FILTERS, Resampler, canvas_for, undistort_map
+from amberkeel.core.lens.profile import LensProfile as Profile
+from amberkeel.core.lens.profile import check_lens, profile_document, profile_from_lines, read_profile
+from amberkeel.core.lens.sensor import length_mm
+from amberkeel.core.lens.straighten import FORMATS as FILE_FORMATS
+from amberkeel.core.plate.decode import encode_jpeg
+from amberkeel.jobs.lenses import straightened_folder
+from amberkeel.store import edits
+from amberkeel.store.models import LensProfile, Shot
+from amberkeel.web.common import get_shot, open_session, send_packed
+from amberkeel.web.data import shot_state
+from amberkeel.web.jobs import start
+from amberkeel.web.lens import lens_order, line_rows, plate_picture
+from amberkeel.web.plates import under_roots
+
+blueprint = Blueprint("profiles", __name__)
+
+MOST_STILLS = 60
+"""Pictures of a grid in one upload."""
+
+
+@blueprint.post("/shots/<int:number>/lens/use")
+def use(number: int):
+    """Use the lens that the lines tell, one by hand, or a profile of the production; or none."""
+    asked = request.get_json()
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        if asked.get("profile") is not None:
+            row = opened.get(LensProfile, int(asked["profile"]))
+            if row is None or row.production_id != shot.production_id or row.removed:
+                raise LensError("That profile is gone.")
+            read_profile(row.document).rescaled(shot.plate.width, shot.plate.height)
+            payload = {"profile": row.id, "label": f"Use {row.name}"}
+        elif asked.get("none"):
+            payload = {"profile": None, "label": "Use no lens profile"}
+        else:
+            row = LensProfile(production_id=shot.production_id, **_new_profile(shot, asked))
+            opened.add(row)
+            opened.flush()
+            payload = {"profile": row.id, "label": f"Use {row.name}"}
+        edits.apply(opened, number, "lens", payload, asked.get("revision"))
+        return jsonify(shot_state(opened, shot))
+
+
+def _new_profile(shot: Shot, asked: dict) -> dict:
+    """Return name and document of a profile from the shot's lines, or from coefficients turned by hand."""
+    plate, kept = shot.plate, shot.lens or {}
+    short = shot.name.split()[0]
+    if "hand" in asked:
+        focal = plate.focal_mm * plate.width / plate.sensor_width_mm if plate.focal_mm else float(plate.width)
+        lens = Lens.centred(plate.width, plate.height, focal, float(asked["hand"]), plate.pixel_aspect)
+        check_lens(lens)
+        profile = Profile(f"{short} by hand", lens, "typed", plate.focal_mm is not None, 0.0, plate.sensor_width_mm)
+    else:
+        drawn = read_lines(line_rows(kept.get("lines", {})), plate.width, plate.height)
+        found = fit_lens(drawn, lens_order(plate, {"wanted": kept.get("wanted"), "focal_state": kept.get("focal_state", "unknown")}))
+        if not found.focal_told and not found.sigma:
+            raise LensError("The lines tell neither focal length nor distortion.", " ".join(found.notes))
+        profile = profile_from_lines(found, f"{short} from lines", plate.sensor_width_mm)
+    return {"name": profile.name, "document": profile_document(profile)}
+
+
+@blueprint.post("/shots/<int:number>/lens/profile")
+def change(number: int):
+    """Change a profile's name or values, or take it away; every shot that uses it is marked."""
+    asked = request.get_json()
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        row = opened.get(LensProfile, int(asked["id"]))
+        if row is None or row.production_id != shot.production_id or row.removed:
+            raise LensError("That profile is gone.")
+        if int(asked["version"]) != row.version:
+            raise edits.StaleEdit()
+        if asked.get("removed"):
+            values, label = {"removed": True}, f"Take {row.name} away"
+        else:
+            values, label = _changed(row, shot, asked), f"Change {row.name}"
+        edits.apply(opened, number, "profile", {"id": row.id, "values": values, "label": label}, asked.get("revision"))
+        return jsonify(shot_state(opened, shot))
+
+
+def _changed(row: LensProfile, shot: Shot, asked: dict) -> dict:
+    """Return a profile's new name and document from what was typed; values that are as they were keep where they came from."""
+    name = str(asked.get("name", row.name)).strip()[:80]
+    if not name:
+        raise LensError("The profile has no name.", "Type one.")
+    profile, typed = read_profile(row.document), {}
+    for key, (value, sigma) in (asked.get("values") or {}).items():
+        typed[str(key)] = typed_number(value, key), typed_number(sigma or 0, f"the sigma of {key}")
+    told = profile.focal_told
+    if "focal_mm" in asked:
+        told = bool(str(asked["focal_mm"]).strip())
+        px = profile.lens.width / shot.plate.sensor_width_mm
+        if told:
+            typed["focal"] = length_mm(asked["focal_mm"]) * px, typed_number(asked.get("focal_sigma_mm") or 0, "the sigma of the focal length") * px
+    document = profile_document(replace(profile.retyped(typed, told), name=name))
+    return {"name": name, "document": {**row.document, **document}}
+
+
+def typed_number(text, what: str) -> float:
+    """Return a number as typed, with a point or a comma; raises LensError where it is none."""
+    try:
+        return float(str(text).strip().replace(",", ".").replace("−", "-"))
+    except ValueError:
+        raise LensError(f"“{text}” is no number for {what}.") from None
+
+
+@blueprint.post("/shots/<int:number>/lens/chart")
+def chart(number: int):
+    """Take pictures of a grid, or where they lie, and start calibrating a lens."""
+    form = request.form
+    columns, _, rows = form.get("inner", "").lower().partition("x")
+    if not (columns.strip().isdigit() and rows.strip().isdigit()):
+        raise LensError("Write the inner corners as 9x6: along a row, and rows.")
+    square = typed_number(form.get("square", "25"), "the square's size in mm")
+    order = {"columns": int(columns), "rows": int(rows), "square_mm": square, "pattern": form.get("pattern", "chess"), "anamorphic": form.get("anamorphic") == "yes"}
+    check_order(ChartOrder(**order))
+    files = [f for f in request.files.getlist("files") if f.filename]
+    if len(files) > MOST_STILLS:
+        raise LensError(f"{len(files)} pictures are too many.", f"{MOST_STILLS} at the most serve at once.")
+    if files:
+        folder = Path(tempfile.mkdtemp(prefix="grid_", dir=current_app.settings.media))
+        for k, file in enumerate(files):
+            file.save(folder / f"{k:04d}{Path(file.filename).suffix.lower()[:6]}")
+        where, temporary = str(folder), True
+    else:
+        if not form.get("where"):
+            raise LensError("There are no pictures.", "Choose files, or say where they lie.")
+        where, temporary = str(under_roots(current_app.settings.plate_roots, form["where"].strip())), False
+    return start("chart", number, {"where": where, "order": order, "temporary": temporary, "name": form.get("name", "")[:80]})
+
+
+@blueprint.get("/shots/<int:number>/lens/straight/<int:frame>.jpg")
+def straight(number: int, frame: int):
+    """Send a frame straightened through a lens that need not be kept yet, on a canvas of the plate's size."""
+    with open_session() as opened:
+        row = get_shot(opened, number).plate
+    if not row.first <= frame <= row.last:
+        raise PlateError(f"The plate has no frame {frame}.")
+    try:
+        given = json.loads(request.args["lens"])
+        document = {"format": "amberkeel-lens", "version": 1, "image": {"width": row.width, "height": row.height, "pixel_aspect": row.pixel_aspect}, "lens": given}
+    except (KeyError, json.JSONDecodeError):
+        raise LensError("There is no lens to look through.") from None
+    sample = _sampler(json.dumps(document))
+    answer = Response(encode_jpeg(sample(plate_picture(row.source, row.first, row.last, frame)), 90), mimetype="image/jpeg")
+    answer.headers["Cache-Control"] = "private, max-age=3600"
+    return answer
+
+
+@lru_cache(maxsize=8)
+def _sampler(document: str) -> Resampler:
+    lens = read_profile(json.loads(document)).lens
+    return Resampler(undistort_map(lens, canvas_for(lens, "same")), "linear")
+
+
+@blueprint.post("/shots/<int:number>/lens/straighten")
+def straighten(number: int):
+    """Start writing the straightened plate with its ST maps."""
+    asked = request.get_json()
+    share = str(asked.get("overscan", "all")).strip().rstrip("%").strip()
+    try:
+        overscan = share if share in ("all", "crop", "same") else float(share)
+    except ValueError:
+        raise LensError(f"“{share}” is no overscan.", "Choose all, crop, same, or a number of percent.") from None
+    kind, filter = str(asked.get("format", "")), str(asked.get("filter", "cubic"))
+    if kind not in ("", *FILE_FORMATS) or filter not in FILTERS:
+        raise LensError("There is no such format or filter.")
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        row = opened.get(LensProfile, shot.profile_id) if shot.profile_id else None
+        if row is None:
+            raise LensError("This shot uses no lens profile.", "Use the lens that the lines tell, or choose a profile.")
+        canvas_for(read_profile(row.document).rescaled(shot.plate.width, shot.plate.height).lens, overscan)
+    return start("straighten", number, {"overscan": overscan, "filter": filter, "format": kind})
+
+
+@blueprint.get("/shots/<int:number>/lens/files/<kind>")
+def download(number: int, kind: str):
+    """Send the profile in use, or the straightened plate or its ST maps, packed."""
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        row = opened.get(LensProfile, shot.profile_id) if shot.profile_id else None
+        stem = shot.name.split()[0].lower()
+        if kind == "profile":
+            if row is None:
+                raise LensError("This shot uses no lens profile.")
+            text = json.dumps(row.document, indent=1)
+            return Response(text, mimetype="application/json", headers={"Content-Disposition": f'attachment; filename="{stem}_lens.json"'})
+    folder = straightened_folder(current_app.settings, number)
+    files = sorted(folder.glob("*_st.exr" if kind == "st" else "*")) if folder.is_dir() else []
+    if not files:
+        raise LensError("There is no straightened plate yet.", "Write it first.")
+    return send_packed(files, f"{stem}_straight", f"{stem}_{'st_maps' if kind == 'st' else 'straight'}.zip")
