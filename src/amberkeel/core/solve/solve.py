@@ -23,6 +23,9 @@ from amberkeel.core.tracks import ACTIVE, CHECK, TrackSet
 ZOOM_FIELDS = np.radians(np.geomspace(80.0, 12.0, 6))
 """Horizontal fields of view from which a zoom is begun, radians."""
 
+ABOUT = np.array([1.0, 0.85, 1.18])
+"""Starts about a focal length that is known softly: with little parallax the right one alone may give no start."""
+
 CLEARLY = 4.0
 """Sigmas by which a further coefficient must differ from 0 to be taken up."""
 
@@ -74,7 +77,7 @@ def solve_tracks(
     """
     take = begin_take(tracks, frames, width, height, recipe)
     solve_take(take, span(progress, 0.0, 0.95))
-    return take.solution(_spread(take.problem, take.free_lens, take.options))
+    return take.solution(spread_of(take.problem, take.free_lens, take.options))
 
 
 def begin_take(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: Recipe) -> Take:
@@ -149,7 +152,8 @@ def _inside(tracks: TrackSet, frames: np.ndarray) -> TrackSet:
 
 def _best_start(problem: Problem, plan: LensPlan, width: int, options, progress: Progress) -> Problem:
     """Return the best of several starts, each extended over the frames of its pair with the lens free."""
-    focals = 0.5 * width / np.tan(FIELDS_OF_VIEW / 2.0) if plan.search else plan.start[:1]
+    around = ABOUT if 0 in plan.free else np.ones(1)
+    focals = 0.5 * width / np.tan(FIELDS_OF_VIEW / 2.0) if plan.search else plan.start[0] * around
     candidates = []
     pairs = find_pairs(problem)
     for k, pair in enumerate(pairs):
@@ -216,7 +220,7 @@ def _more_lens(problem: Problem, free_lens, later, options, scale: float) -> tup
         kept = problem.lens.copy()
         trial = tuple(sorted((*free_lens, q)))
         settle(problem, trial, options, 20, scale)
-        spread = _spread(problem, trial, options).covariance
+        spread = spread_of(problem, trial, options).covariance
         sigma = np.sqrt(np.diagonal(spread))[len(spread) - len(trial) + trial.index(q)]
         if abs(problem.lens[3 + q]) < CLEARLY * sigma:
             problem.lens = kept
@@ -226,7 +230,7 @@ def _more_lens(problem: Problem, free_lens, later, options, scale: float) -> tup
     return free_lens
 
 
-def _spread(problem: Problem, free_lens: tuple[int, ...], options: dict) -> Spread:
+def spread_of(problem: Problem, free_lens: tuple[int, ...], options: dict) -> Spread:
     """Return how sure an adjusted problem is."""
     final, rows = problem.bundle(
         problem.solved, problem.used, problem.solved.copy(), free_lens=free_lens, loss_scale=FINAL_SCALE, **options
@@ -235,4 +239,4 @@ def _spread(problem: Problem, free_lens: tuple[int, ...], options: dict) -> Spre
     return Spread(covariance(final, factor), final, rows, free_lens, factor)
 
 
-__all__ = ["LensTerm", "Recipe", "Solution", "begin_take", "solve_take", "solve_tracks"]
+__all__ = ["LensTerm", "Recipe", "Solution", "begin_take", "solve_take", "solve_tracks", "spread_of"]

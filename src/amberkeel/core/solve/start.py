@@ -12,6 +12,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import SolveError
+from amberkeel.core.lens import Lens
 from amberkeel.core.solve.bundle import adjust
 from amberkeel.core.solve.points import resect
 from amberkeel.core.solve.problem import Problem
@@ -109,8 +110,8 @@ def sweep(problem: Problem, pair: Pair, focals: np.ndarray, free_focal: bool) ->
 def _try_focal(problem: Problem, pair: Pair, xa, xb, focal: float, free_focal: bool) -> Start | None:
     lens = problem.lens.copy()
     lens[0] = focal
-    scale = np.array([lens[0], lens[0] * lens[1]])
-    na, nb = (xa - lens[2:4]) / scale, (xb - lens[2:4]) / scale
+    pinhole = Lens(1, 1, (lens[0], lens[0] * lens[1]), (lens[2], lens[3]), tuple(lens[4:7]))
+    na, nb = pinhole.normalise(xa), pinhole.normalise(xb)
     cv2.setRNGSeed(1)
     essential, mask = cv2.findEssentialMat(na, nb, np.eye(3), cv2.RANSAC, 0.999, 1.5 / focal)
     if essential is None or essential.shape != (3, 3):

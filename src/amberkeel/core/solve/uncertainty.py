@@ -20,17 +20,24 @@ def covariance(bundle: Bundle, noise_factor: float) -> np.ndarray:
 
     `noise_factor` multiplies the standard deviations: residual scale times the loss from time correlation.
     """
-    bundle.free_cameras = np.ones(len(bundle.centres), bool)
-    work = _Workspace(bundle)
-    system, _, _ = work.reduce(bundle, 0.0)
-    system = np.tril(system) + np.tril(system, -1).T
-    free = np.setdiff1d(np.arange(work.size), gauge_rows(bundle))
-    scale = 1.0 / np.sqrt(np.maximum(np.diagonal(system)[free], 1e-30))
-    core = system[np.ix_(free, free)] * scale[:, None] * scale[None]
-    inverse = np.linalg.pinv(core, rcond=1e-13, hermitian=True) * scale[:, None] * scale[None]
-    out = np.zeros((work.size, work.size))
-    out[np.ix_(free, free)] = inverse * noise_factor**2
+    system = reduced_system(bundle)
+    free = np.setdiff1d(np.arange(len(system)), gauge_rows(bundle))
+    out = np.zeros_like(system)
+    out[np.ix_(free, free)] = scaled_inverse(system[np.ix_(free, free)]) * noise_factor**2
     return out
+
+
+def reduced_system(bundle: Bundle) -> np.ndarray:
+    """Return the system of all cameras and the free lens values (6 F + L, 6 F + L), points eliminated."""
+    bundle.free_cameras = np.ones(len(bundle.centres), bool)
+    system, _, _ = _Workspace(bundle).reduce(bundle, 0.0)
+    return np.tril(system) + np.tril(system, -1).T
+
+
+def scaled_inverse(system: np.ndarray) -> np.ndarray:
+    """Return the pseudo-inverse of a symmetric system whose rows have different units."""
+    scale = 1.0 / np.sqrt(np.maximum(np.diagonal(system), 1e-30))
+    return np.linalg.pinv(system * scale[:, None] * scale[None], rcond=1e-13, hermitian=True) * scale[:, None] * scale[None]
 
 
 def time_correlation(residuals: np.ndarray, first: np.ndarray) -> float:
