@@ -41,8 +41,9 @@ def _frame_range(_context, _option, value: str | None) -> tuple[int, int] | None
 @click.option("--origin", type=click.Choice(["top left", "bottom left"]), default="top left", help="Where the table counts y from.")
 @click.option("--lens", default=None, type=click.Path(), help="Lens profile (JSON) whose distortion is held.")
 @click.option("--zoom", is_flag=True, help="The focal length changes over frames, smoothly.")
+@click.option("--with", "beside", multiple=True, help="A further plate filmed through the same lens; may be given again. Written to OUT/2 and so on.")
 @click.option("--seed", type=int, default=0, help="Of every random choice.")
-def solve(plate, out, frames, fps, pixel_aspect, sensor_width, focal, distortion, camera_motion, mattes, tracks, origin, lens, zoom, seed) -> None:
+def solve(plate, out, frames, fps, pixel_aspect, sensor_width, focal, distortion, camera_motion, mattes, tracks, origin, lens, zoom, beside, seed) -> None:
     """Follow PLATE (folder, name.####.png or video) and solve its camera."""
     from amberkeel.core.solve_plate import SolveOrder, solve_plate
 
@@ -50,13 +51,14 @@ def solve(plate, out, frames, fps, pixel_aspect, sensor_width, focal, distortion
         raise click.UsageError("--focal needs --sensor-width, since millimetres mean nothing without it.")
     if tracks and mattes:
         raise click.UsageError("--mattes keep features away while following; --tracks are followed already.")
-    order = SolveOrder(plate, frames, fps, pixel_aspect, sensor_width, focal, distortion, camera_motion, mattes, seed, tracks, origin, lens, zoom)
+    order = SolveOrder(plate, frames, fps, pixel_aspect, sensor_width, focal, distortion, camera_motion, mattes, seed, tracks, origin, lens, zoom, beside)
     began = time.monotonic()
     try:
         with _bar() as report:
             files = solve_plate(order, report)
         out.mkdir(parents=True, exist_ok=True)
         for name, text in files.items():
+            (out / name).parent.mkdir(exist_ok=True)
             (out / name).write_text(text)
     except KeelError as error:
         _fail(str(error))

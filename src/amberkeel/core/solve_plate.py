@@ -15,8 +15,9 @@ from amberkeel.core.handoff.usd import usd_text
 from amberkeel.core.lens import focal_px_from_mm
 from amberkeel.core.lens.profile import LensProfile, read_profile
 from amberkeel.core.plate.plate import Plate, matte_reader, open_plate
-from amberkeel.core.progress import span
+from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.solve import LensTerm, Recipe, solve_tracks
+from amberkeel.core.solve.together import SharedShot, solve_together
 from amberkeel.core.tracks import TrackSet
 
 DEFAULT_SENSOR_MM = 36.0
@@ -26,7 +27,7 @@ DEFAULT_SENSOR_MM = 36.0
 @dataclass(frozen=True)
 class SolveOrder:
     """What to solve and how; millimetres, and None where nothing is known. `tracks` is a CSV to solve from instead of following,
-    `lens` a lens profile (JSON) whose distortion is held."""
+    `lens` a lens profile (JSON) whose distortion is held, `beside` are further plates filmed through the same lens."""
 
     plate: str
     frames: tuple[int, int] | None = None
@@ -42,30 +43,45 @@ class SolveOrder:
     origin: str = TOP_LEFT
     lens: str | None = None
     zoom: bool = False
+    beside: tuple[str, ...] = ()
 
 
 def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> dict[str, str]:
-    """Follow and solve; return the files by name: solve.json, camera.usda, points.csv."""
+    """Follow and solve; return the files by name: solve.json, camera.usda, points.csv; of further plates in folders 2, 3 and so on."""
     if order.motion == "nodal":
         raise SolveError("Nodal solves are not available yet.", "Use --camera-motion free or auto.")
+    if order.beside and (order.tracks or order.mattes or order.frames):
+        raise SolveError("Frames, mattes and tables of tracks belong to one plate.", "Leave them away when several plates share a lens.")
+    given_rate = _fraction(order.fps)
+    orders = [replace(order, plate=plate) for plate in (order.plate, *order.beside)]
+    followed = [_followed(one, span(progress, 0.65 * k / len(orders), 0.65 * (k + 1) / len(orders))) for k, one in enumerate(orders)]
+    shots = [SharedShot(plate.name, tracks, plate.frames, plate.width, plate.height, recipe) for plate, tracks, recipe, _ in followed]
+    if order.beside:
+        solutions = solve_together(shots, span(progress, 0.65, 0.98))
+    else:
+        one = shots[0]
+        solutions = [solve_tracks(one.tracks, one.frames, one.width, one.height, one.recipe, span(progress, 0.65, 0.98))]
+    progress(1.0, "Writing")
+    files = {}
+    for k, (solution, (plate, _, _, sensor)) in enumerate(zip(solutions, followed)):
+        fps = given_rate or plate.fps or Fraction(24)
+        document = solve_document(solution, plate=plate.name, fps=f"{fps.numerator}/{fps.denominator}")
+        texts = {"solve.json": json.dumps(document), "camera.usda": usd_text(document, sensor), "points.csv": points_csv(document)}
+        files |= {(f"{k + 1}/{name}" if k else name): text for name, text in texts.items()}
+    return files
+
+
+def _followed(order: SolveOrder, progress: Progress) -> tuple[Plate, TrackSet, Recipe, float]:
+    """Return a plate, its tracks, what its solve is asked to do, and the sensor's width in mm."""
     plate = open_plate(order.plate, order.frames)
-    fps = _fraction(order.fps) or plate.fps or Fraction(24)
     mattes = matte_reader(order.mattes, plate) if order.mattes else None
-    tracks = _given(order, plate) if order.tracks else follow_plate(plate, mattes=mattes, progress=span(progress, 0.0, 0.65))
+    tracks = _given(order, plate) if order.tracks else follow_plate(plate, mattes=mattes, progress=progress)
     profile = load_profile(Path(order.lens)).rescaled(plate.width, plate.height) if order.lens else None
     sensor = order.sensor_width_mm or (profile and profile.sensor_width_mm) or DEFAULT_SENSOR_MM
     focal = focal_px_from_mm(order.focal_mm, sensor, plate.width) if order.focal_mm else None
     aspect = order.pixel_aspect or plate.pixel_aspect
     recipe = Recipe(order.motion, order.distortion, focal, aspect, seed=order.seed, zoom=order.zoom)
-    recipe = with_profile(recipe, profile) if profile else recipe
-    solution = solve_tracks(tracks, plate.frames, plate.width, plate.height, recipe, span(progress, 0.65, 0.98))
-    document = solve_document(solution, plate=plate.name, fps=f"{fps.numerator}/{fps.denominator}")
-    progress(1.0, "Writing")
-    return {
-        "solve.json": json.dumps(document),
-        "camera.usda": usd_text(document, sensor),
-        "points.csv": points_csv(document),
-    }
+    return plate, tracks, with_profile(recipe, profile) if profile else recipe, sensor
 
 
 def load_profile(path: Path) -> LensProfile:

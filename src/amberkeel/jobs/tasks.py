@@ -12,6 +12,7 @@ from amberkeel.core.plate.decode import encode_jpeg, to_gray
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.solve import LensTerm, Recipe, solve_tracks
+from amberkeel.core.solve.together import SharedShot, solve_together
 from amberkeel.core.sim.drawn import drawn_lines
 from amberkeel.core.sim.shots import EDGES, SHOTS
 from amberkeel.core.sim.write import write_shot
@@ -72,14 +73,35 @@ def follow(settings: Settings, shot_id: int, arguments: dict, progress: Progress
 
 
 def solve(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
-    """Solve the camera from the shot's tracks and add the attempt to the ledger, pinned."""
+    """Solve the camera from the shot's tracks and add the attempt to the ledger, pinned; shots that share its lens get one too."""
+    ids = [shot_id, *arguments.get("share", [])]
+    asked = [_to_solve(settings, number, arguments) for number in ids]
+    shots = [shot for shot, _, _ in asked]
+    if len(shots) > 1:
+        solutions = solve_together(shots, span(progress, 0.0, 0.97))
+    else:
+        one = shots[0]
+        solutions = [solve_tracks(one.tracks, one.frames, one.width, one.height, one.recipe, span(progress, 0.0, 0.97))]
+    with session(settings.database) as opened:
+        for number, solution, (_, tracks, stamp) in zip(ids, solutions, asked):
+            shot = opened.get(Shot, number)
+            count = len([m for m in live_masks(opened, shot) if m.on])
+            attempt = store_attempt(opened, Media(settings.media), shot, solution, tracks, stamp, count)
+            if number == shot_id:
+                apply(opened, shot_id, "pin", {"attempt": attempt.id})
+            else:
+                shot.revision += 1
+    return following(settings, shot_id, arguments)
+
+
+def _to_solve(settings: Settings, shot_id: int, arguments: dict) -> tuple[SharedShot, list[int], int]:
+    """Return a shot as a solve takes it, the rows of its tracks, and their stamp."""
     row = plate_row(settings, shot_id)
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
-        rows, stamp = live_tracks(opened, shot), shot.tracks_stamp
+        rows, stamp, name = live_tracks(opened, shot), shot.tracks_stamp, shot.name
     if not rows:
-        raise KeelError("There are no tracks to solve from.", "Follow features first.")
-    frames = open_row(row).frames
+        raise KeelError(f"{name} has no tracks to solve from.", "Follow features first.")
     focal = focal_px_from_mm(arguments["focal_mm"], row.sensor_width_mm, row.width) if arguments.get("focal_mm") else None
     recipe = Recipe(
         focal_px=focal,
@@ -91,13 +113,7 @@ def solve(settings: Settings, shot_id: int, arguments: dict, progress: Progress)
     )
     if arguments.get("distortion") == "profile":
         recipe = with_profile(recipe, lenses.profile_in_use(settings, shot_id))
-    solution = solve_tracks(to_track_set(rows), frames, row.width, row.height, recipe, span(progress, 0.0, 0.97))
-    with session(settings.database) as opened:
-        shot = opened.get(Shot, shot_id)
-        count = len([m for m in live_masks(opened, shot) if m.on])
-        attempt = store_attempt(opened, Media(settings.media), shot, solution, [t.id for t in rows], stamp, count)
-        apply(opened, shot_id, "pin", {"attempt": attempt.id})
-    return following(settings, shot_id, arguments)
+    return SharedShot(name, to_track_set(rows), open_row(row).frames, row.width, row.height, recipe), [t.id for t in rows], stamp
 
 
 def demo(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:

@@ -25,8 +25,9 @@ def show(number: int, stage: str = ""):
         if stage not in [s.key for s in course]:
             abort(404)
         same = [s.name for s in shot.production.shots if s.id != shot.id and (s.plate.width, s.plate.height) == (shot.plate.width, shot.plate.height)]
+        beside = [(s.id, s.name) for s in shot.production.shots if s.name in same and s.plate.ready]
         return render_template(
-            "desk.html", siblings=same, shot=shot, plate=shot.plate, production=shot.production, stages=course, stage=stage,
+            "desk.html", siblings=same, sharing=beside, shot=shot, plate=shot.plate, production=shot.production, stages=course, stage=stage,
             attempts=ledger(opened, shot), show_rate=show_rate, open_stages=OPEN_STAGES,
         )  # fmt: skip
 
@@ -53,7 +54,12 @@ FIGURES = [
     ("tracks_check", "Check tracks", "", 0, ""),
     ("observations", "Measurements", "", 0, "higher"),
 ]
-RECIPE = [("camera_motion", "Camera motion"), ("distortion", "Distortion"), ("focal_px", "Known focal length, px"), ("seed", "Seed")]
+RECIPE = [("camera_motion", "Camera motion"), ("distortion", "Distortion"), ("focal_px", "Known focal length, px"), ("shared_with", "One lens with"), ("seed", "Seed")]
+
+
+def _words(value) -> str:
+    """Return a recipe's value as text."""
+    return "unknown" if value is None else ", ".join(value) or "no other shot" if isinstance(value, list) else str(value)
 
 
 def _rows(a: Attempt, b: Attempt) -> list[dict]:
@@ -64,6 +70,6 @@ def _rows(a: Attempt, b: Attempt) -> list[dict]:
         side = "" if not better or x == y else "a" if (x < y) == (better == "lower") else "b"
         rows.append({"label": label, "a": f"{x:.{digits}f}", "b": f"{y:.{digits}f}", "unit": unit, "better": side})
     for key, label in RECIPE:
-        x, y = (str(v.recipe.get(key) if v.recipe.get(key) is not None else "unknown") for v in (a, b))
+        x, y = (_words(v.recipe.get(key)) for v in (a, b))
         rows.append({"label": label, "a": x, "b": y, "unit": "", "better": ""})
     return rows

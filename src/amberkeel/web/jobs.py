@@ -14,6 +14,7 @@ from amberkeel.jobs.queue import send
 from amberkeel.store.jobs import submit
 from amberkeel.store.models import Job, Shot
 from amberkeel.store.session import session
+from amberkeel.store.tracks import live_tracks
 from amberkeel.web.common import get_shot, open_session
 from amberkeel.web.data import detect_settings
 
@@ -56,8 +57,22 @@ def solve(number: int):
     if known is not None and not 1.0 <= known <= 5000.0:
         raise KeelError("The focal length must lie between 1 and 5000 mm.")
     arguments = {"focal_mm": known, "motion": asked.get("motion", "auto"), "distortion": asked.get("distortion", "estimate")}
-    arguments |= {"terms": solve_terms(asked.get("terms", {})), "zoom": bool(asked.get("zoom", False))}
+    arguments |= {"terms": solve_terms(asked.get("terms", {})), "zoom": bool(asked.get("zoom", False)), "share": sharing(number, asked.get("share", []))}
     return start("solve", number, arguments)
+
+
+def sharing(number: int, given: list) -> list[int]:
+    """Return the other shots that are solved with the same lens, checked."""
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        others = {s.id: s for s in shot.production.shots if s.id != number}
+        chosen = [others.get(int(k)) for k in given]
+        for other in chosen:
+            if other is None:
+                raise KeelError("That shot is not of this production.")
+            if not live_tracks(opened, other):
+                raise KeelError(f"{other.name} has no tracks to solve from.", "Follow features there first.")
+        return [other.id for other in chosen]
 
 
 def solve_terms(given: dict) -> dict:

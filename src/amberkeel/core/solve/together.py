@@ -27,6 +27,9 @@ MOST_SHOTS = 6
 LEADING = 0.01
 """Least relative sigma at which a leading shot's focal length is given to the others as their start."""
 
+DISAGREE = 4.0
+"""Sigmas by which a shot's own focal length may differ from the one found together."""
+
 CYCLES = (3.0, FINAL_SCALE, FINAL_SCALE)
 """Cauchy scales of the rounds of adjusting together and setting aside."""
 
@@ -56,6 +59,7 @@ def solve_together(shots: Sequence[SharedShot], progress: Progress = silent) -> 
         takes.append(take)
         spreads.append(spread_of(take.problem, take.free_lens, take.options))
     looseness = [_focal_sigma(spread) for spread in spreads]
+    alone = [float(take.problem.lens[0]) for take in takes]
     lead = int(np.argmin(looseness))
     for k, shot in enumerate(shots):
         if k != lead:
@@ -72,7 +76,20 @@ def solve_together(shots: Sequence[SharedShot], progress: Progress = silent) -> 
     for k, take in enumerate(takes):
         take.free_lens = free_lens
         take.recipe = replace(take.recipe, shared_with=tuple(names[:k] + names[k + 1 :]))
-    return [take.solution(spread) for take, spread in zip(takes, _spreads(takes, free_lens, priors))]
+    solutions = [take.solution(spread) for take, spread in zip(takes, _spreads(takes, free_lens, priors))]
+    for note in _disagreements(names, alone, looseness, float(takes[0].problem.lens[0])):
+        for solution in solutions:
+            solution.lens_report.notes.append(note)
+    return solutions
+
+
+def _disagreements(names: list[str], alone: list[float], looseness: list[float], focal_px: float) -> list[str]:
+    """Say which shots tell another focal length when they are solved alone."""
+    return [
+        f"{name} alone tells a focal length of {own:.0f} ±{own * sigma:.0f} px, together it is {focal_px:.0f} px: was it really the same lens at the same focal length?"
+        for name, own, sigma in zip(names, alone, looseness)
+        if sigma > 0.0 and abs(np.log(own / focal_px)) > DISAGREE * sigma
+    ]
 
 
 def _check(shots: Sequence[SharedShot]) -> None:

@@ -191,7 +191,7 @@ const palette = new Palette([
   { id: "fit", name: "Fit the plate to the view", keys: "0", run: () => viewport.fit() },
   ...["tracks", "tails", "sticks", "points", "card", "masks", "coverage"].map((name) => ({ id: `layer-${name}`, name: `Show or hide: ${{ tracks: "tracks", tails: "tails", sticks: "residual sticks", points: "reprojected points", card: "checker card", masks: "masks", coverage: "coverage" }[name]}`, run: () => layer(name) })),
   { id: "follow", name: "Find and follow features", run: () => start("follow", settings()) },
-  { id: "solve", name: "Solve the camera", run: () => start("solve", { motion: find("#motion").value, distortion: find("#distortion").value, focal_mm: find("#focal").value, terms: terms(), zoom: find("#zoom").checked }) },
+  { id: "solve", name: "Solve the camera", run: () => start("solve", { motion: find("#motion").value, distortion: find("#distortion").value, focal_mm: find("#focal").value, terms: terms(), zoom: find("#zoom").checked, share: [...document.querySelectorAll("[data-share]:checked")].map((box) => Number(box.dataset.share)) }) },
   { id: "ingest", name: "Make the plate's proxies again", run: () => start("ingest", {}) },
   { id: "datum-ground", name: "World: ground from the selected tracks", run: () => datum("ground") },
   { id: "datum-origin", name: "World: origin from the selected track", run: () => datum("origin") },

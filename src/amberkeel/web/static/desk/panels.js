@@ -86,7 +86,7 @@ export function drawLedger(server, shot, pin) {
       const button = element("button", `button quiet${a.id === server.pinned ? " on" : ""}`, a.id === server.pinned ? "pinned" : "pin");
       button.disabled = a.id === server.pinned;
       button.addEventListener("click", () => pin(a.id));
-      const words = `f ${a.figures.focal_mm.toFixed(2)} mm, ${a.recipe.lens_held ? "profile held" : a.recipe.distortion === "none" ? "no distortion" : "distortion free"}, ${a.recipe.camera_motion}${a.recipe.focal_px ? ", f known" : ""}${a.masks ? `, ${a.masks} mask${a.masks > 1 ? "s" : ""}` : ""}${a.stale ? ` · ${a.stale} since` : ""}`;
+      const words = `f ${a.figures.focal_mm.toFixed(2)} mm, ${a.recipe.lens_held ? "profile held" : a.recipe.distortion === "none" ? "no distortion" : "distortion free"}, ${a.recipe.camera_motion}${a.recipe.focal_px ? ", f known" : ""}${a.recipe.shared_with?.length ? `, one lens with ${a.recipe.shared_with.map((n) => n.split(" ")[0]).join(", ")}` : ""}${a.masks ? `, ${a.masks} mask${a.masks > 1 ? "s" : ""}` : ""}${a.stale ? ` · ${a.stale} since` : ""}`;
       card.append(tick, name, button, element("small", "", words));
       return card;
     }));
