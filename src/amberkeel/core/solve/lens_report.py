@@ -1,12 +1,13 @@
 """What a solve tells of its lens: values with sigmas, what goes together, what the shot cannot tell and what would."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numba import njit
 
 from amberkeel.core.lens import Lens
 from amberkeel.core.solve.bundle import Bundle, _Workspace
+from amberkeel.core.solve.held_out import HeldOut
 from amberkeel.core.solve.lens_terms import LENS_NAMES
 
 FOCAL_WORTH = 0.03
@@ -40,12 +41,20 @@ class LensReport:
     ----------
     values : focal length in pixels, k1, k2, k3, cx, cy in pixels. names, correlation : of the free ones and "depth", the
         distance of the set in travels of the camera. notes : plain sentences on what the shot does not tell.
+    trials : the held-out test.
     """
 
     values: list[LensValue] = field(default_factory=list)
     names: list[str] = field(default_factory=list)
     correlation: np.ndarray = field(default_factory=lambda: np.zeros((0, 0)))
     notes: list[str] = field(default_factory=list)
+    trials: list[HeldOut] = field(default_factory=list)
+
+    def tried(self, trials: list[HeldOut]) -> "LensReport":
+        """Return the report with the held-out test: a value is told where covariance and check tracks both say so."""
+        silent = {t.name for t in trials if t.fair and not t.told}
+        values = [replace(v, told=v.told and v.name not in silent) for v in self.values]
+        return replace(self, values=values, trials=trials, notes=self.notes + _trial_notes(trials))
 
     def sigma(self, name: str) -> float:
         """Return one sigma of a value, 0 where it was fixed."""
@@ -142,6 +151,20 @@ def _notes(bundle: Bundle, values: list[LensValue], names: list[str], correlatio
         loose = [v for v in values if v.name in (a, b) and not v.told]
         if loose:
             notes.append(f"{_title(a)} and {_title(b).lower()} go together (correlation {r:+.2f}): the shot trades one for the other.")
+    return notes
+
+
+def _trial_notes(trials: list[HeldOut]) -> list[str]:
+    """Say which values held-out tracks can do without although they could tell."""
+    notes = []
+    for trial in trials:
+        if trial.told or not trial.fair:
+            continue
+        fit = f"tracks held out fit as well ({trial.after_px:.3f} px, {trial.before_px:.3f} px before)"
+        if trial.name == "focal":
+            notes.append(f"With the focal length {trial.words} and all else adjusted again, {fit}: the shot does not tell it. Draw axis lines, or film a grid.")
+        else:
+            notes.append(f"With {trial.name} {trial.words}, {fit}: the shot does not need it. Straight edges near the picture's border would tell it.")
     return notes
 
 

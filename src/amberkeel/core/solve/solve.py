@@ -11,6 +11,7 @@ from amberkeel.core.solve.bundle import adjust
 from amberkeel.core.solve.checks import choose_checks
 from amberkeel.core.solve.grow import fill_between, grow, settle
 from amberkeel.core.solve.held_lens import straightened
+from amberkeel.core.solve.held_out import held_out
 from amberkeel.core.solve.judge import FINAL_SCALE, set_aside
 from amberkeel.core.solve.lens_terms import ZOOM_BEND, LensPlan, LensPriors, LensTerm, zoom_basis
 from amberkeel.core.solve.problem import Problem, make_problem
@@ -57,7 +58,10 @@ class Take:
 
     def solution(self, spread: Spread) -> Solution:
         """Return the finished solution."""
-        return make_solution(self.problem, self.measured, self.states, self.dropped, spread, self.recipe, self.size)
+        sigmas = np.sqrt(np.diagonal(spread.covariance))[len(spread.covariance) - len(self.free_lens) :]
+        trials = held_out(self.problem, self.free_lens, sigmas, spread.factor, self.options, np.array([s == CHECK for s in self.states]))
+        found = make_solution(self.problem, self.measured, self.states, self.dropped, spread, self.recipe, self.size)
+        return replace(found, lens_report=found.lens_report.tried(trials))
 
 
 def solve_tracks(
@@ -77,6 +81,7 @@ def solve_tracks(
     """
     take = begin_take(tracks, frames, width, height, recipe)
     solve_take(take, span(progress, 0.0, 0.95))
+    progress(0.96, "Trying the lens on check tracks")
     return take.solution(spread_of(take.problem, take.free_lens, take.options))
 
 

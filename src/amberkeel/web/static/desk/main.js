@@ -10,6 +10,7 @@ import { Palette } from "./palette.js";
 import { Playback } from "./playback.js";
 import { Scene } from "./scene.js";
 import { createStore } from "./store.js";
+import { drawLensReport } from "./lensreport.js";
 import { drawCourse, drawDatum, drawFigures, drawFindings, drawLedger, showStage } from "./panels.js";
 import { setUpTracks } from "./trackdesk.js";
 import { indexAttempt, indexTracks } from "./tracks.js";
@@ -226,6 +227,7 @@ store.on((changed) => {
   if (changed.has("tracks") || changed.has("attempt")) list.refresh(); else if (changed.has("selection")) list.fill();
   if (changed.has("selection")) list.reveal();
   if (changed.has("attempt")) scene?.load(state.attempt);
+  if (changed.has("attempt")) drawLensReport(find("#lensreport"), state.attempt?.world, Number(find("#lensreport").dataset.mm));
   if (changed.has("selection") || changed.has("attempt")) scene?.select();
   if (changed.size > 1 || !changed.has("frame")) drawControls(changed);
 });
