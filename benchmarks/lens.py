@@ -9,12 +9,13 @@ import numpy as np
 from amberkeel.core.follow import follow_plate
 from amberkeel.core.geometry import rotation_exp
 from amberkeel.core.lens import Lens
-from amberkeel.core.lens.chart import ChartOrder, calibrate, find_views
+from amberkeel.core.lens.chart import calibrate
+from amberkeel.core.lens.views import ChartOrder, find_views
 from amberkeel.core.lens.drawn import LensOrder, read_lines
 from amberkeel.core.lens.fit import fit_lens
 from amberkeel.core.lens.picture import FILTERS, Resampler, canvas_for, undistort_map
 from amberkeel.core.plate.plate import open_plate
-from amberkeel.core.sim.chessboard import chessboard
+from amberkeel.core.sim.grids import chess, filmed
 from amberkeel.core.sim.drawn import drawn_lines
 from amberkeel.core.sim.render import surface_points, truth
 from amberkeel.core.sim.shots import EDGES, SHOTS
@@ -86,7 +87,7 @@ def chart() -> None:
     for k in range(14):
         rotation = rotation_exp(np.array([rng.uniform(-0.6, 0.6), rng.uniform(-0.6, 0.6), rng.uniform(-0.3, 0.3)]))
         shift = np.array([rng.uniform(-80, 80), rng.uniform(-30, 30), rng.uniform(330, 450)]) - rotation @ np.array([112.5, 75.0, 0.0])
-        pictures.append((f"grid {k}", chessboard(lens, rotation, shift, rng)))
+        pictures.append((f"grid {k}", filmed(lens, rotation, shift, chess(), rng)))
     order = ChartOrder(9, 6, 25.0)
     views, (width, height) = find_views(pictures, order)
     found = calibrate(views, width, height, order)

@@ -8,12 +8,13 @@ import pytest
 from amberkeel.core.errors import LensError
 from amberkeel.core.geometry import look_at, rotation_exp
 from amberkeel.core.lens import Lens
-from amberkeel.core.lens.chart import ChartOrder, calibrate, find_views
+from amberkeel.core.lens.chart import calibrate
+from amberkeel.core.lens.views import ChartOrder, find_views
 from amberkeel.core.lens.drawn import DrawnLine, LensOrder, read_lines
 from amberkeel.core.lens.edges import find_edge, snap
 from amberkeel.core.lens.fit import centre_test, fit_lens
 from amberkeel.core.lens.look import camera_place, horizon_angles, vanishing_points
-from amberkeel.core.sim.chessboard import chessboard
+from amberkeel.core.sim.grids import chess, filmed
 from amberkeel.core.solve.held_lens import straight_px
 
 LENS = replace(Lens.centred(960, 540, 640.0), radial=(-0.15, 0.03, 0.0))
@@ -150,7 +151,7 @@ def grids(lens, count, rng, tilt=0.6):
     for k in range(count):
         rotation = rotation_exp(np.array([rng.uniform(-tilt, tilt), rng.uniform(-tilt, tilt), rng.uniform(-0.3, 0.3) * (tilt > 0)]))
         shift = np.array([rng.uniform(-50, 50), rng.uniform(-20, 20), rng.uniform(350, 450)]) - rotation @ np.array([112.5, 75.0, 0.0])
-        out.append((f"grid {k}", chessboard(lens, rotation, shift, rng)))
+        out.append((f"grid {k}", filmed(lens, rotation, shift, chess(), rng)))
     return out
 
 

@@ -183,10 +183,10 @@ def lens() -> None:
 
 @lens.command()
 @click.argument("images")
-@click.option("--inner", required=True, help="Inner corners of the chessboard, dots or tags, as 9x6.")
+@click.option("--inner", default="", help="Inner corners of the chessboard, dots or tags, as 9x6; not for loose tags.")
 @click.option("--square-mm", type=float, required=True, help="Distance of neighbouring corners in mm; the side of a tag.")
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="Lens profile (JSON) to write.")
-@click.option("--pattern", type=click.Choice(["chess", "dots", "tags"]), default="chess")
+@click.option("--pattern", type=click.Choice(["chess", "dots", "tags", "loose"]), default="chess", help="A board, or loose tags of known size anywhere in the set.")
 @click.option("--gap", type=float, default=0.25, help="Space between tags as a share of their side.")
 @click.option("--sensor-width", type=click.FloatRange(1.0, 200.0), default=None, help="Sensor width in mm, to be kept with the profile.")
 @click.option("--pixel-aspect", type=float, default=1.0, help="Width of a pixel over its height.")
@@ -196,11 +196,12 @@ def lens() -> None:
 @click.option("--anamorphic", is_flag=True, help="Squeeze and a two-axis model, turned.")
 def chart(images, inner, square_mm, out, pattern, gap, sensor_width, pixel_aspect, radial, tangential, division, anamorphic) -> None:
     """Calibrate a lens from IMAGES (folder, pattern or video) of a grid; write its profile."""
-    from amberkeel.core.lens.chart import ChartOrder, calibrate, find_views
+    from amberkeel.core.lens.chart import calibrate
+    from amberkeel.core.lens.views import ChartOrder, find_views
     from amberkeel.core.lens.profile import profile_document, profile_from_chart
     from amberkeel.core.lens.stills import open_stills
 
-    columns, cross, rows = inner.lower().partition("x")
+    columns, cross, rows = ("0x0" if pattern == "loose" else inner).lower().partition("x")
     if not (cross and columns.isdigit() and rows.isdigit()):
         raise click.UsageError("--inner is written as 9x6: inner corners along a row, and rows.")
     model = "division" if division else "radial"

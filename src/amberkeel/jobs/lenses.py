@@ -4,7 +4,8 @@ import shutil
 from pathlib import Path
 
 from amberkeel.core.errors import LensError
-from amberkeel.core.lens.chart import ChartOrder, calibrate, find_views
+from amberkeel.core.lens.chart import calibrate
+from amberkeel.core.lens.views import ChartOrder, find_views
 from amberkeel.core.lens.profile import LensProfile as Profile
 from amberkeel.core.lens.profile import profile_document, profile_from_chart, read_profile
 from amberkeel.core.lens.stills import open_stills

@@ -10,7 +10,7 @@ from flask import Blueprint, Response, current_app, jsonify, request
 
 from amberkeel.core.errors import LensError, PlateError
 from amberkeel.core.lens import Lens
-from amberkeel.core.lens.chart import ChartOrder, check_order
+from amberkeel.core.lens.views import ChartOrder, check_order
 from amberkeel.core.lens.drawn import read_lines
 from amberkeel.core.lens.fit import fit_lens
 from amberkeel.core.lens.picture import FILTERS, Resampler, canvas_for, undistort_map
@@ -124,11 +124,12 @@ def typed_number(text, what: str) -> float:
 def chart(number: int):
     """Take pictures of a grid, or where they lie, and start calibrating a lens."""
     form = request.form
-    columns, _, rows = form.get("inner", "").lower().partition("x")
+    pattern = form.get("pattern", "chess")
+    columns, _, rows = ("0x0" if pattern == "loose" else form.get("inner", "")).lower().partition("x")
     if not (columns.strip().isdigit() and rows.strip().isdigit()):
         raise LensError("Write the inner corners as 9x6: along a row, and rows.")
     square = typed_number(form.get("square", "25"), "the square's size in mm")
-    order = {"columns": int(columns), "rows": int(rows), "square_mm": square, "pattern": form.get("pattern", "chess"), "anamorphic": form.get("anamorphic") == "yes"}
+    order = {"columns": int(columns), "rows": int(rows), "square_mm": square, "pattern": pattern, "anamorphic": form.get("anamorphic") == "yes"}
     check_order(ChartOrder(**order))
     files = [f for f in request.files.getlist("files") if f.filename]
     if len(files) > MOST_STILLS:
@@ -138,6 +139,9 @@ def chart(number: int):
         for k, file in enumerate(files):
             file.save(folder / f"{k:04d}{Path(file.filename).suffix.lower()[:6]}")
         where, temporary = str(folder), True
+    elif form.get("own") == "yes":
+        with open_session() as opened:
+            where, temporary = get_shot(opened, number).plate.source, False
     else:
         if not form.get("where"):
             raise LensError("There are no pictures.", "Choose files, or say where they lie.")

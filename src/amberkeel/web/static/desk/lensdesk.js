@@ -296,6 +296,7 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
   find("#showfloor").addEventListener("change", (e) => set({ floor: e.target.checked }));
   find("#handk1").addEventListener("input", (e) => turn(Number(e.target.value) / 1000));
   find("#handvalue").addEventListener("change", (e) => turn(Number(e.target.value.replace(",", "."))));
+  find('#chartform [name="pattern"]').addEventListener("change", (e) => { find("#innerfield").hidden = e.target.value === "loose"; });
   find("#chartform").addEventListener("submit", (e) => {
     e.preventDefault();
     act(async () => { await postForm(url("chart"), new FormData(e.target)); toast("Looking for the grid; it runs beside your work."); });

@@ -1,0 +1,78 @@
+"""Filmed grids: for trying calibration on a lens that is known."""
+
+from collections.abc import Callable
+
+import cv2
+import numpy as np
+
+from amberkeel.core.lens import Lens
+from amberkeel.core.plate.decode import code_of_light
+
+FINE = 3
+"""Samples a pixel, each way."""
+
+DARK, PAPER, WALL = 0.06, 0.8, 0.25
+
+Paint = Callable[[np.ndarray], np.ndarray]
+"""The light (…) of places (…, 2) on the board, in mm."""
+
+
+def filmed(lens: Lens, camera_from_board: np.ndarray, shift: np.ndarray, paint: Paint, rng: np.random.Generator, grain: float = 1.2) -> np.ndarray:
+    """Return a picture (H, W) uint8 of a flat board.
+
+    Parameters
+    ----------
+    camera_from_board (3, 3), shift (3,) mm : where the board's origin is, x along its columns, y along its rows.
+    paint : the board. grain : standard deviation of grain in code values.
+    """
+    x, y = np.meshgrid((np.arange(lens.width * FINE) + 0.5) / FINE, (np.arange(lens.height * FINE) + 0.5) / FINE)
+    ray = np.concatenate([lens.normalise(np.stack([x, y], -1)), np.ones((*x.shape, 1))], -1)
+    depth = (camera_from_board[:, 2] @ shift) / (ray @ camera_from_board[:, 2])
+    light = paint(((ray * depth[..., None] - shift) @ camera_from_board)[..., :2])
+    light = cv2.GaussianBlur(light.reshape(lens.height, FINE, lens.width, FINE).mean((1, 3)), (0, 0), 0.5)
+    return np.clip(np.round(255.0 * code_of_light(light) + rng.normal(0, grain, light.shape)), 0, 255).astype(np.uint8)
+
+
+def chess(columns: int = 10, rows: int = 7, square_mm: float = 25.0) -> Paint:
+    """Return a chessboard of `columns` x `rows` squares whose first inner corner is the board's origin."""
+
+    def paint(mm: np.ndarray) -> np.ndarray:
+        place = mm / square_mm + 1.0
+        return _on_paper(place, [columns, rows], 0.6, np.floor(place).sum(-1) % 2 == 0)
+
+    return paint
+
+
+def dots(columns: int = 9, rows: int = 6, pitch_mm: float = 25.0, radius_mm: float = 7.0) -> Paint:
+    """Return dark dots on paper; the first one's centre is the board's origin."""
+
+    def paint(mm: np.ndarray) -> np.ndarray:
+        place = mm / pitch_mm + 0.5
+        off = np.linalg.norm((place - np.floor(place) - 0.5) * pitch_mm, axis=-1)
+        return _on_paper(place, [columns, rows], 0.5, off < radius_mm)
+
+    return paint
+
+
+def tags(columns: int, rows: int, side_mm: float, gap: float = 0.25, first: int = 0) -> Paint:
+    """Return a board of tags of family 36h11, numbered along rows from `first`; the first one's top left is the board's origin."""
+    book = cv2.aruco.getPredefinedDictionary(cv2.aruco.DICT_APRILTAG_36h11)
+    bits = np.array([cv2.aruco.generateImageMarker(book, first + k, 8) for k in range(columns * rows)]) > 127
+
+    def paint(mm: np.ndarray) -> np.ndarray:
+        place = mm / (side_mm * (1.0 + gap))
+        cell = np.clip(np.floor(place).astype(int), 0, [columns - 1, rows - 1])
+        within = (mm / side_mm - cell * (1.0 + gap)) * 8.0
+        at = np.floor(within).astype(int)
+        inside = ((at >= 0) & (at < 8)).all(-1)
+        at = np.clip(at, 0, 7)
+        return _on_paper(place, [columns, rows], 0.3, inside & ~bits[cell[..., 1] * columns + cell[..., 0], at[..., 1], at[..., 0]])
+
+    return paint
+
+
+def _on_paper(place: np.ndarray, size: list[int], margin: float, dark: np.ndarray) -> np.ndarray:
+    """Return the light of a board whose pattern fills `size` cells, with a margin of paper, before a wall."""
+    inside = ((place > 0) & (place < size)).all(-1)
+    paper = ((place > -margin) & (place < np.array(size) + margin)).all(-1)
+    return np.where(inside & dark, DARK, np.where(paper, PAPER, WALL))
