@@ -10,7 +10,9 @@ import pytest
 from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
 from amberkeel.core.plate.decode import write_png
 from amberkeel.core.plate.plate import matte_reader, open_plate
+from amberkeel.core.sim.drawn import drawn_lines
 from amberkeel.core.sim.render import render_all, surface_points, truth
+from amberkeel.core.sim.sail_loft import edges, sail_loft
 from amberkeel.core.sim.slipway import slipway
 from amberkeel.core.solve.solve import solve_tracks
 
@@ -129,6 +131,41 @@ def solved_shot(service, database, plate_folder, plate, tracks):
         attempt = store_attempt(opened, media, shot, solution, [t.id for t in rows], shot.tracks_stamp)
         edits.apply(opened, shot.id, "pin", {"attempt": attempt.id})
         return shot.id
+
+
+@pytest.fixture(scope="session")
+def loft():
+    """SKL_020's beginning at a small size."""
+    return sail_loft(640, 360, frames=20, samples=3)
+
+
+@pytest.fixture(scope="session")
+def loft_lines(loft):
+    """Lines drawn on its first frame, by name, with hardly any noise."""
+    rows = drawn_lines(loft, edges(), 1001, noise_px=0.1)
+    return {f"{row['axis'].upper()}{k}": row for k, row in enumerate(rows)}
+
+
+@pytest.fixture(scope="session")
+def loft_shot(service, database, loft, tmp_path_factory):
+    """It as a shot of the production, taken in and followed."""
+    from amberkeel.jobs.tasks import follow, ingest
+    from amberkeel.settings import from_environment
+    from amberkeel.store.models import Plate, Production, Shot
+    from amberkeel.store.session import session
+
+    folder = tmp_path_factory.mktemp("loft")
+    for frame, picture, _ in render_all(loft):
+        write_png(folder / f"loft.{frame}.png", picture)
+    with session(database) as opened:
+        plate = Plate(source=str(folder / "loft.####.png"), label="loft.####.png", first=1001, last=1020, width=640, height=360)
+        shot = Shot(production=Production(name="Loft"), plate=plate, name="LOFT_010 Beams")
+        opened.add(shot)
+        opened.flush()
+        made = shot.id
+    ingest(from_environment(), made, {}, lambda *_: None)
+    follow(from_environment(), made, {"count": 240}, lambda *_: None)
+    return made
 
 
 @pytest.fixture(scope="module")

@@ -7,62 +7,31 @@ import zipfile
 import cv2
 import numpy as np
 import pytest
+from desk import desk_page, on_screen, poster
 from playwright.sync_api import expect
 from sqlalchemy import select
 
-from amberkeel.core.plate.decode import write_png
 from amberkeel.core.sim.drawn import drawn_lines
-from amberkeel.core.sim.render import render_all
-from amberkeel.core.sim.sail_loft import edges, sail_loft
+from amberkeel.core.sim.sail_loft import edges
 from amberkeel.jobs import lenses
-from amberkeel.jobs.tasks import follow, ingest, solve
+from amberkeel.jobs.tasks import solve
 from amberkeel.settings import from_environment
-from amberkeel.store.models import Attempt, LensProfile, Plate, Production, Shot
+from amberkeel.store.models import Attempt, LensProfile
 from amberkeel.store.session import session
 
 SIZE = (640, 360)
 
 
 @pytest.fixture(scope="module")
-def loft():
-    """SKL_020's beginning at a small size."""
-    return sail_loft(*SIZE, frames=20, samples=3)
-
-
-@pytest.fixture(scope="module")
-def loft_lines(loft):
-    """Lines drawn on its first frame, by name, with hardly any noise."""
-    rows = drawn_lines(loft, edges(), 1001, noise_px=0.1)
-    return {f"{row['axis'].upper()}{k}": row for k, row in enumerate(rows)}
-
-
-@pytest.fixture(scope="module")
-def shot_id(service, database, loft, tmp_path_factory):
-    """It as a shot of the production, taken in and followed."""
-    folder = tmp_path_factory.mktemp("loft")
-    for frame, picture, _ in render_all(loft):
-        write_png(folder / f"loft.{frame}.png", picture)
-    with session(database) as opened:
-        plate = Plate(source=str(folder / "loft.####.png"), label="loft.####.png", first=1001, last=1020, width=SIZE[0], height=SIZE[1])
-        shot = Shot(production=Production(name="Loft"), plate=plate, name="LOFT_010 Beams")
-        opened.add(shot)
-        opened.flush()
-        made = shot.id
-    ingest(from_environment(), made, {}, lambda *_: None)
-    follow(from_environment(), made, {"count": 240}, lambda *_: None)
-    return made
+def shot_id(loft_shot):
+    """The sail loft, taken in and followed."""
+    return loft_shot
 
 
 @pytest.fixture
 def ask(client, shot_id):
     """Post JSON to the shot; returns the answer."""
-
-    def post(path, body=None, status=200):
-        answer = client.post(f"/shots/{shot_id}/{path}", json=body or {})
-        assert answer.status_code == status, answer.text
-        return answer.json
-
-    return post
+    return poster(client, shot_id)
 
 
 def test_lines_are_kept_told_undone_and_used_in_a_solve(ask, client, database, shot_id, loft, loft_lines):
@@ -180,21 +149,13 @@ def test_a_filmed_grid_becomes_a_profile(ask, client, database, shot_id, rng):
 
 @pytest.fixture
 def page(browser, service, shot_id):
-    opened = browser.new_page(viewport={"width": 1280, "height": 800})
-    opened.troubles = []
-    opened.on("pageerror", lambda e: opened.troubles.append(str(e)))
-    opened.goto(f"{service.address}/shots/{shot_id}/lens")
-    opened.wait_for_selector("body[data-ready]")
-    yield opened
-    assert not opened.troubles
-    opened.close()
+    with desk_page(browser, service, shot_id, "lens") as opened:
+        yield opened
 
 
 def at(page, x, y):
     """Where a plate pixel lies on the page."""
-    box = page.locator("#plate").bounding_box()
-    k = min(box["width"] / SIZE[0], box["height"] / SIZE[1]) * 0.985
-    return box["x"] + box["width"] / 2 + (x - SIZE[0] / 2) * k, box["y"] + box["height"] / 2 + (y - SIZE[1] / 2) * k
+    return on_screen(page, SIZE, x, y)
 
 
 def settles(page, focal_mm):

@@ -8,6 +8,7 @@ import zipfile
 import cv2
 import numpy as np
 import pytest
+from desk import desk_page, on_screen, poster
 from playwright.sync_api import expect
 from sqlalchemy import select
 
@@ -51,13 +52,7 @@ def masked_shot(service, database, plate_folder, plate, tracks):
 @pytest.fixture
 def ask(client, masked_shot):
     """Post JSON to the shot; returns the answer."""
-
-    def post(path, body=None, status=200):
-        answer = client.post(f"/shots/{masked_shot}/{path}", json=body or {})
-        assert answer.status_code == status, answer.text
-        return answer.json
-
-    return post
+    return poster(client, masked_shot)
 
 
 @pytest.fixture
@@ -319,15 +314,9 @@ def test_the_pages_draw_the_same_shape_as_the_server(browser, service, masked_sh
 @pytest.fixture
 def page(browser, service, masked_shot):
     """The shot's masks stage at 1280x800, and `at`, which turns plate pixels into places on it."""
-    opened = browser.new_page(viewport={"width": 1280, "height": 800})
-    opened.set_default_timeout(15000)
-    opened.goto(f"{service.address}/shots/{masked_shot}/masks")
-    opened.wait_for_selector("body[data-ready]")
-    box = opened.locator("#plate").bounding_box()
-    scale = min(box["width"] / 640, box["height"] / 360) * 0.985
-    opened.at = lambda x, y: (box["x"] + box["width"] / 2 + (x - 320) * scale, box["y"] + box["height"] / 2 + (y - 180) * scale)
-    yield opened
-    opened.close()
+    with desk_page(browser, service, masked_shot, "masks") as opened:
+        opened.at = lambda x, y: on_screen(opened, (640, 360), x, y)
+        yield opened
 
 
 def draw(page, tool, *places):
