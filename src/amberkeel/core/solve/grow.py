@@ -44,6 +44,8 @@ def settle(problem: Problem, free_lens: tuple, options: dict, iterations: int, s
     bundle, rows = problem.bundle(problem.solved, problem.used, free, free_lens=free_lens, loss_scale=scale, **options)
     cost = adjust(bundle, iterations, 1e-4)
     problem.take(bundle, rows)
+    if np.median(bundle.rhos) < 0.0:
+        problem.turn_about()
     return cost
 
 

@@ -97,6 +97,11 @@ class Problem:
         self.anchors[points], self.directions[points], self.rhos[points] = bundle.anchors, bundle.directions, bundle.rhos
         self.lens, self.zoom = bundle.lens, bundle.zoom
 
+    def turn_about(self) -> None:
+        """Take the points from behind the camera to its front: the path is mirrored in its first place, which changes no residual."""
+        first = self.centres[int(np.nonzero(self.solved)[0][0])].copy()
+        self.centres, self.anchors, self.rhos = 2.0 * first - self.centres, 2.0 * first - self.anchors, -self.rhos
+
     def whole(self, tracks: np.ndarray) -> tuple[Bundle, np.ndarray]:
         """Return a bundle of every measurement of `tracks` (P,) in solved frames, set aside or not, and their rows."""
         rows = np.nonzero(self.solved[self.camera] & (tracks & self.placed)[self.track])[0]

@@ -16,8 +16,9 @@ from amberkeel.core.solve.judge import FINAL_SCALE, set_aside
 from amberkeel.core.solve.lens_terms import ZOOM_BEND, LensPlan, LensPriors, LensTerm, zoom_basis
 from amberkeel.core.solve.problem import Problem, make_problem
 from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.reversal import ALIKE, other_way_round
 from amberkeel.core.solve.solution import Solution, Spread, make_solution
-from amberkeel.core.solve.start import FIELDS_OF_VIEW, find_pairs, sweep
+from amberkeel.core.solve.start import FIELDS_OF_VIEW, Start, find_pairs, sweep
 from amberkeel.core.solve.uncertainty import covariance, noise_factor
 from amberkeel.core.tracks import ACTIVE, CHECK, TrackSet
 
@@ -25,7 +26,7 @@ ZOOM_FIELDS = np.radians(np.geomspace(80.0, 12.0, 6))
 """Horizontal fields of view from which a zoom is begun, radians."""
 
 ABOUT = np.array([1.0, 0.85, 1.18])
-"""Starts about a focal length that is known softly: with little parallax the right one alone may give no start."""
+"""Starts about a focal length that is known: with little parallax the right one alone may give no start."""
 
 CLEARLY = 4.0
 """Sigmas by which a further coefficient must differ from 0 to be taken up."""
@@ -39,7 +40,7 @@ class Take:
     ----------
     problem : its cameras, points and measurements, straightened where a lens is held. measured : tracks as given, with
     states : (T,) of them. plan : what the solve may do with the lens; free_lens : what of it is free in the end.
-    dropped : (T,) bool, tracks set aside whole.
+    dropped : (T,) bool, tracks set aside whole. twin : by how much the solve with depth reversed is worse.
     """
 
     problem: Problem
@@ -50,6 +51,7 @@ class Take:
     size: tuple[int, int]
     free_lens: tuple[int, ...] = ()
     dropped: np.ndarray | None = None
+    twin: float = np.inf
 
     @property
     def options(self) -> dict:
@@ -61,7 +63,13 @@ class Take:
         sigmas = np.sqrt(np.diagonal(spread.covariance))[len(spread.covariance) - len(self.free_lens) :]
         trials = held_out(self.problem, self.free_lens, sigmas, spread.factor, self.options, np.array([s == CHECK for s in self.states]))
         found = make_solution(self.problem, self.measured, self.states, self.dropped, spread, self.recipe, self.size)
-        return replace(found, lens_report=found.lens_report.tried(trials))
+        report = found.lens_report.tried(trials)
+        if self.twin < ALIKE * spread.factor**2:
+            report.notes.append(
+                "The shot does not tell near from far: with depth reversed and the camera moving the other way it fits as well. "
+                "An anchored point, axis lines or a second shot would settle it."
+            )
+        return replace(found, lens_report=report)
 
 
 def solve_tracks(
@@ -109,7 +117,9 @@ def solve_take(take: Take, progress: Progress) -> None:
         take.problem, free_lens = _zooming(take.problem, plan, width, take.options, span(progress, 0.0, 0.75))
     else:
         take.problem, free_lens = _best_start(take.problem, plan, width, take.options, span(progress, 0.0, 0.4)), plan.free
-        grow(take.problem, free_lens, take.options, span(progress, 0.4, 0.75))
+        grow(take.problem, free_lens, take.options, span(progress, 0.4, 0.7))
+    progress(0.72, "Seeing it the other way round")
+    take.problem, take.twin = other_way_round(take.problem, free_lens, take.options)
     take.dropped, take.free_lens = _finish(take.problem, free_lens, plan.later, take.options, span(progress, 0.75, 1.0))
 
 
@@ -165,6 +175,10 @@ def _best_start(problem: Problem, plan: LensPlan, width: int, options, progress:
         progress(k / len(pairs), f"Trying frames {problem.frames[pair.a]} and {problem.frames[pair.b]} as a start")
         found = sweep(problem, pair, focals, plan.search)
         candidates += [(start, pair) for start in _distinct(found)]
+    if not candidates and len(around) == 1 and not plan.search:
+        for pair in pairs:
+            found = sweep(problem, pair, plan.start[0] * ABOUT, True)
+            candidates += [(_at_focal(start, plan), pair) for start in _distinct(found)]
     if not candidates:
         raise SolveError("No two frames give a start.", "More tracks that last longer would help, or a known focal length.")
     candidates.sort(key=lambda c: c[0].cost)
@@ -177,6 +191,12 @@ def _best_start(problem: Problem, plan: LensPlan, width: int, options, progress:
         if cost < best_cost:
             best, best_cost = trial, cost
     return best
+
+
+def _at_focal(start: Start, plan: LensPlan) -> Start:
+    """Return a start found about a fixed focal length, put at it: the adjustment that follows does the rest."""
+    start.problem.lens[0] = plan.start[0]
+    return start
 
 
 def _distinct(starts: list, most: int = 2) -> list:
