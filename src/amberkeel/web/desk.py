@@ -2,6 +2,7 @@
 
 from flask import Blueprint, abort, redirect, render_template, request, url_for
 
+from amberkeel.core.plate.copy import OPERATIONS
 from amberkeel.store.models import Attempt
 from amberkeel.store.solves import ledger
 from amberkeel.store.stages import stages
@@ -27,9 +28,18 @@ def show(number: int, stage: str = ""):
         same = [s.name for s in shot.production.shots if s.id != shot.id and (s.plate.width, s.plate.height) == (shot.plate.width, shot.plate.height)]
         beside = [(s.id, s.name) for s in shot.production.shots if s.name in same and s.plate.ready]
         return render_template(
-            "desk.html", siblings=same, sharing=beside, shot=shot, plate=shot.plate, production=shot.production, stages=course, stage=stage,
+            "desk.html", operations=_operations(shot.plate.width, shot.plate.height), siblings=same, sharing=beside, shot=shot, plate=shot.plate, production=shot.production, stages=course, stage=stage,
             attempts=ledger(opened, shot), show_rate=show_rate, open_stages=OPEN_STAGES,
         )  # fmt: skip
+
+
+def _operations(width: int, height: int) -> list:
+    """Return the tracking copy's operations for the page, in their order: a name, and each figure with its limits, start and step."""
+    half = {"left": width // 2, "right": width // 2, "top": height // 2, "bottom": height // 2}
+    return [
+        (name, [[figure, l.low, half.get(figure, l.high) if name == "crop" else l.high, l.start, l.step] for figure, l in figures.items()])
+        for name, figures in OPERATIONS.items()
+    ]
 
 
 @blueprint.get("/shots/<int:number>/compare")

@@ -14,6 +14,7 @@ from amberkeel.core.lens.kernels import PLACES
 from amberkeel.core.lens.line_adjust import LOSS_SCALE, corner_effect
 from amberkeel.core.lens.model import Lens
 from amberkeel.core.lens.views import ChartOrder, View
+from amberkeel.core.linear import scaled_inverse
 
 CORNER_SIGMA_PX = 0.1
 """Noise of a found corner until the residuals tell it."""
@@ -228,8 +229,7 @@ def _report(data, state, views, rms, astray, order, notes) -> ChartFit:
     w = 1.0 / (1.0 + (r**2).sum(1) / (CORNER_SIGMA_PX * LOSS_SCALE) ** 2)
     freedom = max(2 * len(r) - len(normal), 1)
     noise2 = float((w[:, None] * r**2).sum() / freedom / CORNER_SIGMA_PX**2)
-    scale = 1.0 / np.sqrt(np.maximum(np.diagonal(normal), 1e-30))
-    inverse = np.linalg.pinv(normal * scale[:, None] * scale[None], rcond=1e-13, hermitian=True) * scale[:, None] * scale[None] * noise2
+    inverse = scaled_inverse(normal) * noise2
     lens, count = state.lens, len(state.free)
     sigma = dict(zip(state.free, np.sqrt(np.diagonal(inverse))[:count].tolist()))
     relative = sigma.pop("focal")

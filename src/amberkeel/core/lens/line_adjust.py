@@ -15,6 +15,7 @@ from amberkeel.core.lens.drawn import AXES, DrawnLine, LensOrder
 from amberkeel.core.lens.kernels import PLACES
 from amberkeel.core.lens.line_errors import FREE, flatten, line_errors
 from amberkeel.core.lens.model import Lens
+from amberkeel.core.linear import scaled_inverse
 
 LOSS_SCALE = 3.0
 """Whitened distance at which the loss bends."""
@@ -206,9 +207,7 @@ def line_covariance(data: Lines, state: LineState, order: LensOrder) -> np.ndarr
     for name in state.held:
         row = loose.free.index(name)
         normal[row, row] += (corner_effect(state.lens, name) / usual) ** 2
-    scale = 1.0 / np.sqrt(np.maximum(np.diagonal(normal), 1e-30))
-    inverse = np.linalg.pinv(normal * scale[:, None] * scale[None], rcond=1e-12, hermitian=True)
-    inverse = inverse * scale[:, None] * scale[None] * noise_scale(data, state, order) ** 2
+    inverse = scaled_inverse(normal, 1e-12) * noise_scale(data, state, order) ** 2
     kept = np.r_[: len(state.free), len(loose.free) : loose.size]
     return inverse[np.ix_(kept, kept)]
 

@@ -18,24 +18,24 @@ from amberkeel.core.plate.sequence import spans
 
 @dataclass(frozen=True)
 class Limit:
-    """A figure of an operation: least, most, and what it starts from."""
+    """A figure of an operation: least, most, what it starts from, and the step by which it is turned."""
 
     low: float
     high: float
     start: float
-    unit: str = ""
+    step: float = 1.0
 
 
 OPERATIONS: dict[str, dict[str, Limit]] = {
-    "channels": {"red": Limit(-2, 2, 0.3), "green": Limit(-2, 2, 0.59), "blue": Limit(-2, 2, 0.11)},
-    "levels": {"black": Limit(0, 254, 0), "white": Limit(1, 255, 255), "gamma": Limit(0.1, 8, 1)},
+    "channels": {"red": Limit(-2, 2, 0.3, 0.01), "green": Limit(-2, 2, 0.59, 0.01), "blue": Limit(-2, 2, 0.11, 0.01)},
+    "levels": {"black": Limit(0, 254, 0), "white": Limit(1, 255, 255), "gamma": Limit(0.1, 8, 1, 0.05)},
     "contrast": {"shadows": Limit(-100, 100, 0), "middle": Limit(-100, 100, 0), "lights": Limit(-100, 100, 0)},
-    "local contrast": {"amount": Limit(0, 1, 0.6), "size": Limit(8, 400, 60, "px")},
-    "blur": {"radius": Limit(0, 20, 1, "px")},
-    "denoise, keep edges": {"strength": Limit(1, 80, 20), "radius": Limit(1, 8, 2, "px")},
+    "local contrast": {"amount": Limit(0, 1, 0.6, 0.05), "size": Limit(8, 400, 60)},
+    "blur": {"radius": Limit(0, 20, 1, 0.1)},
+    "denoise, keep edges": {"strength": Limit(1, 80, 20), "radius": Limit(1, 8, 2, 0.5)},
     "denoise over time": {"frames": Limit(1, 4, 2), "strength": Limit(1, 80, 20)},
-    "sharpen": {"amount": Limit(0, 4, 1), "radius": Limit(0.5, 10, 1.5, "px")},
-    "crop": {"left": Limit(0, 4096, 0, "px"), "right": Limit(0, 4096, 0, "px"), "top": Limit(0, 4096, 0, "px"), "bottom": Limit(0, 4096, 0, "px")},
+    "sharpen": {"amount": Limit(0, 4, 1, 0.05), "radius": Limit(0.5, 10, 1.5, 0.1)},
+    "crop": {"left": Limit(0, 4096, 0), "right": Limit(0, 4096, 0), "top": Limit(0, 4096, 0), "bottom": Limit(0, 4096, 0)},
 }
 """The operations with their figures."""
 

@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from amberkeel.core.errors import SolveError
+from amberkeel.core.linear import scaled_inverse
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.solve.bundle import Bundle, adjust
 from amberkeel.core.solve.judge import FINAL_SCALE, set_aside
@@ -18,7 +19,7 @@ from amberkeel.core.solve.lens_terms import LENS_NAMES, SOFT, LensPriors, LensTe
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solution import Solution, Spread
 from amberkeel.core.solve.solve import Take, begin_take, solve_take, spread_of
-from amberkeel.core.solve.uncertainty import gauge_rows, noise_factor, reduced_system, scaled_inverse
+from amberkeel.core.solve.uncertainty import gauge_rows, noise_factor, reduced_system
 from amberkeel.core.tracks import TrackSet
 
 MOST_SHOTS = 6

@@ -5,6 +5,7 @@ Gauge: the first solved camera is held, and the distance along the longest axis 
 
 import numpy as np
 
+from amberkeel.core.linear import scaled_inverse
 from amberkeel.core.solve.bundle import Bundle, _Workspace
 
 
@@ -32,12 +33,6 @@ def reduced_system(bundle: Bundle) -> np.ndarray:
     bundle.free_cameras = np.ones(len(bundle.centres), bool)
     system, _, _ = _Workspace(bundle).reduce(bundle, 0.0)
     return np.tril(system) + np.tril(system, -1).T
-
-
-def scaled_inverse(system: np.ndarray) -> np.ndarray:
-    """Return the pseudo-inverse of a symmetric system whose rows have different units."""
-    scale = 1.0 / np.sqrt(np.maximum(np.diagonal(system), 1e-30))
-    return np.linalg.pinv(system * scale[:, None] * scale[None], rcond=1e-13, hermitian=True) * scale[:, None] * scale[None]
 
 
 def time_correlation(residuals: np.ndarray, first: np.ndarray) -> float:

@@ -1,17 +1,8 @@
 // The tracking copy: its operations as a list of sliders, and the copy shown beside the plate as it is made.
 import { element } from "./panels.js";
 
-export const OPERATIONS = {
-  channels: [["red", -2, 2, 0.3, 0.01], ["green", -2, 2, 0.59, 0.01], ["blue", -2, 2, 0.11, 0.01]],
-  levels: [["black", 0, 254, 0, 1], ["white", 1, 255, 255, 1], ["gamma", 0.1, 8, 1, 0.05]],
-  contrast: [["shadows", -100, 100, 0, 1], ["middle", -100, 100, 0, 1], ["lights", -100, 100, 0, 1]],
-  "local contrast": [["amount", 0, 1, 0.6, 0.05], ["size", 8, 400, 60, 1]],
-  blur: [["radius", 0, 20, 1, 0.1]],
-  "denoise, keep edges": [["strength", 1, 80, 20, 1], ["radius", 1, 8, 2, 0.5]],
-  "denoise over time": [["frames", 1, 4, 2, 1], ["strength", 1, 80, 20, 1]],
-  sharpen: [["amount", 0, 4, 1, 0.05], ["radius", 0.5, 10, 1.5, 0.1]],
-  crop: [["left", 0, 800, 0, 1], ["right", 0, 800, 0, 1], ["top", 0, 600, 0, 1], ["bottom", 0, 600, 0, 1]],
-};
+/** By name, its figures: [name, least, most, start, step], as the server has them. */
+export const OPERATIONS = Object.fromEntries(JSON.parse(document.querySelector("#operations")?.textContent ?? "[]"));
 
 /** Draw the stack; `change(stack, settled)` is told every change, settled when a slider is let go. */
 export function drawStack(stack, change) {

@@ -60,7 +60,7 @@ export class Curves {
     const high = Math.max(d3.max(all) ?? 1, low + 0.1);
     const y = d3.scaleLinear([low, high], [top + room - 6, top + 7]);
     Object.assign(this, { scale: y, top, room });
-    lanes.title(c, top, "Curve", "", y, room);
+    lanes.title(c, top, "Curve", "", y, room, true);
     c.fillStyle = INK.muted;
     c.font = "11px Barlow";
     c.fillText(UNITS[this.kind], 10, top + 58);

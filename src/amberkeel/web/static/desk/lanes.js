@@ -177,7 +177,8 @@ export class Lanes {
     c.textAlign = "left";
   }
 
-  title(c, top, text, unit, y, room) {
+  /** A lane's name, unit and figures; the figures stand inside the plot where a control takes their place. */
+  title(c, top, text, unit, y, room, inside = false) {
     c.fillStyle = INK.line;
     c.fillRect(0, top, this.canvas.clientWidth, 1);
     c.fillStyle = INK.sail;
@@ -187,11 +188,11 @@ export class Lanes {
     c.font = "11px Barlow";
     c.fillText(unit, 10, top + 33);
     c.font = "10.5px 'JetBrains Mono'";
-    c.textAlign = "right";
+    c.textAlign = inside ? "left" : "right";
     for (const v of y.ticks(2)) {
       if (y(v) < top + 8 || y(v) > top + room - 6) continue;
       c.fillStyle = INK.muted;
-      c.fillText(v, LEFT - 5, y(v) + 4);
+      c.fillText(v, inside ? LEFT + 4 : LEFT - 5, y(v) + (inside ? -3 : 4));
       c.fillStyle = "#2b384488";
       c.fillRect(LEFT, Math.round(y(v)), this.canvas.clientWidth - LEFT - 12, 1);
     }
