@@ -7,7 +7,6 @@ sum(2 e d + d d); were the value right, that has the mean sum(d d) and the varia
 change of the residuals also says whether the held-out tracks could have told.
 """
 
-from copy import copy
 from dataclasses import dataclass
 
 import numpy as np
@@ -93,10 +92,7 @@ def _elsewhere(problem: Problem, free_lens: tuple[int, ...], sigmas: np.ndarray)
 
 def _adjusted(problem: Problem, tracks: np.ndarray, free_lens: tuple[int, ...], options: dict, held: tuple[int, float] | None) -> Problem:
     """Return the problem adjusted to some tracks (P,) bool, one value of the lens held elsewhere."""
-    trial = copy(problem)
-    for name in ("rotations", "centres", "anchors", "directions", "rhos", "placed"):
-        setattr(trial, name, getattr(problem, name).copy())
-    trial.lens = problem.lens.copy()
+    trial = problem.copied()
     if held is not None:
         q, value = held
         if q == 0:
@@ -114,9 +110,7 @@ def _adjusted(problem: Problem, tracks: np.ndarray, free_lens: tuple[int, ...], 
 
 def _judged(problem: Problem, checks: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Return held-out residuals (N, 2), pixels, NaN where there are none, and one over their sigmas (N,)."""
-    judge = copy(problem)
-    for name in ("anchors", "directions", "rhos", "placed"):
-        setattr(judge, name, getattr(problem, name).copy())
+    judge = problem.copied()
     judge.place(checks, FINAL_SCALE)
     bundle, rows = judge.whole(checks)
     residuals = np.full((len(judge.camera), 2), np.nan)

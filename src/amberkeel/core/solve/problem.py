@@ -1,5 +1,6 @@
 """The tracks of a solve as flat arrays, and the bundles cut from them."""
 
+from copy import copy
 from dataclasses import dataclass
 
 import numpy as np
@@ -96,6 +97,13 @@ class Problem:
         self.rotations[chosen], self.centres[chosen] = bundle.rotations, bundle.centres
         self.anchors[points], self.directions[points], self.rhos[points] = bundle.anchors, bundle.directions, bundle.rhos
         self.lens, self.zoom = bundle.lens, bundle.zoom
+
+    def copied(self) -> "Problem":
+        """Return a problem whose cameras, points and lens can be changed without changing this one's; measurements are shared."""
+        out = copy(self)
+        for name in ("rotations", "centres", "solved", "anchors", "directions", "rhos", "placed", "usable", "lens", "zoom"):
+            setattr(out, name, getattr(self, name).copy())
+        return out
 
     def turn_about(self) -> None:
         """Take the points from behind the camera to its front: the path is mirrored in its first place, which changes no residual."""

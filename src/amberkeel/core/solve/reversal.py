@@ -6,8 +6,6 @@ van Doorn 1991; for structure from motion Szeliski and Kang 1997). The twin is a
 leads from one to the other: both are tried, and the lower one stands.
 """
 
-from copy import copy
-
 import numpy as np
 
 from amberkeel.core.solve.grow import GROW_SCALE, settle
@@ -33,7 +31,7 @@ def other_way_round(problem: Problem, free_lens: tuple[int, ...], options: dict)
     travel = float(np.linalg.norm(problem.centres[problem.solved] - first, axis=1).max())
     if placed.sum() < 8 or travel * float(np.median(problem.rhos[placed])) > REACH:
         return problem, np.inf
-    own, twin = _copy(problem), _reversed(problem, first, placed)
+    own, twin = problem.copied(), _reversed(problem, first, placed)
     for row in np.nonzero(twin.solved)[0]:
         resect_frame(twin, int(row), twin.used, 4.0 * GROW_SCALE)
     costs = []
@@ -46,18 +44,11 @@ def other_way_round(problem: Problem, free_lens: tuple[int, ...], options: dict)
 
 def _reversed(problem: Problem, first: np.ndarray, placed: np.ndarray) -> Problem:
     """Return a start for the twin: inverse depths about their middle and the camera's path about its beginning."""
-    twin = _copy(problem)
+    twin = problem.copied()
     low, high = np.percentile(problem.rhos[placed], [2, 98])
     twin.rhos = np.clip(low + high - problem.rhos, 0.2 * low, None)
     twin.centres, twin.anchors = 2.0 * first - problem.centres, 2.0 * first - problem.anchors
     return twin
-
-
-def _copy(problem: Problem) -> Problem:
-    out = copy(problem)
-    for name in ("rotations", "centres", "anchors", "directions", "rhos", "placed", "usable", "lens", "zoom"):
-        setattr(out, name, getattr(problem, name).copy())
-    return out
 
 
 def _cost(problem: Problem) -> float:

@@ -1,6 +1,5 @@
 """From tracks to a solved camera."""
 
-from copy import copy
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -137,7 +136,7 @@ def _zooming(problem: Problem, plan: LensPlan, width: int, options, progress: Pr
         own = span(progress, k / len(tried), (k + 1) / len(tried))
         start = replace(plan, start=np.array([focal, *plan.start[1:]]), free=tuple(q for q in plan.free if q), search=False)
         try:
-            trial = _best_start(copy(problem), start, width, {"priors": LensPriors()}, span(own, 0.0, 0.5))
+            trial = _best_start(problem.copied(), start, width, {"priors": LensPriors()}, span(own, 0.0, 0.5))
             trial.basis, trial.zoom = basis, np.zeros(priors.zoom)
             grow(trial, free, options, span(own, 0.5, 1.0))
         except SolveError as error:

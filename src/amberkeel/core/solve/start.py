@@ -5,7 +5,6 @@ found robustly, a few frames between are resected, and a small adjustment with t
 by robust cost (Hartley and Zisserman 2004, chapters 9, 11 and 19).
 """
 
-from copy import copy
 from dataclasses import dataclass
 
 import cv2
@@ -120,7 +119,8 @@ def _try_focal(problem: Problem, pair: Pair, xa, xb, focal: float, free_focal: b
     inliers = pair.tracks[mask.ravel() > 0]
     if len(inliers) < 8:
         return None
-    trial = _copy(problem, lens)
+    trial = problem.copied()
+    trial.lens = lens
     trial.rotations[pair.b], trial.centres[pair.b] = r.T, -r.T @ t.ravel()
     trial.solved[[pair.a, pair.b]] = True
     chosen = np.zeros(len(trial.rhos), bool)
@@ -148,14 +148,6 @@ def _try_focal(problem: Problem, pair: Pair, xa, xb, focal: float, free_focal: b
 def focals_limit(problem: Problem) -> float:
     """Return the picture's width in pixels, the yardstick for focal lengths."""
     return 2.0 * problem.lens[2]
-
-
-def _copy(problem: Problem, lens: np.ndarray) -> Problem:
-    trial = copy(problem)
-    for name in ("rotations", "centres", "solved", "anchors", "directions", "rhos", "placed", "usable"):
-        setattr(trial, name, getattr(problem, name).copy())
-    trial.lens = lens
-    return trial
 
 
 def _all_but(problem: Problem, row: int) -> np.ndarray:
