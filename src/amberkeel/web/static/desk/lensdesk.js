@@ -28,8 +28,9 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
 
   /** Ask the server for a lens and show its newest answer; a question that finds too many before it waits, and only the newest does. */
   async function question(path, body, most) {
-    if (flying >= most) { next = [path, body, most]; return; }
+    next?.done();
     next = null;
+    if (flying >= most) { await new Promise((done) => { next = { path, body, most, done }; }); return; }
     flying += 1;
     const own = asked += 1;
     try {
@@ -39,7 +40,7 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
       if (own > answered) { answered = own; set({ trouble: error.message, fit: path === "hand" ? state.lens.fit : null }); }
     } finally {
       flying -= 1;
-      if (next) question(...next);
+      if (next) { const { path: again, body: its, most: few, done } = next; next = null; question(again, its, few).then(done); }
     }
   }
 
@@ -57,6 +58,8 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
     drag(changed) { set({ lines: { ...state.lens.lines, ...changed } }); ask(true); },
     async settle(name, k) {
       let line = state.lens.lines[name];
+      // What is kept are the corners that the last answer put, not those of one on its way.
+      if (line.box) await ask();
       if (line.box) return send.keep(Object.fromEntries(Object.entries(state.lens.lines).filter(([, l]) => l.box === line.box)), `Move a corner of ${line.box}`);
       if (find("#linesnap").checked && !line.axis) line = { ...line, points: await snapped(line, k) };
       return send.keep({ [name]: line }, `Move a point of ${name}`);
