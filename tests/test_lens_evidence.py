@@ -13,7 +13,8 @@ from amberkeel.core.lens.views import ChartOrder, find_views
 from amberkeel.core.lens.drawn import DrawnLine, LensOrder, read_lines
 from amberkeel.core.lens.edges import find_edge, snap
 from amberkeel.core.lens.fit import centre_test, fit_lens
-from amberkeel.core.lens.look import camera_place, horizon_angles, vanishing_points
+from amberkeel.core.lens.look import floor_cell, floor_grid, horizon_angles, vanishing_points
+from amberkeel.core.lens.place import camera_place
 from amberkeel.core.sim.grids import chess, filmed
 from amberkeel.core.solve.held_lens import straight_px
 
@@ -63,8 +64,48 @@ def test_lines_without_noise_tell_the_lens_exactly(rng):
     assert abs(roll) < 1e-3 and -0.1 < tilt < 0.0
     assert vanishing_points(found.lens, found.rotations[1001])["z"] is not None
     measured = DrawnLine(LENS.project((np.array([[-1.4, 0.0, 0.0], [-1.4, 0.0, -2.5]]) - PLACE) @ TURNED), "z", 1001)
-    xyz, distance = camera_place(found, 1001, measured.points[0], measured, 2.5)
-    assert xyz == pytest.approx(PLACE - [-1.4, 0.0, 0.0], abs=0.02) and distance == pytest.approx(np.linalg.norm(xyz), abs=1e-6)
+    placed = camera_place(found, measured, 2.5)
+    assert placed.xyz == pytest.approx(PLACE - [-1.4, 0.0, 0.0], abs=0.02) and placed.distance == pytest.approx(np.linalg.norm(placed.xyz), abs=1e-6)
+
+
+def seen(*world, lens=LENS):
+    """Pixels of places in the world, as the drawn lines' camera sees them."""
+    return lens.project((np.array(world) - PLACE) @ TURNED)
+
+
+def test_a_measured_line_places_the_camera_within_its_sigma():
+    origin, upright, along = [-1.4, 0.0, -0.5], [[0.8, 1.1, -1.0], [0.8, 0.0, -1.0]], [[-1.4, 0.0, 0.0], [-1.4, 0.0, -2.5]]
+    for ends, axis, metres in ((upright, "y", 1.1), (along, "z", 2.5)):
+        scores = []
+        for seed in range(16):
+            rng = np.random.default_rng(seed)
+            found = fit_lens(drawn(0.3, rng), LensOrder(960, 540))
+            line = DrawnLine(seen(*ends) + rng.normal(0, 0.3, (2, 2)), axis, 1001, 0.3)
+            placed = camera_place(found, line, metres, seen(origin)[0] + rng.normal(0, 0.3, 2))
+            scores.append((placed.xyz - (PLACE - origin)) / placed.sigma)
+            assert placed.distance == pytest.approx(np.linalg.norm(placed.xyz)) and 0.0 < placed.distance_sigma < 0.1 * placed.distance
+        assert 0.5 < np.sqrt(np.mean(np.square(scores))) < 1.5
+    exact = fit_lens(drawn(0.0, rng), LensOrder(960, 540))
+    line = DrawnLine(seen(*upright), "y", 1001, 0.05)
+    lower, upper = (camera_place(exact, line, 1.1, end).xyz for end in (line.points[1], line.points[0]))
+    assert lower == pytest.approx(camera_place(exact, line, 1.1).xyz) and lower - upper == pytest.approx([0.0, 1.1, 0.0], abs=0.02)
+    grid = floor_grid(exact.lens, exact.rotations[1001], np.zeros(2), 3, lower, 1.0)
+    crossing = seen(upright[1])[0]
+    assert min(np.linalg.norm(line - crossing, axis=1).min() for line in grid) < 20.0
+    assert floor_cell(4.8) == 1.0 and floor_cell(0.3) == 0.05
+
+
+def test_a_camera_that_cannot_be_placed_is_refused(rng):
+    found = fit_lens(drawn(0.1, rng), LensOrder(960, 540))
+    line = DrawnLine(seen([-1.4, 0.0, 0.0], [-1.4, 0.0, -2.5]), "z", 1001)
+    with pytest.raises(LensError, match="horizon"):
+        camera_place(found, line, 2.5, np.array([480.0, 20.0]))
+    with pytest.raises(LensError, match="no axis"):
+        camera_place(found, replace(line, axis=""), 2.5)
+    with pytest.raises(LensError, match="no axis"):
+        camera_place(found, replace(line, frame=7), 2.5)
+    with pytest.raises(LensError, match="focal length"):
+        camera_place(replace(found, focal_told=False), line, 2.5)
 
 
 def test_sigmas_cover_the_truth_and_straight_edges_alone_tell_the_map():

@@ -2,6 +2,8 @@
 
 import io
 import json
+import re
+import time
 import zipfile
 
 import cv2
@@ -12,11 +14,12 @@ from playwright.sync_api import expect
 from sqlalchemy import select
 
 from amberkeel.core.sim.drawn import drawn_lines
+from amberkeel.core.sim.render import truth
 from amberkeel.core.sim.sail_loft import edges
 from amberkeel.jobs import lenses
 from amberkeel.jobs.tasks import solve
 from amberkeel.settings import from_environment
-from amberkeel.store.models import Attempt, LensProfile
+from amberkeel.store.models import Attempt, Job, LensProfile
 from amberkeel.store.session import session
 
 SIZE = (640, 360)
@@ -56,11 +59,48 @@ def test_lines_are_kept_told_undone_and_used_in_a_solve(ask, client, database, s
         attempt = opened.scalar(select(Attempt).where(Attempt.shot_id == shot_id).order_by(Attempt.id.desc()))
         assert attempt.recipe["lens_held"] and attempt.figures["focal_mm"] == pytest.approx(true, rel=0.03)
         assert attempt.figures["rms_px"] < 0.5
+        number = attempt.id
+    turned = np.array(client.get(f"/attempts/{number}.json").json["world"]["frames"][0]["world_from_camera"])
+    true_axes = truth(loft).world_from_camera[0]
+    assert np.degrees(np.arccos(np.clip((turned * true_axes).sum(1), -1, 1))).max() < 1.0
     ask("lens/use", {"none": True})
     state = client.get(f"/shots/{shot_id}/state.json").json
     assert state["attempts"][0]["stale"] == "lens changed"
     ask("undo")
     assert client.get(f"/shots/{shot_id}/state.json").json["attempts"][0]["stale"] == ""
+    solved = ask("lens/use", {"attempt": number})
+    profile = client.get(f"/shots/{shot_id}/lens.json").json
+    row = next(p for p in profile["profiles"] if p["id"] == profile["profile"])
+    assert row["source"] == "solve" and row["focal_mm"] == pytest.approx(true, rel=0.03) and solved["datum"]["axes"]["rotations"]
+    assert profile["solved"]["focal_mm"] == pytest.approx(row["focal_mm"], abs=1e-3)
+    assert "ledger" in ask("lens/use", {"attempt": 99999}, 400)["error"]
+    ask("undo")
+
+
+def test_an_origin_and_a_measured_line_place_the_camera(ask, client, shot_id, loft, loft_lines):
+    path, ends = truth(loft), np.array([[-1.2, 0.0, -3.0], [1.2, 0.0, -3.0]])
+    line = {"frame": 1001, "axis": "x", "points": path.project(ends, 0).tolist()}
+    ask("lens/edit", {"lines": {**loft_lines, "X9": line}, "label": "Lines"})
+    ask("lens/edit", {"origin": {"line": "X9", "end": 0}, "measured": {"line": "X9", "length": "2.4 m"}, "label": "Measure"})
+    kept = client.get(f"/shots/{shot_id}/lens.json").json
+    assert kept["origin"] == {"line": "X9", "end": 0} and kept["measured"]["length"] == "2.4 m"
+    asked = {"lines": kept["lines"], "frame": 1001, "measured": kept["measured"], "origin": kept["origin"]}
+    told = ask("lens/fit", asked)["place"]
+    quick = ask("lens/fit", {**asked, "quick": True})["place"]
+    off = np.abs(np.array(told["xyz"]) - (path.positions[0] - ends[0]))
+    assert (off < 4.0 * np.array(told["sigma"]) + 0.01).all() and off.max() < 0.15
+    assert told["distance_sigma"] > 0.0 and quick["xyz"] == pytest.approx(told["xyz"], abs=0.05)
+    elsewhere = ask("lens/fit", {**asked, "origin": {"frame": 1001, "point": path.project(np.array([[0.5, 0.0, -2.0]]), 0)[0].tolist()}})["place"]
+    assert elsewhere["xyz"] == pytest.approx(path.positions[0] - [0.5, 0.0, -2.0], abs=0.15)
+    assert "horizon" in ask("lens/fit", {**asked, "origin": {"frame": 1001, "point": [320.0, 5.0]}})["place"]["trouble"]
+    state = ask("lens/use")
+    assert state["datum"]["axes"]["place"]["xyz"] == pytest.approx(told["xyz"], abs=1e-6)
+    assert not (ask("undo")["datum"].get("axes") or {}).get("place")
+    for bad, words in (({"origin": {"frame": 1001, "point": "here"}}, "no place"), ({"measured": {"line": "X9", "length": "far"}}, "no length")):
+        assert words in ask("lens/edit", bad, 400)["error"]
+    for _ in range(2):
+        ask("undo")
+
 
 
 def test_a_camera_s_facts_and_presets_are_kept(ask, client, shot_id):
@@ -75,6 +115,39 @@ def test_a_camera_s_facts_and_presets_are_kept(ask, client, shot_id):
     assert client.get(f"/shots/{shot_id}/lens.json").json["sensor_width_mm"] == 24.0
 
 
+def test_a_focal_length_is_known_or_a_start_value_with_its_source(ask, client, shot_id, database):
+    typed = {"focal_state": "start", "focal_mm": "16.5", "focal_sigma_mm": "0,4", "sources": {"focal": "metadata"}}
+    camera = ask("lens/edit", {"facts": typed, "label": "Facts"})["camera"]
+    assert camera["focal_mm"] == 16.5 and camera["focal_sigma_mm"] == 0.4 and camera["sources"] == {"focal": "metadata"}
+    solves = (
+        ({"focal_mm": "16", "focal_state": "start", "focal_sigma_mm": "0.5"}, None, {"state": "soft", "value": 16 * 640 / 24, "sigma": 0.5 * 640 / 24}),
+        ({"focal_mm": "16", "focal_state": "start"}, None, {"state": "soft", "value": 16 * 640 / 24, "sigma": 1.6 * 640 / 24}),
+        ({"focal_mm": "16", "focal_state": "known"}, 16.0, None),
+        ({"focal_mm": "16", "focal_state": "unknown"}, None, None),
+    )
+    for body, known, term in solves:
+        job = ask("solve", body)["job"]
+        with session(database) as opened:
+            arguments = opened.get(Job, job).arguments
+        assert arguments["focal_mm"] == known and arguments["terms"].get("focal") == (term and pytest.approx(term))
+        ask_cancelled(client, job)
+    ask("undo")
+
+
+def ask_cancelled(client, job):
+    """Cancel a job and wait until the worker has let go of it: one of a kind runs at a time."""
+    client.post(f"/jobs/{job}/cancel")
+    for _ in range(100):
+        if client.get("/").status_code == 200 and job_state(job) not in ("queued", "running"):
+            return
+        time.sleep(0.2)
+
+
+def job_state(job):
+    with session(from_environment().database) as opened:
+        return opened.get(Job, job).state
+
+
 @pytest.mark.parametrize(
     "path, body, words",
     [
@@ -85,6 +158,10 @@ def test_a_camera_s_facts_and_presets_are_kept(ask, client, shot_id):
         ("lens/edit", {"facts": {"pixel_aspect": 0}}, "pixel aspect"),
         ("lens/edit", {"facts": {"crop": 0}}, "crop"),
         ("lens/edit", {"facts": {"focal_state": "known", "focal_mm": ""}}, "no focal length"),
+        ("lens/edit", {"facts": {"focal_state": "guessed"}}, "start value"),
+        ("lens/edit", {"facts": {"focal_state": "start", "focal_mm": "30", "focal_sigma_mm": "wide"}}, "no sigma"),
+        ("lens/edit", {"facts": {"sources": {"focal": "hearsay"}}}, "comes from"),
+        ("solve", {"focal_mm": "30", "focal_state": "guessed"}, "start value"),
         ("lens/use", {"profile": 99999}, "gone"),
         ("lens/use", {"hand": -3.0}, "fold"),
         ("lens/hand", {"k1": -3.0}, "fold"),
@@ -136,8 +213,6 @@ def test_a_filmed_grid_becomes_a_profile(ask, client, database, shot_id, rng):
     wrong = client.post(f"/shots/{shot_id}/lens/chart", data={"inner": "nine"}, headers={"Accept": "application/json"})
     assert wrong.status_code == 400 and "9x6" in wrong.json["error"]
     with session(database) as opened:
-        from amberkeel.store.models import Job
-
         job = opened.scalar(select(Job).where(Job.shot_id == shot_id, Job.kind == "chart").order_by(Job.id.desc()))
         arguments = job.arguments
     lenses.chart(from_environment(), shot_id, {**arguments, "temporary": False}, lambda *_: None)
@@ -166,6 +241,48 @@ def settles(page, focal_mm):
             return
         page.wait_for_timeout(100)
     assert told == pytest.approx(focal_mm, rel=0.03)
+
+
+def test_two_clicks_draw_the_origin_is_put_and_the_camera_placed(page, ask, loft, loft_lines):
+    ask("lens/edit", {"lines": loft_lines, "label": "Draw lines"})
+    expect(page.locator("#lensfound")).to_contain_text("mm")
+    page.get_by_label("Put lines onto the picture's edges").uncheck()
+    ends = truth(loft).project(np.array([[-1.2, 0.0, -3.0], [1.2, 0.0, -3.0]]), 0)
+    page.keyboard.press("Shift+X")
+    page.mouse.click(*at(page, *ends[0]))
+    page.mouse.move(*at(page, *(ends.mean(0))))
+    page.mouse.click(*at(page, *ends[1]))
+    page.keyboard.press("Escape")
+    expect(page.locator("#undo")).to_have_attribute("title", re.compile("Draw X"))
+    names = page.evaluate("async () => Object.keys((await (await fetch(location.pathname + '.json')).json()).lines)")
+    drawn = next(n for n in names if n not in loft_lines)
+    page.locator("#measureline").select_option(drawn)
+    page.locator("#measurelength").fill("2.4 m")
+    page.locator("#measurelength").press("Enter")
+    expect(page.locator("#lensplace")).to_contain_text("Camera's height")
+    height, _, distance = (float(page.locator("#lensplace dd").nth(k).inner_text().split()[0].rstrip(",")) for k in range(3))
+    position = truth(loft).positions[0]
+    assert height == pytest.approx(position[1], abs=0.15) and distance == pytest.approx(np.linalg.norm(position - [-1.2, 0.0, -3.0]), rel=0.05)
+    page.keyboard.press("Shift+O")
+    page.mouse.click(*at(page, *ends[1]))
+    expect(page.locator("#undo")).to_have_attribute("title", re.compile("Set the origin"))
+    kept = page.evaluate("async () => (await (await fetch(location.pathname + '.json')).json()).origin")
+    assert kept == {"line": drawn, "end": 1}
+    page.get_by_role("button", name="Camera", exact=True).click()
+    row = page.locator("#evidence .evidence", has_text="lines").first
+    row.click()
+    expect(page.locator("#focalsource")).to_have_text("lines")
+    assert float(page.locator("#focalmm").input_value()) == pytest.approx(16.0, rel=0.03) and page.locator("#focalsigma").is_visible()
+    page.locator("#pixelaspect").fill("2")
+    page.get_by_role("button", name="Keep these facts").click()
+    expect(page.locator("#undo")).to_have_attribute("title", re.compile("camera's facts"))
+    # Twice as wide: the whole plate still fits, so it is lower.
+    shown = page.evaluate("() => { const c = document.querySelector('#plate').getContext('2d'); const s = devicePixelRatio; const v = document.querySelector('#plate'); const p = c.getImageData(v.clientWidth / 2 * s, v.clientHeight / 2 * s - v.clientWidth * s * 0.25, 1, 1).data; return [p[0], p[1], p[2]]; }")
+    assert shown == [11, 16, 20]
+    page.keyboard.press("Control+z")
+    expect(page.locator("#pixelaspect")).to_have_value("1")
+    for _ in range(4):
+        ask("undo")
 
 
 def test_lines_are_drawn_dragged_and_looked_through_with_the_mouse(page, ask, loft, loft_lines):

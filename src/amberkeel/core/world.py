@@ -6,6 +6,7 @@ import numpy as np
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import WorldError
+from amberkeel.core.geometry import nearest_rotation
 
 METRES = {"mm": 0.001, "cm": 0.01, "m": 1.0, "in": 0.0254, "ft": 0.3048}
 """Metres in each unit a distance may be typed in."""
@@ -32,6 +33,18 @@ class Datum:
         return path.moved(self.scale, self.rotation, self.translation)
 
 
+@dataclass(frozen=True)
+class DrawnAxes:
+    """What drawn axis lines tell of the world.
+
+    `rotations` holds ``world_from_camera`` (3, 3) by frame. `place` is a frame and the camera's position there (3,), metres
+    from the origin above the floor, or None where no length was measured.
+    """
+
+    rotations: dict[int, np.ndarray]
+    place: tuple[int, np.ndarray] | None = None
+
+
 IDENTITY = Datum(1.0, np.eye(3), np.zeros(3))
 
 
@@ -52,38 +65,79 @@ def make_datum(
     ground: np.ndarray | None = None,
     origin: np.ndarray | None = None,
     scale: tuple[np.ndarray, np.ndarray, float] | None = None,
+    axes: DrawnAxes | None = None,
 ) -> Datum:
-    """Make the datum from chosen points in the solve's coordinates.
+    """Make the datum from chosen points in the solve's coordinates and from drawn axis lines.
 
     Parameters
     ----------
-    ground : (N, 3) points that become Y = 0, N >= 3, or None for the solve's own level.
+    ground : (N, 3) points that become Y = 0, N >= 3, or None for the level of the axis lines, or else the solve's own.
     origin : (3,) the point that becomes (0, 0, 0); on a ground it gives X and Z only.
-    scale : two points (3,) and the distance between them in metres, or None for the solve's own scale.
+    scale : two points (3,) and the distance between them in metres, or None. axes : what axis lines tell, or None.
 
-    The heading keeps the first camera looking along -Z.
+    The heading is that of the axis lines; without them the first camera looks along -Z. Where the lines tell the camera's
+    place, its height over a ground gives a scale that is not given otherwise, and with any scale it gives the origin.
     """
-    rotation, factor, rms = np.eye(3), 1.0, None
-    if scale is not None:
-        a, b, metres = scale
-        apart = float(np.linalg.norm(a - b))
-        if not metres > 0.0:
-            raise WorldError("The distance must be more than zero.", "Type the distance as measured on set.")
-        if apart < 1e-9:
-            raise WorldError("The two points for the scale are one and the same.", "Choose two points well apart.")
-        factor = metres / apart
-    anchor = path.positions[0] if origin is None else origin
+    rotation, rms, up, centre = np.eye(3), None, None, None
+    drawn = _turned(path, axes) if axes else None
+    if drawn is not None:
+        rotation = drawn
     if ground is not None:
-        if len(ground) < 3:
-            raise WorldError("A ground needs three points.", "Select three or more tracks on the ground.")
-        centre, up, rms = fit_plane(ground)
-        if ((path.positions - centre) @ up).mean() < 0.0:
-            up = -up
-        rotation = _upright(up, path.world_from_camera[0][:, 2])
+        centre, up, rms = _ground(path, ground)
+        rotation = _upright(up, path.world_from_camera[0][:, 2] if drawn is None else -drawn[2])
+    at = _placed(path, axes)
+    factor = 1.0 if scale is None else _scale(*scale)
+    if scale is None and at is not None and up is not None:
+        factor = _scale_by_height(at, up, centre)
+    if origin is not None:
+        anchor = origin
+    elif at is not None and (scale is not None or up is not None):
+        anchor = at[0] - rotation.T @ at[1] / factor
+    else:
+        anchor = np.zeros(3) if ground is None else path.positions[0]
+    if up is not None:
         anchor = anchor - ((anchor - centre) @ up) * up
-    elif origin is None:
-        anchor = np.zeros(3)
     return Datum(factor, rotation, -factor * rotation @ anchor, None if rms is None else rms * factor)
+
+
+def _scale(a: np.ndarray, b: np.ndarray, metres: float) -> float:
+    """Return metres a unit of the solve, from two of its points and their distance."""
+    apart = float(np.linalg.norm(a - b))
+    if not metres > 0.0:
+        raise WorldError("The distance must be more than zero.", "Type the distance as measured on set.")
+    if apart < 1e-9:
+        raise WorldError("The two points for the scale are one and the same.", "Choose two points well apart.")
+    return metres / apart
+
+
+def _ground(path: CameraPath, points: np.ndarray) -> tuple[np.ndarray, np.ndarray, float]:
+    """Return a ground's centre, its normal towards the camera, and its RMS distance."""
+    if len(points) < 3:
+        raise WorldError("A ground needs three points.", "Select three or more tracks on the ground.")
+    centre, up, rms = fit_plane(points)
+    return centre, -up if ((path.positions - centre) @ up).mean() < 0.0 else up, rms
+
+
+def _turned(path: CameraPath, axes: DrawnAxes) -> np.ndarray | None:
+    """Return the rotation from the solve's to the world's axes that agrees best with the lines; None where no frame of theirs is solved."""
+    rows = {int(frame): row for row, frame in enumerate(path.frames)}
+    both = [rotation @ path.world_from_camera[rows[frame]].T for frame, rotation in axes.rotations.items() if frame in rows]
+    return nearest_rotation(np.sum(both, axis=0)) if both else None
+
+
+def _placed(path: CameraPath, axes: DrawnAxes | None) -> tuple[np.ndarray, np.ndarray] | None:
+    """Return the solved camera's position and where lines say that it stands, metres, on the same frame; None without such."""
+    if axes is None or axes.place is None:
+        return None
+    row = np.nonzero(path.frames == axes.place[0])[0]
+    return (path.positions[row[0]], axes.place[1]) if len(row) else None
+
+
+def _scale_by_height(at: tuple[np.ndarray, np.ndarray], up: np.ndarray, centre: np.ndarray) -> float:
+    height = float((at[0] - centre) @ up)
+    if height < 1e-9 or at[1][1] <= 0.0:
+        raise WorldError("The camera does not stand above the floor that the lines tell.", "Is the measured line on the ground? Clear the datum, or draw it anew.")
+    return float(at[1][1]) / height
 
 
 def _upright(up: np.ndarray, forward: np.ndarray) -> np.ndarray:

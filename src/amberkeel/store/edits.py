@@ -187,7 +187,7 @@ def _restamp(shot: Shot, what: str, before, after) -> None:
 
 def _lens(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
     """Payload: {"lines": {name: line or None}, "values": {key: value}, "plate": {column: value}, "profile": id or None,
-    "label": what is done}."""
+    "datum": the whole datum, "label": what is done}."""
     inverse: dict = {"lines": {}, "values": {}, "plate": {}, "label": payload["label"]}
     lens = {"lines": {}, **(shot.lens or {})}
     lines = dict(lens["lines"])
@@ -212,6 +212,8 @@ def _lens(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
         before = _held(session, shot)
         inverse["profile"], shot.profile_id = shot.profile_id, payload["profile"]
         _restamp(shot, "profile", before, _held(session, shot))
+    if "datum" in payload:
+        inverse["datum"], shot.datum = shot.datum, payload["datum"]
     return inverse, payload["label"]
 
 

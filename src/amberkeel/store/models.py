@@ -225,9 +225,11 @@ class Edit(Base):
 
 
 class SensorPreset(Base):
-    """A sensor size that the user keeps under a name."""
+    """A sensor size that a user keeps under a name."""
 
     __tablename__ = "sensor_preset"
+    __table_args__ = (UniqueConstraint("owner", "name"),)
     id: Mapped[int] = mapped_column(primary_key=True)
-    name: Mapped[str] = mapped_column(String(80), unique=True)
+    owner: Mapped[str] = mapped_column(String(80))
+    name: Mapped[str] = mapped_column(String(80))
     width_mm: Mapped[float]

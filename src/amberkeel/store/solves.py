@@ -11,7 +11,7 @@ from amberkeel.core.errors import WorldError
 from amberkeel.core.handoff.document import solve_document
 from amberkeel.core.lens.profile import read_lens
 from amberkeel.core.solve.solve import Solution
-from amberkeel.core.world import IDENTITY, Datum, make_datum
+from amberkeel.core.world import IDENTITY, Datum, DrawnAxes, make_datum
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Shot, Track
 
@@ -113,7 +113,15 @@ def datum_of(session: Session, media: Media, shot: Shot, attempt: Attempt) -> Da
     if "scale" in chosen:
         a, b = chosen["scale"]["tracks"]
         scale = (point(a), point(b), chosen["scale"]["metres"])
-    return make_datum(path_of(document), ground, origin, scale)
+    return make_datum(path_of(document), ground, origin, scale, _drawn_axes(chosen.get("axes")))
+
+
+def _drawn_axes(kept: dict | None) -> DrawnAxes | None:
+    """Return what a datum keeps of axis lines."""
+    if not kept:
+        return None
+    place = kept.get("place")
+    return DrawnAxes({int(f): np.array(r) for f, r in kept["rotations"].items()}, (int(place["frame"]), np.array(place["xyz"])) if place else None)
 
 
 def in_world(document: dict, datum: Datum) -> dict:

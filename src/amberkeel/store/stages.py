@@ -79,7 +79,7 @@ def stages(session: Session, shot: Shot) -> list[Stage]:
     def state(kind: str, done: bool, look: bool = False) -> str:
         return WORKING if kind in running else LOOK if look else SETTLED if done else UNTOUCHED
 
-    parts = [word for word in ("ground", "origin", "scale") if word in (shot.datum or {})]
+    parts = _datum_parts(shot.datum or {})
     return [
         Stage("plate", "Plate", state("ingest", bool(plate and plate.ready)), f"{plate.count} frames" if plate else "no plate"),
         Stage("masks", "Masks", _masks_state(running, masks, open_proposals), _masks_fact(masks, open_proposals)),
@@ -90,6 +90,14 @@ def stages(session: Session, shot: Shot) -> list[Stage]:
         Stage("ties", "Ties", UNTOUCHED, "none", False),
         Stage("handoff", "Handoff", LOOK if stale else UNTOUCHED, "3 files ready" if solved else "nothing yet"),
     ]
+
+
+def _datum_parts(datum: dict) -> list[str]:
+    """Return which of ground, origin and scale a shot's datum fixes: axis lines level it, and with a measured length they place it."""
+    axes = datum.get("axes") or {}
+    placed = bool(axes.get("place")) and ("ground" in datum or "scale" in datum)
+    told = {"ground": "ground" in datum or bool(axes), "origin": "origin" in datum or placed, "scale": "scale" in datum or placed}
+    return [word for word, known in told.items() if known]
 
 
 def _masks_state(running: set, masks: int, proposals: int) -> str:

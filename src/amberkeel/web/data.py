@@ -13,6 +13,7 @@ from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.solves import datum_of, document_of, in_world, ledger, path_of
 from amberkeel.store.stages import is_stale, lens_changed, masks_changed, pinned, stages
 from amberkeel.store.tracks import live_tracks
+from amberkeel.web.camera import camera_of
 from amberkeel.web.common import get_shot, media, open_session
 
 blueprint = Blueprint("data", __name__)
@@ -63,6 +64,7 @@ def shot_state(opened, shot: Shot) -> dict:
         "stack": plate.stack,
         "replaced": plate.replaced,
         "lens_stamp": shot.lens_stamp,
+        "camera": camera_of(shot),
         "findings": findings(opened, shot, pinned(opened, shot)),
     }
 
@@ -140,14 +142,15 @@ def attempt(number: int):
 
 
 def _card(shot: Shot, world: dict) -> list | None:
-    """Return the checker card's outlines by frame, for a shot whose ground is set."""
-    if "ground" not in (shot.datum or {}):
+    """Return the checker card's outlines by frame, for a shot whose ground is known: from tracks, or from lines with a scale."""
+    kept = shot.datum or {}
+    if "ground" not in kept and not ("scale" in kept and (kept.get("axes") or {}).get("place")):
         return None
     path = path_of(world)
     xyz = np.array([p["xyz"] for p in world["points"] if p["state"] != "excluded"])
     low = xyz[np.abs(xyz[:, 1]) < 0.15 * np.median(np.abs(xyz))]
     centre = np.zeros(3)
-    if "origin" not in shot.datum and len(low):
+    if "origin" not in kept and not (kept.get("axes") or {}).get("place") and len(low):
         centre = np.array([np.median(low[:, 0]), 0.0, np.median(low[:, 2])])
     reach = float(np.linalg.norm(path.positions[0] - centre))
     outlines = card_outlines(path, centre, 0.28 * reach)

@@ -14,7 +14,8 @@ from amberkeel.core.plate.plate import Plate as CorePlate
 from amberkeel.core.plate.plate import open_plate
 from amberkeel.jobs.queue import send
 from amberkeel.store.jobs import submit
-from amberkeel.store.models import Plate, SensorPreset, Shot
+from amberkeel.store.models import Plate, Shot
+from amberkeel.web.camera import keep_preset, presets
 from amberkeel.web.common import get_production, open_session
 from amberkeel.web.plates import browse, inside, receive, upload_folder
 
@@ -82,11 +83,10 @@ def confirm(number: int):
     path, plate = _open_source(source)
     with open_session() as opened:
         twin = opened.scalar(select(Shot).join(Plate).where(Plate.source == path).limit(1))
-        presets = list(opened.scalars(select(SensorPreset).order_by(SensorPreset.name)))
         rate = f"{plate.fps.numerator}/{plate.fps.denominator}" if plate.fps else "24/1"
         return render_template(
             "confirm.html", production=get_production(opened, number), plate=plate, source=source, rate=rate, twin=twin,
-            rates=FRAME_RATES if rate in FRAME_RATES else [rate, *FRAME_RATES], sensors=SENSORS, presets=presets,
+            rates=FRAME_RATES if rate in FRAME_RATES else [rate, *FRAME_RATES], sensors=SENSORS, presets=presets(opened),
             name=re.sub(r"[._-]+$", "", plate.name).upper(), show_rate=show_rate,
         )  # fmt: skip
 
@@ -148,7 +148,8 @@ def add_shot(number: int):
             raise KeelError(f"{production.name} has a shot named {name} already.", "Give this one another name.")
         shot = Shot(production_id=production.id, name=name, note=form.get("note", "").strip()[:400], plate=row)
         opened.add(shot)
-        _keep_preset(opened, form.get("preset", "").strip()[:80], row.sensor_width_mm)
+        if form.get("preset", "").strip():
+            keep_preset(opened, form["preset"].strip()[:80], row.sensor_width_mm)
         opened.flush()
         job = submit(opened, "ingest", shot.id)
         shot_id = shot.id
@@ -165,9 +166,3 @@ def _rate(chosen: str, typed: str) -> str:
         raise KeelError("The frame rate must lie between 1 and 1000.")
     return f"{rate.numerator}/{rate.denominator}"
 
-
-def _keep_preset(opened, name: str, width_mm: float) -> None:
-    if name:
-        row = opened.scalar(select(SensorPreset).where(SensorPreset.name == name)) or SensorPreset(name=name)
-        row.width_mm = width_mm
-        opened.add(row)

@@ -15,10 +15,14 @@ from amberkeel.store.jobs import submit
 from amberkeel.store.models import Job, Shot
 from amberkeel.store.session import session
 from amberkeel.store.tracks import live_tracks
+from amberkeel.web.camera import KNOWN, START, UNKNOWN, sigma_mm
 from amberkeel.web.common import get_shot, open_session
 from amberkeel.web.data import detect_settings
 
 blueprint = Blueprint("jobs", __name__)
+
+START_SHARE = 0.1
+"""One sigma of a start value for the focal length where none is typed, as a share of it."""
 
 STREAM_S = 600
 """Longest life of one event stream in seconds; browsers connect again by themselves."""
@@ -49,16 +53,34 @@ def solve(number: int):
         raise KeelError("The camera motion is auto, free or nodal.")
     if asked.get("distortion", "estimate") not in ("estimate", "none", "profile"):
         raise KeelError("Distortion is estimate, none or profile.")
-    focal = str(asked.get("focal_mm") or "").strip().replace(",", ".")
-    try:
-        known = float(focal) if focal else None
-    except ValueError:
-        raise KeelError(f"Focal length: “{focal}” is no number.") from None
-    if known is not None and not 1.0 <= known <= 5000.0:
-        raise KeelError("The focal length must lie between 1 and 5000 mm.")
-    arguments = {"focal_mm": known, "motion": asked.get("motion", "auto"), "distortion": asked.get("distortion", "estimate")}
-    arguments |= {"terms": solve_terms(asked.get("terms", {})), "zoom": bool(asked.get("zoom", False)), "share": sharing(number, asked.get("share", []))}
+    terms = solve_terms(asked.get("terms", {}))
+    arguments = {"motion": asked.get("motion", "auto"), "distortion": asked.get("distortion", "estimate"), "focal_mm": None}
+    arguments |= _focal(number, asked, terms)
+    arguments |= {"terms": terms, "zoom": bool(asked.get("zoom", False)), "share": sharing(number, asked.get("share", []))}
     return start("solve", number, arguments)
+
+
+def _focal(number: int, asked: dict, terms: dict) -> dict:
+    """Return a known focal length in mm for a solve's arguments; a start value goes into the terms, in pixels, unless one is there."""
+    text, state = str(asked.get("focal_mm") or "").strip().replace(",", "."), asked.get("focal_state", KNOWN)
+    try:
+        value = float(text) if text else None
+    except ValueError:
+        raise KeelError(f"Focal length: “{text}” is no number.") from None
+    if value is not None and not 1.0 <= value <= 5000.0:
+        raise KeelError("The focal length must lie between 1 and 5000 mm.")
+    if state not in (KNOWN, START, UNKNOWN):
+        raise KeelError("The focal length is known, a start value, or unknown.")
+    if value is None or state == UNKNOWN:
+        return {}
+    if state == KNOWN:
+        return {"focal_mm": value}
+    with open_session() as opened:
+        plate = get_shot(opened, number).plate
+    px = plate.width / plate.sensor_width_mm
+    sigma = sigma_mm(asked.get("focal_sigma_mm")) or START_SHARE * value
+    terms.setdefault("focal", {"state": SOFT, "value": value * px, "sigma": sigma * px})
+    return {}
 
 
 def sharing(number: int, given: list) -> list[int]:

@@ -1,32 +1,31 @@
-"""The lens stage: what the camera was, drawn lines and boxes, and what they tell. Profiles are in `profiles`."""
+"""The lens stage: drawn lines and boxes, and what they tell. The camera's facts are in `camera`, profiles in `profiles`."""
 
 from functools import lru_cache
-from pathlib import Path
 
 import numpy as np
 from flask import Blueprint, abort, current_app, jsonify, request
 from sqlalchemy import select
 
-from amberkeel.core.errors import KeelError, LensError, PlateError
+from amberkeel.core.errors import LensError, PlateError
 from amberkeel.core.lens import Lens
 from amberkeel.core.lens.box import EDGES, SHARED, BoxPose, box_lines, boxes_of, guessed_pose, new_box, settle_box
 from amberkeel.core.lens.drawn import DRAWN_SIGMA_PX, LensOrder, read_lines
 from amberkeel.core.lens.edges import find_edge, snap
 from amberkeel.core.lens.fit import LensFit, centre_test, fit_lens, straightness
 from amberkeel.core.lens.kernels import PLACES
-from amberkeel.core.lens.look import bent_lines, camera_place, floor_grid, horizon, horizon_angles, vanishing_points
-from amberkeel.core.lens.metadata import camera_facts
+from amberkeel.core.lens.look import bent_lines, floor_cell, floor_grid, horizon, horizon_angles, vanishing_points
 from amberkeel.core.lens.picture import bent_grid
+from amberkeel.core.lens.place import CameraPlace, camera_place
 from amberkeel.core.lens.profile import LensProfile as Profile
 from amberkeel.core.lens.profile import check_lens, profile_document, profile_from_lines, read_profile, typed_names
-from amberkeel.core.lens.sensor import FORMATS, checked_aspect, filmed_width_mm, length_mm, pixel_formats
+from amberkeel.core.lens.sensor import length_mm
 from amberkeel.core.solve.held_lens import straight_px
 from amberkeel.core.plate.decode import to_gray
 from amberkeel.jobs.lenses import straightened_folder
-from amberkeel.jobs.plates import open_row
 from amberkeel.store import edits
-from amberkeel.store.models import Attempt, LensProfile, Plate, SensorPreset, Shot
+from amberkeel.store.models import Attempt, LensProfile, Plate, Shot
 from amberkeel.store.solves import document_of
+from amberkeel.web.camera import KNOWN, UNKNOWN, camera_facts_of, fill_camera
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.data import shot_state
 from amberkeel.web.jobs import start
@@ -53,37 +52,25 @@ def facts(number: int):
     """Send what the lens stage shows that does not change with every drag."""
     with open_session() as opened:
         shot = get_shot(opened, number)
-        plate, kept = shot.plate, shot.lens or {}
+        kept = shot.lens or {}
         rows = opened.scalars(select(LensProfile).where(LensProfile.production_id == shot.production_id, ~LensProfile.removed).order_by(LensProfile.name))
         users = {s.id: s.name for s in shot.production.shots}
         using: dict[int, list[str]] = {}
         for other in shot.production.shots:
             if other.profile_id:
                 using.setdefault(other.profile_id, []).append(users[other.id])
-        presets = opened.scalars(select(SensorPreset).order_by(SensorPreset.name))
         attempt = opened.get(Attempt, shot.pinned_id) if shot.pinned_id else None
-        solved = document_of(media(), attempt) if attempt else None
         return jsonify(
-            lines=kept.get("lines", {}), wanted=kept.get("wanted", {}), crop=kept.get("crop", 1.0),
-            sensor_mm=kept.get("sensor_mm", plate.sensor_width_mm), sensor_width_mm=plate.sensor_width_mm,
-            pixel_aspect=plate.pixel_aspect, focal_mm=plate.focal_mm, focal_state=kept.get("focal_state", "start" if plate.focal_mm else "unknown"),
-            formats=[{"name": f.name, "width_mm": f.width_mm, "height_mm": f.height_mm} for f in FORMATS],
-            presets=[{"name": p.name, "width_mm": p.width_mm} for p in presets],
-            pixel_formats=[{"name": f.name, "aspect": f.pixel_aspect, "shows": f.shows} for f in pixel_formats(plate.width, plate.height)],
-            profiles=[_profile_row(p, shot, using.get(p.id, [])) for p in rows], profile=shot.profile_id,
-            found=_metadata(plate), solved=solved and solved.get("lens_report"),
+            **camera_facts_of(opened, shot),
+            lines=kept.get("lines", {}), wanted=kept.get("wanted", {}), origin=kept.get("origin"), measured=kept.get("measured"),
+            profiles=[_profile_row(p, shot, using.get(p.id, [])) for p in rows], profile=shot.profile_id, solved=attempt and _solved(attempt),
             straightened=(straightened_folder(current_app.settings, number) / "straight.json").exists(),
         )  # fmt: skip
 
 
-def _metadata(plate: Plate) -> dict | None:
-    try:
-        row = open_row(plate)
-        path = row.source.path if hasattr(row.source, "count") else row.source.path(int(row.frames[0]))
-        found = camera_facts(Path(path))
-    except KeelError:
-        return None
-    return {"focal_mm": found.focal_mm, "equivalent_mm": found.equivalent_mm, "sensor_width_mm": found.sensor_width_mm} if found.any else None
+def _solved(attempt: Attempt) -> dict:
+    """Return the focal length of an attempt as evidence."""
+    return {"attempt": attempt.id, "number": attempt.number, "focal_mm": attempt.figures["focal_mm"], "focal_sigma_mm": attempt.figures["focal_sigma_mm"]}
 
 
 def _profile_row(row: LensProfile, shot: Shot, shots: list[str]) -> dict:
@@ -117,8 +104,8 @@ def lens_order(plate: Plate, asked: dict) -> LensOrder:
     model, radial = str(wanted.get("model", "radial")), int(wanted.get("radial", 2))
     if model not in ("radial", "division") or not 0 <= radial <= 3:
         raise LensError("Choose one to three radial coefficients, or the division model.")
-    focal, state = plate.focal_mm, str(asked.get("focal_state", "unknown"))
-    known = focal * plate.width / plate.sensor_width_mm if focal and state == "known" else None
+    focal, state = plate.focal_mm, str(asked.get("focal_state", UNKNOWN))
+    known = focal * plate.width / plate.sensor_width_mm if focal and state == KNOWN else None
     return LensOrder(plate.width, plate.height, plate.pixel_aspect, known, 0.0, model, radial, bool(wanted.get("tangential", False)))
 
 
@@ -138,9 +125,10 @@ def fit(number: int):
             raise
         return jsonify(trouble=BOX_HINT if sum(all(d.get("set", [True])) for d in lines.values()) < 2 else str(error), boxes=_settled(number, boxes, plate, None, frame))
     _last[number] = found, plate
-    answer = _seen(found, drawn, plate, frame, bool(asked.get("grid", True)), bool(asked.get("quick")))
+    place, trouble = told_place(found, drawn, asked.get("measured"), asked.get("origin"))
+    answer = _seen(found, drawn, plate, frame, bool(asked.get("grid", True)), bool(asked.get("quick")), place)
     answer["boxes"] = _settled(number, boxes, plate, found, frame)
-    answer["place"] = _place(found, drawn, asked.get("measured"))
+    answer["place"] = place[1] if place else {"trouble": trouble} if trouble else None
     if not asked.get("quick"):
         test = centre_test(drawn, order, found)
         answer["centre"] = [test[0].tolist(), test[1].tolist()] if test else None
@@ -178,7 +166,7 @@ def box(number: int):
 
 
 def _pixel(given) -> np.ndarray:
-    point = np.array(given, float)
+    point = np.array(given if isinstance(given, list) else [], float)
     if point.shape != (2,) or not np.isfinite(point).all():
         raise LensError("That is no place on the picture.")
     return point
@@ -198,22 +186,40 @@ def by_hand(number: int):
     return jsonify(_seen(held, drawn, plate, int(asked.get("frame", plate.first))))
 
 
-def _place(found: LensFit, drawn, measured) -> dict | None:
-    """Return the camera's height and distance from where a measured axis line starts, metres, or None where nothing is measured."""
-    line = next((d for d in drawn if measured and d.name == measured.get("line") and d.axis), None)
+def told_place(found: LensFit, drawn: list, measured: dict | None, origin: dict | None) -> tuple[tuple[int, dict] | None, str]:
+    """Return the frame and the camera's place there as the page shows it, from a measured axis line and an origin; or None and why not."""
+    line = next((d for d in drawn if measured and d.name == measured.get("line")), None)
     if line is None:
+        return None, ""
+    try:
+        metres = length_mm(measured.get("length", ""), 1e6) / 1000.0
+        return (line.frame, _placed(camera_place(found, line, metres, origin_pixel(origin, drawn, line.frame)))), ""
+    except LensError as error:
+        return None, str(error)
+
+
+def _placed(place: CameraPlace) -> dict:
+    return {
+        "xyz": place.xyz.tolist(), "sigma": place.sigma.tolist(), "distance": place.distance, "distance_sigma": place.distance_sigma, "cell_m": floor_cell(place.distance),
+    }  # fmt: skip
+
+
+def origin_pixel(origin: dict | None, drawn: list, frame: int) -> np.ndarray | None:
+    """Return where the stated origin lies on a frame: a place on the picture, or the end of a line; None where it is stated on no such frame."""
+    if not origin:
         return None
-    metres = length_mm(measured.get("length", ""), 1e6) / 1000.0
-    xyz, distance = camera_place(found, line.frame, line.points[0], line, metres)
-    return {"xyz": xyz.tolist(), "distance": distance}
+    if origin.get("line"):
+        line = next((d for d in drawn if d.name == origin["line"] and d.frame == frame), None)
+        return None if line is None else line.points[-1 if origin.get("end") else 0]
+    return _pixel(origin.get("point")) if int(origin.get("frame", frame)) == frame else None
 
 
 def line_rows(lines: dict) -> list[dict]:
     return [{**line, "name": name, **({"sigma": DRAWN_SIGMA_PX * SHARED} if line.get("box") else {})} for name, line in lines.items()]
 
 
-def _seen(found: LensFit, drawn, plate: Plate, frame: int, grid: bool = True, quick: bool = False) -> dict:
-    """Return what the page shows of a fit on a frame; `quick` leaves away what a drag does not need."""
+def _seen(found: LensFit, drawn, plate: Plate, frame: int, grid: bool = True, quick: bool = False, place: tuple[int, dict] | None = None) -> dict:
+    """Return what the page shows of a fit on a frame; `quick` leaves away what a drag does not need. `place` is the camera's, by frame."""
     lens, mm = found.lens, plate.sensor_width_mm / plate.width
     here = [d for d in drawn if d.frame == frame]
     ends = np.cumsum([len(d.points) for d in here])[:-1]
@@ -233,9 +239,17 @@ def _seen(found: LensFit, drawn, plate: Plate, frame: int, grid: bool = True, qu
         answer |= {
             "horizon": horizon(lens, turned).round(1).tolist(), "vanishing": vanishing_points(lens, turned), "roll": float(np.degrees(roll)), "tilt": float(np.degrees(tilt)),
             "angle_sigma": float(np.degrees(found.rotation_sigma[frame][:2].max())),
-            "floor": [g.round(1).tolist() for g in floor_grid(lens, turned, np.array([0.5 * lens.width, 0.85 * lens.height]))],
+            "floor": [g.round(1).tolist() for g in _floor(lens, turned, place[1] if place and place[0] == frame else None)],
         }  # fmt: skip
     return answer
+
+
+def _floor(lens: Lens, turned: np.ndarray, place: dict | None) -> list[np.ndarray]:
+    """Return the floor grid: about the origin in metres where the camera is placed, else in front of it without a scale."""
+    ahead = np.array([0.5 * lens.width, 0.85 * lens.height])
+    if place is None:
+        return floor_grid(lens, turned, ahead)
+    return floor_grid(lens, turned, ahead, 5, np.array(place["xyz"]), place["cell_m"])
 
 
 @blueprint.post("/shots/<int:number>/lens/snap")
@@ -283,8 +297,11 @@ def edit(number: int):
             payload["lines"][str(name)[:40]] = line
         if "wanted" in asked:
             payload["values"]["wanted"] = {k: asked["wanted"][k] for k in ("model", "radial", "tangential") if k in asked["wanted"]}
+        for key, read in (("origin", _read_origin), ("measured", _read_measured)):
+            if key in asked:
+                payload["values"][key] = read(asked[key]) if asked[key] else None
         if "facts" in asked:
-            _camera(shot, asked["facts"], payload)
+            fill_camera(shot, asked["facts"], payload)
         edits.apply(opened, number, "lens", payload, asked.get("revision"))
         return jsonify(shot_state(opened, shot))
 
@@ -296,35 +313,14 @@ def _check_edge(line: dict) -> None:
         raise LensError("That is no edge of a box.")
 
 
-def _camera(shot: Shot, given: dict, payload: dict) -> None:
-    """Fill a payload with sensor, crop, pixel aspect and focal length as typed."""
-    kept = shot.lens or {}
-    sensor = length_mm(given["sensor"], 500.0) if "sensor" in given else kept.get("sensor_mm", shot.plate.sensor_width_mm)
-    crop = float(given.get("crop", kept.get("crop", 1.0)))
-    payload["values"] |= {"sensor_mm": sensor, "crop": crop}
-    payload["plate"]["sensor_width_mm"] = filmed_width_mm(sensor, crop)
-    if "pixel_aspect" in given:
-        payload["plate"]["pixel_aspect"] = checked_aspect(float(given["pixel_aspect"]))
-    if "focal_state" in given:
-        state, text = given["focal_state"], str(given.get("focal_mm") or "").strip()
-        if state not in ("known", "start", "unknown"):
-            raise LensError("The focal length is known, a start value, or unknown.")
-        if state != "unknown" and not text:
-            raise LensError("There is no focal length to hold.", "Type one in mm.")
-        payload["values"]["focal_state"] = state
-        focal = length_mm(text) if text else None
-        payload["plate"]["focal_mm"] = focal if state != "unknown" else None
+def _read_origin(given: dict) -> dict:
+    """Return a stated origin as it is kept: a line's end, or a place on a frame."""
+    if given.get("line"):
+        return {"line": str(given["line"])[:40], "end": 1 if given.get("end") else 0}
+    return {"frame": int(given["frame"]), "point": _pixel(given.get("point")).tolist()}
 
 
-@blueprint.post("/shots/<int:number>/lens/preset")
-def preset(number: int):
-    """Keep a sensor's size under a name."""
-    asked = request.get_json()
-    name = str(asked.get("name", "")).strip()[:80]
-    if not name:
-        raise LensError("The preset has no name.", "Type one.")
-    with open_session() as opened:
-        row = opened.scalar(select(SensorPreset).where(SensorPreset.name == name)) or SensorPreset(name=name)
-        row.width_mm = length_mm(asked["width"], 500.0)
-        opened.add(row)
-    return jsonify(ok=True)
+def _read_measured(given: dict) -> dict:
+    """Return a measured line as it is kept; raises LensError for a length that is none."""
+    length_mm(given.get("length", ""), 1e6)
+    return {"line": str(given.get("line", ""))[:40], "length": str(given["length"])[:40]}

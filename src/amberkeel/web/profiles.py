@@ -7,12 +7,13 @@ from functools import lru_cache
 from pathlib import Path
 
 from flask import Blueprint, Response, current_app, jsonify, request
+from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import LensError, PlateError
 from amberkeel.core.lens import Lens
 from amberkeel.core.lens.views import ChartOrder, check_order
 from amberkeel.core.lens.drawn import read_lines
-from amberkeel.core.lens.fit import fit_lens
+from amberkeel.core.lens.fit import LensFit, fit_lens
 from amberkeel.core.lens.picture import FILTERS, Resampler, canvas_for, undistort_map
 from amberkeel.core.lens.profile import LensProfile as Profile
 from amberkeel.core.lens.profile import check_lens, profile_document, profile_from_lines, read_profile
@@ -21,11 +22,13 @@ from amberkeel.core.lens.straighten import FORMATS as FILE_FORMATS
 from amberkeel.core.plate.decode import encode_jpeg
 from amberkeel.jobs.lenses import straightened_folder
 from amberkeel.store import edits
-from amberkeel.store.models import LensProfile, Shot
-from amberkeel.web.common import get_shot, open_session, send_packed
+from amberkeel.store.models import Attempt, LensProfile, Shot
+from amberkeel.store.solves import document_of, path_of
+from amberkeel.web.camera import focal_state
+from amberkeel.web.common import get_shot, media, open_session, send_packed
 from amberkeel.web.data import shot_state
 from amberkeel.web.jobs import start
-from amberkeel.web.lens import lens_order, line_rows, plate_picture
+from amberkeel.web.lens import TURN_WORTH, lens_order, line_rows, plate_picture, told_place
 from amberkeel.web.plates import under_roots
 
 blueprint = Blueprint("profiles", __name__)
@@ -36,7 +39,7 @@ MOST_STILLS = 60
 
 @blueprint.post("/shots/<int:number>/lens/use")
 def use(number: int):
-    """Use the lens that the lines tell, one by hand, or a profile of the production; or none."""
+    """Use the lens that the lines tell, which orients the scene too, one by hand, one solved, or a profile; or none."""
     asked = request.get_json()
     with open_session() as opened:
         shot = get_shot(opened, number)
@@ -49,30 +52,64 @@ def use(number: int):
         elif asked.get("none"):
             payload = {"profile": None, "label": "Use no lens profile"}
         else:
-            row = LensProfile(production_id=shot.production_id, **_new_profile(shot, asked))
+            told = None if "hand" in asked or "attempt" in asked else _told(shot)
+            row = LensProfile(production_id=shot.production_id, **_new_profile(opened, shot, asked, told))
             opened.add(row)
             opened.flush()
-            payload = {"profile": row.id, "label": f"Use {row.name}"}
+            payload = {"profile": row.id, "label": f"Use {row.name}"} | (_oriented(shot, *told) if told else {})
         edits.apply(opened, number, "lens", payload, asked.get("revision"))
         return jsonify(shot_state(opened, shot))
 
 
-def _new_profile(shot: Shot, asked: dict) -> dict:
-    """Return name and document of a profile from the shot's lines, or from coefficients turned by hand."""
-    plate, kept = shot.plate, shot.lens or {}
+def _new_profile(opened: Session, shot: Shot, asked: dict, told: tuple[LensFit, list] | None) -> dict:
+    """Return name and document of a profile from what the shot's lines tell, from coefficients turned by hand, or from an attempt."""
+    plate = shot.plate
     short = shot.name.split()[0]
     if "hand" in asked:
         focal = plate.focal_mm * plate.width / plate.sensor_width_mm if plate.focal_mm else float(plate.width)
         lens = Lens.centred(plate.width, plate.height, focal, float(asked["hand"]), plate.pixel_aspect)
         check_lens(lens)
         profile = Profile(f"{short} by hand", lens, "typed", plate.focal_mm is not None, 0.0, plate.sensor_width_mm)
+    elif "attempt" in asked:
+        profile = _solved_profile(opened, shot, int(asked["attempt"]))
     else:
-        drawn = read_lines(line_rows(kept.get("lines", {})), plate.width, plate.height)
-        found = fit_lens(drawn, lens_order(plate, {"wanted": kept.get("wanted"), "focal_state": kept.get("focal_state", "unknown")}))
+        found = told[0]
         if not found.focal_told and not found.sigma:
             raise LensError("The lines tell neither focal length nor distortion.", " ".join(found.notes))
         profile = profile_from_lines(found, f"{short} from lines", plate.sensor_width_mm)
     return {"name": profile.name, "document": profile_document(profile)}
+
+
+def _told(shot: Shot) -> tuple[LensFit, list]:
+    """Return what a shot's kept lines tell, and the lines."""
+    kept, plate = shot.lens or {}, shot.plate
+    drawn = read_lines(line_rows(kept.get("lines", {})), plate.width, plate.height)
+    return fit_lens(drawn, lens_order(plate, {"wanted": kept.get("wanted"), "focal_state": focal_state(shot)})), drawn
+
+
+def _solved_profile(opened: Session, shot: Shot, number: int) -> Profile:
+    """Return the lens of one of the shot's attempts; raises LensError for a zoom."""
+    attempt = opened.get(Attempt, number)
+    if attempt is None or attempt.shot_id != shot.id:
+        raise LensError("That attempt is not in this shot's ledger.")
+    document = document_of(media(), attempt)
+    path = path_of(document)
+    if path.zoom is not None:
+        raise LensError("The focal length of that attempt changes over its frames.", "A profile holds one focal length.")
+    values = {v["name"]: v["sigma"] for v in document["lens_report"]["values"] if v["free"]}
+    sigma = values.pop("focal", 0.0)
+    return Profile(f"{shot.name.split()[0]} attempt {attempt.number}", path.lens, "solve", True, sigma, shot.plate.sensor_width_mm, values)
+
+
+def _oriented(shot: Shot, found: LensFit, drawn: list) -> dict:
+    """Return the datum that the shot's lines tell beside the lens, for the payload of an edit; nothing where they tell none."""
+    sure = {f: r for f, r in found.rotations.items() if found.focal_told and found.rotation_sigma[f].max() < TURN_WORTH}
+    if not sure:
+        return {}
+    kept = shot.lens or {}
+    place, _ = told_place(found, drawn, kept.get("measured"), kept.get("origin"))
+    axes = {"rotations": {str(f): r.tolist() for f, r in sure.items()}, "place": {"frame": place[0], "xyz": place[1]["xyz"]} if place else None}
+    return {"datum": {**(shot.datum or {}), "axes": axes}}
 
 
 @blueprint.post("/shots/<int:number>/lens/profile")

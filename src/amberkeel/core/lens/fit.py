@@ -57,6 +57,8 @@ class LensFit:
     rotations : ``world_from_camera`` by frame with axis lines; rotation_sigma : (3,) radians about the camera's axes.
     lines : a report for each line. notes : plain sentences for the artist. noise_px : of drawn points as found.
     held : coefficients that were asked for and held at 0.
+    free : what was adjusted, and covariance : of it, log focal length and coefficients, then of each frame's turn about the
+        camera's axes, radians; frames in their order.
     """
 
     lens: Lens
@@ -69,6 +71,8 @@ class LensFit:
     notes: list[str] = field(default_factory=list)
     noise_px: float = 0.0
     held: tuple[str, ...] = ()
+    free: tuple[str, ...] = ()
+    covariance: np.ndarray = field(default_factory=lambda: np.zeros((0, 0)))
 
     @property
     def values(self) -> dict[str, tuple[float, float]]:
@@ -273,7 +277,7 @@ def _report(data: Lines, state: LineState, order: LensOrder, notes: list[str]) -
     turns = spread[len(state.free) :].reshape(-1, 3)
     return LensFit(
         state.lens, bool(told), float(log_sigma * state.lens.focal_px[0]), sigma,
-        dict(zip(data.frames, state.rotations)), dict(zip(data.frames, turns)), reports, notes, float(noise * stated.mean()), state.held,
+        dict(zip(data.frames, state.rotations)), dict(zip(data.frames, turns)), reports, notes, float(noise * stated.mean()), state.held, state.free, covariance,
     )  # fmt: skip
 
 

@@ -2,8 +2,7 @@
 
 import numpy as np
 
-from amberkeel.core.lens.drawn import AXES, DrawnLine
-from amberkeel.core.lens.fit import LensFit
+from amberkeel.core.lens.drawn import AXES
 from amberkeel.core.lens.model import Lens
 
 FAR_PX = 1e5
@@ -55,16 +54,31 @@ def horizon_angles(rotation: np.ndarray) -> tuple[float, float]:
     return float(np.arctan2(-up[0], -up[1])), float(np.arcsin(np.clip(up[2], -1.0, 1.0)))
 
 
-def floor_grid(lens: Lens, rotation: np.ndarray, through: np.ndarray, cells: int = 3) -> list[np.ndarray]:
-    """Return a floor grid of X and Z lines that meets the plate pixel `through` (2,), each (N, 2) pixels.
+CELLS_M = (0.05, 0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 10.0, 20.0, 50.0)
+"""Sizes of the floor grid's cells where the scale is known, metres."""
 
-    The cell's size is a third of the floor's distance there; without a scale the grid means directions only.
+
+def floor_cell(distance: float) -> float:
+    """Return the size of a floor grid's cells, metres, that reads well at a distance in metres: about a fifth of it."""
+    return min(CELLS_M, key=lambda cell: abs(np.log(cell / max(0.2 * distance, 1e-9))))
+
+
+def floor_grid(lens: Lens, rotation: np.ndarray, through: np.ndarray, cells: int = 3, camera: np.ndarray | None = None, pitch: float = 0.0) -> list[np.ndarray]:
+    """Return a floor grid of X and Z lines about a place on the floor, each (N, 2) pixels.
+
+    Parameters
+    ----------
+    through : (2,) plate pixel that the grid meets; its cells are a third of the floor's distance there, and mean directions only.
+    camera : (3,) metres from the world's origin, about which the grid then lies, its cells of `pitch` metres. cells : to each side.
     """
-    ray = rotation @ np.append(lens.normalise(through), 1.0)
-    if ray[1] > -1e-3:
-        return []
-    at = ray / -ray[1]
-    pitch = float(np.linalg.norm(at)) / 3.0
+    if camera is not None:
+        at = -camera
+    else:
+        ray = rotation @ np.append(lens.normalise(through), 1.0)
+        if ray[1] > -1e-3:
+            return []
+        at = ray / -ray[1]
+        pitch = float(np.linalg.norm(at)) / 3.0
     s = np.linspace(-cells, cells, 12 * cells) * pitch
     world = np.tile(at, (2, 2 * cells + 1, len(s), 1))
     for row, axis in enumerate((0, 2)):
@@ -82,17 +96,3 @@ def _reach(lens: Lens) -> float:
     corners = np.array([[0.0, 0.0], [lens.width, 0.0], [0.0, lens.height], [lens.width, lens.height]])
     return 1.1 * float(np.hypot(*lens.normalise(corners).T).max())
 
-
-def camera_place(fit: LensFit, frame: int, origin: np.ndarray, line: DrawnLine, metres: float) -> tuple[np.ndarray, float]:
-    """Return the camera's place (3,) in metres and its distance from the origin, from an axis line of known length.
-
-    Parameters
-    ----------
-    origin : (2,) pixel of the world's origin. line : an axis line that starts there and is `metres` long.
-    """
-    lens, rotation = fit.lens, fit.rotations[frame]
-    ends = sorted((line.points[0], line.points[-1]), key=lambda p: float(np.linalg.norm(p - origin)))
-    start, end = (np.append(lens.normalise(np.asarray(p, float)), 1.0) for p in (origin, ends[1]))
-    a, b = np.cross(end, start), np.cross(end, rotation[AXES.index(line.axis)])
-    depth = metres * abs(float(a @ b)) / max(float(a @ a), 1e-12)
-    return rotation @ (-depth * start), float(depth * np.linalg.norm(start))

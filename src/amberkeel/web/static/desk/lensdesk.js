@@ -1,8 +1,10 @@
 // The lens stage: lines and what they tell, the camera's facts, profiles, and the look through the lens.
 import { get, post, postForm, toast } from "./api.js";
 import { boxesOf, followed } from "./boxdraw.js";
+import { cameraFacts, drawEvidence, fillCamera, setUpCameraBench } from "./camerabench.js";
+import { drawFound, rewriteFigures } from "./lensfound.js";
 import { LineDraw, LOOKS } from "./linedraw.js";
-import { element, facts } from "./panels.js";
+import { element } from "./panels.js";
 import { drawProfileList } from "./profilelist.js";
 
 const find = (selector) => document.querySelector(selector);
@@ -24,7 +26,6 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
     const [model, radial] = find("#linemodel").value.split(" ");
     return { model, radial: Number(radial), tangential: find("#linetangential").checked };
   };
-  const measured = () => (find("#measureline").value && find("#measurelength").value ? { line: find("#measureline").value, length: find("#measurelength").value } : null);
 
   /** Ask the server for a lens and show its newest answer; a question that finds too many before it waits, and only the newest does. */
   async function question(path, body, most) {
@@ -48,7 +49,7 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
   function ask(quick = false) {
     if (state.lens.hand) return turn(state.lens.hand);
     if (Object.keys(state.lens.lines).length < 2) { set({ fit: null, trouble: "" }); return null; }
-    const body = () => ({ lines: state.lens.lines, wanted: wanted(), focal_state: kept?.focal_state, frame: state.frame, quick, grid: state.lens.grid, measured: quick ? null : measured() });
+    const body = () => ({ lines: state.lens.lines, wanted: wanted(), focal_state: kept?.focal_state, frame: state.frame, quick, grid: state.lens.grid, measured: state.lens.measured, origin: state.lens.origin });
     return question("fit", body, quick ? 3 : 1);
   }
 
@@ -61,7 +62,7 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
       // What is kept are the corners that the last answer put, not those of one on its way.
       if (line.box) await ask();
       if (line.box) return send.keep(Object.fromEntries(Object.entries(state.lens.lines).filter(([, l]) => l.box === line.box)), `Move a corner of ${line.box}`);
-      if (find("#linesnap").checked && !line.axis) line = { ...line, points: await snapped(line, k) };
+      if (find("#linesnap").checked) line = { ...line, points: await snapped(line, k) };
       return send.keep({ [name]: line }, `Move a point of ${name}`);
     },
     keep(lines, label) {
@@ -69,6 +70,13 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
       for (const [name, line] of Object.entries(lines)) if (line) now[name] = line; else delete now[name];
       set({ lines: now });
       return edit({ lines, label });
+    },
+    /** The origin while it is dragged, and where it is let go: a place on this frame, or a line's end. */
+    origin(origin, done) {
+      set({ origin });
+      if (!done) return ask(true);
+      set({ tool: null });
+      return edit({ origin, label: origin ? "Set the origin" : "Take the origin away" });
     },
     box(from, to) {
       return act(async () => {
@@ -111,40 +119,15 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
     if (state.stage !== "lens" || seen === String(state.server?.revision)) return;
     seen = String(state.server?.revision);
     kept = await get(`/shots/${shot}/lens.json`);
-    set({ lines: kept.lines, chosen: kept.lines[state.lens.chosen] ? state.lens.chosen : null });
+    set({ lines: kept.lines, origin: kept.origin, measured: kept.measured, chosen: kept.lines[state.lens.chosen] ? state.lens.chosen : null });
     if (kept.wanted.model) {
       find("#linemodel").value = `${kept.wanted.model} ${kept.wanted.model === "division" ? 0 : kept.wanted.radial}`;
       find("#linetangential").checked = Boolean(kept.wanted.tangential);
     }
-    fillCamera();
+    if (kept.measured) find("#measurelength").value = kept.measured.length;
+    fillCamera(kept);
     drawProfiles();
     await ask();
-  }
-
-  function fillCamera() {
-    const sizes = [...kept.presets.map((p) => [`${p.name} (kept)`, p.width_mm]), ...kept.formats.map((f) => [f.name, f.width_mm])];
-    find("#sensorformat").replaceChildren(new Option("its own size", ""), ...sizes.map(([name, width]) => new Option(name, width, false, Math.abs(width - kept.sensor_mm) < 0.005)));
-    find("#sensorwidth").value = `${kept.sensor_mm.toFixed(2)} mm`;
-    find("#sensorcrop").value = (100 * kept.crop).toFixed(1).replace(/\.0$/, "");
-    find("#pixelformat").replaceChildren(...kept.pixel_formats.map((f) => new Option(`${f.name}: ${f.aspect.toFixed(3)}`, f.aspect, false, Math.abs(f.aspect - kept.pixel_aspect) < 0.002)), new Option("another", ""));
-    if (![...find("#pixelformat").options].some((o) => o.selected && o.value)) find("#pixelformat").value = "";
-    find("#pixelaspect").value = kept.pixel_aspect.toFixed(4).replace(/0+$/, "").replace(/\.$/, "");
-    find("#focalstate").value = kept.focal_state;
-    find("#focalmm").value = kept.focal_mm ?? "";
-    find("#cropnote").textContent = kept.crop < 1 ? `The plate shows ${kept.sensor_width_mm.toFixed(2)} mm of the sensor: a narrower view through the same lens.` : "";
-    const box = find("#lensmeta");
-    box.replaceChildren();
-    if (kept.found) {
-      const words = [kept.found.focal_mm && `${kept.found.focal_mm.toFixed(1)} mm`, kept.found.equivalent_mm && `${kept.found.equivalent_mm.toFixed(0)} mm on full frame`, kept.found.sensor_width_mm && `sensor ${kept.found.sensor_width_mm.toFixed(2)} mm`].filter(Boolean);
-      if (words.length) {
-        const offer = element("button", "button w-full my-1", `Take from the file: ${words.join(", ")}`);
-        offer.addEventListener("click", () => {
-          if (kept.found.focal_mm) { find("#focalmm").value = kept.found.focal_mm.toFixed(2); find("#focalstate").value = "start"; }
-          if (kept.found.sensor_width_mm) find("#sensorwidth").value = `${kept.found.sensor_width_mm.toFixed(2)} mm`;
-        });
-        box.append(offer);
-      }
-    }
   }
 
   function drawProfiles() {
@@ -197,45 +180,6 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
     return row;
   }
 
-  /** Figures of the newest fit; a text is written only where it is another. */
-  function drawFigures() {
-    const { fit } = state.lens;
-    if (!fit) return;
-    const values = [fit.focal_told ? `${fit.focal_mm.toFixed(2)} ±${fit.focal_sigma_mm.toFixed(2)}` : "not told"];
-    for (const [value, sigma] of Object.values(fit.values)) values.push(`${value.toFixed(4)} ±${sigma.toFixed(4)}`);
-    if (fit.roll !== undefined) values.push(`${fit.roll.toFixed(2)} ±${fit.angle_sigma.toFixed(2)}`, `${fit.tilt.toFixed(2)} ±${fit.angle_sigma.toFixed(2)}`);
-    const boxes = find("#lensfound").querySelectorAll("dd");
-    if (boxes.length < values.length) return;
-    values.forEach((text, k) => { if (boxes[k].firstChild.data !== text) boxes[k].firstChild.data = text; });
-  }
-
-  function drawFound() {
-    const { fit, trouble, hand } = state.lens;
-    const notes = [...(trouble ? [trouble] : []), ...(fit?.notes ?? [])];
-    if (hand) notes.unshift(`k1 is turned by hand: ${hand.toFixed(4)}.`);
-    find("#lensnotes").replaceChildren(...notes.map((text) => element("p", "say my-1", text)));
-    const rows = [];
-    if (fit) {
-      rows.push(["Focal length", fit.focal_told ? `${fit.focal_mm.toFixed(2)} ±${fit.focal_sigma_mm.toFixed(2)}` : "not told", fit.focal_told ? "mm" : ""]);
-      for (const [name, [value, sigma]] of Object.entries(fit.values)) rows.push([name, `${value.toFixed(4)} ±${sigma.toFixed(4)}`]);
-      if (fit.roll !== undefined) {
-        rows.push(["Horizon's roll", `${fit.roll.toFixed(2)} ±${fit.angle_sigma.toFixed(2)}`, "°"]);
-        rows.push(["View's tilt", `${fit.tilt.toFixed(2)} ±${fit.angle_sigma.toFixed(2)}`, "°"]);
-      }
-      if (fit.centre) {
-        const [[x, y], [sx, sy]] = fit.centre;
-        const off = Math.hypot(x / sx, y / sy);
-        if (Math.max(sx, sy) < 0.1 * state.width) rows.push(["Optical centre", off > 3 ? `off by ${x.toFixed(0)}, ${y.toFixed(0)}` : "agrees", off > 3 ? "px" : `(±${Math.max(sx, sy).toFixed(0)} px)`]);
-      }
-    }
-    facts(find("#lensfound"), rows);
-    find('[data-act="lens-use"]').disabled = !fit || (!fit.focal_told && !Object.keys(fit.values).length);
-    const chosen = find("#measureline").value;
-    find("#measureline").replaceChildren(new Option("measured line…", ""), ...Object.entries(state.lens.lines).filter(([, l]) => l.axis && (!l.set || l.set.every(Boolean))).map(([name]) => new Option(name, name, false, name === chosen)));
-    find("#measure").hidden = fit?.roll === undefined;
-    facts(find("#lensplace"), fit?.place ? [["Camera's height", fit.place.xyz[1].toFixed(2), "m"], ["Distance", fit.place.distance.toFixed(2), "m"]] : []);
-  }
-
   /** The lens that the look and the grid show: turned by hand, or as the lines tell it. */
   const shown = () => state.lens.fit?.lens ?? null;
 
@@ -269,21 +213,26 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
       find(`[data-lens="${bench}"]`).hidden = state.lens.bench !== bench;
       find(`[data-act="lens-${bench}"]`).classList.toggle("on", state.lens.bench === bench);
     }
-    for (const tool of ["edge", "x", "y", "z", "box"]) find(`[data-act="line-${tool}"]`).classList.toggle("on", state.lens.tool === tool);
+    for (const tool of ["edge", "x", "y", "z", "box", "origin"]) find(`[data-act="line-${tool}"]`).classList.toggle("on", state.lens.tool === tool);
     for (const one of ["shot", "straight"]) find(`[data-act="look-${one}"]`).classList.toggle("on", state.lens.look === one);
     if (state.stage !== "lens") return;
     // While a point is dragged the figures change and the list does not: laying it out anew would slow the drag.
-    if (drawer.grip?.kind === "point" && drawer.grip.moved) return drawFigures();
-    if (!changed || changed.has("lens") || changed.has("frame")) { drawList(); drawFound(); }
+    if (drawer.dragging) return rewriteFigures(state.lens.fit);
+    if (!changed || changed.has("lens") || changed.has("frame")) {
+      drawList();
+      drawFound(state.lens, state.width);
+      if (kept) drawEvidence(kept, state.lens.fit);
+    }
     if (!changed || changed.has("server") || changed.has("stage")) refresh().catch((e) => toast(e.message, true));
     if (changed?.has("frame") && !state.playing && state.lens.fit && !state.lens.hand) ask(true);
     look();
   }
 
-  const tool = (name) => set({ tool: state.lens.tool === name ? null : name, look: "shot" });
+  const tool = (name) => { drawer.first = null; set({ tool: state.lens.tool === name ? null : name, look: "shot" }); };
   const remove = () => {
     const { chosen, lines } = state.lens;
     if (state.stage !== "lens" || !chosen) return false;
+    if (chosen === "origin") { send.origin(null, true); return true; }
     const { box } = lines[chosen] ?? {};
     const gone = box ? Object.keys(lines).filter((n) => lines[n].box === box) : [chosen];
     send.keep(Object.fromEntries(gone.map((n) => [n, null])), `Delete ${box ?? chosen}`);
@@ -292,9 +241,13 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
   };
 
   for (const id of ["#linemodel", "#linetangential"]) find(id).addEventListener("change", () => edit({ wanted: wanted(), label: "Ask for another distortion model" }));
-  for (const id of ["#measureline", "#measurelength"]) find(id).addEventListener("change", () => ask());
-  find("#sensorformat").addEventListener("change", (e) => { if (e.target.value) find("#sensorwidth").value = `${Number(e.target.value).toFixed(2)} mm`; });
-  find("#pixelformat").addEventListener("change", (e) => { if (e.target.value) find("#pixelaspect").value = Number(e.target.value).toFixed(4); });
+  for (const id of ["#measureline", "#measurelength"]) find(id).addEventListener("change", () => {
+    const [line, length] = [find("#measureline").value, find("#measurelength").value.trim()];
+    const measured = line && length ? { line, length } : null;
+    if (measured || state.lens.measured) edit({ measured, label: measured ? `${line} is ${length} long` : "Forget the measured line" });
+  });
+  setUpCameraBench();
+  find("#overscan").addEventListener("change", (e) => { find("#overscanshare").hidden = e.target.value !== "share"; });
   find("#showgrid").addEventListener("change", (e) => { set({ grid: e.target.checked }); if (!state.lens.hand) ask(); });
   find("#showfloor").addEventListener("change", (e) => set({ floor: e.target.checked }));
   find("#handk1").addEventListener("input", (e) => turn(Number(e.target.value) / 1000));
@@ -305,10 +258,7 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
     act(async () => { await postForm(url("chart"), new FormData(e.target)); toast("Looking for the grid; it runs beside your work."); });
   });
 
-  const camera = () => edit({
-    label: "Change the camera's facts",
-    facts: { sensor: find("#sensorwidth").value, crop: Number(find("#sensorcrop").value.replace(",", ".")) / 100, pixel_aspect: Number(find("#pixelaspect").value.replace(",", ".")), focal_state: find("#focalstate").value, focal_mm: find("#focalmm").value },
-  });
+  const camera = () => edit({ label: "Change the camera's facts", facts: cameraFacts() });
 
   const actions = [
     ...BENCHES.map((bench) => ({ id: `lens-${bench}`, name: `Lens: ${{ lines: "drawn lines", camera: "the camera's facts", profiles: "profiles", through: "look through it" }[bench]}`, run: () => set({ bench }) })),
@@ -317,6 +267,7 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
     { id: "line-y", name: "Draw a line along Y", keys: "Shift Y", run: () => tool("y") },
     { id: "line-z", name: "Draw a line along Z", keys: "Shift Z", run: () => tool("z") },
     { id: "line-box", name: "Set a box onto the picture by its corners", keys: "Shift B", run: () => tool("box") },
+    { id: "line-origin", name: "Put the world's origin onto the picture", keys: "Shift O", run: () => tool("origin") },
     { id: "lens-use", name: "Use the lens that the lines tell", run: () => useLens({}) },
     { id: "lens-camera", name: "Keep the camera's facts", run: camera },
     { id: "lens-preset", name: "Keep the sensor's size as a preset", run: () => act(async () => { await post(url("preset"), { name: find("#presetname").value, width: find("#sensorwidth").value }); seen = ""; await refresh(); toast("Kept."); }) },
@@ -324,7 +275,8 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
     { id: "look-straight", name: "Lens: see the plate straightened", run: () => (shown() ? set({ look: "straight", tool: null }) : toast("There is no lens yet: draw two lines or turn k1 by hand.", true)) },
     { id: "hand-use", name: "Lens: use k1 as turned by hand", run: () => useLens({ hand: Number(find("#handvalue").value) }) },
     { id: "hand-off", name: "Lens: back to what the lines tell", run: () => { set({ hand: 0 }); ask(); } },
-    { id: "straighten", name: "Write the straightened plate", run: () => start("lens/straighten", { overscan: find("#overscan").value, filter: find("#straightfilter").value, format: find("#straightformat").value }) },
+    { id: "lens-solved", name: "Keep the pinned attempt's lens as a profile", run: () => (state.server.pinned ? useLens({ attempt: state.server.pinned }) : toast("There is no pinned attempt: solve first.", true)) },
+    { id: "straighten", name: "Write the straightened plate", run: () => start("lens/straighten", { overscan: find("#overscan").value === "share" ? find("#overscanshare input").value : find("#overscan").value, filter: find("#straightfilter").value, format: find("#straightformat").value }) },
   ];
   return { drawer, draw, remove, actions };
 }

@@ -4,8 +4,8 @@ import { element } from "./panels.js";
 const NAMES = { focal: "f", depth: "depth" };
 const short = (name) => NAMES[name] ?? name;
 
-/** Fill a box from an attempt's document; `mm` is the width of a pixel on the sensor. */
-export function drawLensReport(box, document, mm) {
+/** Fill a box from an attempt's document; `mm` is the width of a pixel on the sensor, `keepLens` makes a profile of it. */
+export function drawLensReport(box, document, mm, keepLens) {
   const report = document?.lens_report;
   box.replaceChildren();
   if (!report?.values?.length) return;
@@ -16,6 +16,10 @@ export function drawLensReport(box, document, mm) {
   details.append(element("summary", "", loose ? `Lens: ${loose} value${loose > 1 ? "s" : ""} not told` : "Lens: what the shot tells"));
   details.append(values(report, mm), heldOut(report.held_out ?? []));
   if (report.names.length > 1) details.append(together(report));
+  const keep = element("button", "button w-full mt-2", "Keep this lens as a profile");
+  keep.title = "For this shot and the others of the production";
+  keep.addEventListener("click", keepLens);
+  details.append(keep);
   box.append(details);
 }
 

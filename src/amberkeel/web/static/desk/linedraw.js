@@ -1,10 +1,11 @@
-// Drawing lines over the plate: new ones by dragging from end to end, points moved one by one with a loupe.
+// Drawing lines over the plate: new ones from end to end, by dragging or by two clicks; points moved one by one with a loupe.
 import { drawBoxes, withCorners } from "./boxdraw.js";
 import { INK } from "./colour.js";
 
 const GRIP_PX = 9;
 const LOUPE = 150;
 const ZOOM = 6;
+const JOIN_PX = 10;
 
 /** Each direction has a letter, a dash and a tint. */
 export const LOOKS = {
@@ -21,9 +22,34 @@ export class LineDraw {
     this.send = send;
     this.grip = null;
     this.over = null;
+    // The first of two clicks in plate pixels, and where the pointer is since.
+    this.first = null;
+    this.last = null;
   }
 
-  get dragging() { return Boolean(this.grip?.kind === "point" && this.grip.moved); }
+  get dragging() { return Boolean(["point", "origin"].includes(this.grip?.kind) && this.grip.moved); }
+
+  /** Where the stated origin lies on this frame, or null. */
+  originAt() {
+    const { lens, frame } = this.store.state;
+    const { origin } = lens;
+    if (!origin) return null;
+    const line = origin.line && lens.lines[origin.line];
+    if (origin.line) return line?.frame === frame ? line.points[origin.end ? line.points.length - 1 : 0] : null;
+    return origin.frame === frame ? origin.point : null;
+  }
+
+  /** The origin under a place on the screen: the end of an axis line nearby, or the plate's pixel there. */
+  originUnder(at) {
+    for (const [name, line] of this.here()) {
+      if (!line.axis) continue;
+      for (const end of [0, 1]) {
+        const [x, y] = this.viewport.place(...line.points[end ? line.points.length - 1 : 0]);
+        if (Math.hypot(x - at[0], y - at[1]) < JOIN_PX) return { line: name, end };
+      }
+    }
+    return { frame: this.store.state.frame, point: this.viewport.unplace(...at) };
+  }
 
   /** Names and lines of this frame. */
   here() {
@@ -32,6 +58,8 @@ export class LineDraw {
   }
 
   hit(at) {
+    const origin = this.originAt();
+    if (origin && !this.store.state.lens.origin.line && Math.hypot(...this.viewport.place(...origin).map((v, k) => v - at[k])) < GRIP_PX) return { kind: "origin", name: "origin" };
     for (const [name, line] of this.here()) {
       for (let k = 0; k < line.points.length; k += 1) {
         const [x, y] = this.viewport.place(...line.points[k]);
@@ -49,8 +77,18 @@ export class LineDraw {
   down(event, at) {
     const { state } = this.store;
     if (state.stage !== "lens" || state.lens.look === "straight") return false;
-    const found = this.hit(at);
     const p = this.viewport.unplace(...at);
+    if (state.lens.tool === "origin") {
+      this.send.origin(this.originUnder(at), true);
+      return true;
+    }
+    if (this.first) {
+      const { first } = this;
+      this.first = null;
+      this.made(first, p);
+      return true;
+    }
+    const found = this.hit(at);
     if (found) {
       this.store.set({ lens: { ...state.lens, chosen: found.name } });
       if (found.kind === "line" && event.detail === 2) {
@@ -72,6 +110,7 @@ export class LineDraw {
 
   move(event, at) {
     const { grip } = this;
+    if (!grip && this.first) { this.last = at; this.viewport.redraw(); return null; }
     if (!grip) return this.hover(at);
     if (Math.hypot(at[0] - grip.from[0], at[1] - grip.from[1]) > 3) grip.moved = true;
     if (grip.kind === "new") grip.to = at;
@@ -81,6 +120,7 @@ export class LineDraw {
       const points = grip.line.points.map((q, k) => (k === grip.k ? p : q));
       this.send.drag(grip.line.box ? withCorners(lines, grip.line.box, { [grip.line.ends[grip.k]]: p }, true) : { [grip.name]: { ...grip.line, points } });
     }
+    if (grip.kind === "origin" && grip.moved) this.send.origin(this.originUnder(at), false);
     this.viewport.redraw();
     return null;
   }
@@ -99,16 +139,24 @@ export class LineDraw {
     const { grip } = this;
     this.grip = null;
     if (!grip) return;
-    if (grip.kind === "new" && grip.moved) this.send[this.store.state.lens.tool === "box" ? "box" : "draw"](this.viewport.unplace(...grip.from), this.viewport.unplace(...grip.to));
+    if (grip.kind === "new" && grip.moved) this.made(this.viewport.unplace(...grip.from), this.viewport.unplace(...grip.to));
+    if (grip.kind === "new" && !grip.moved) [this.first, this.last] = [this.viewport.unplace(...grip.from), grip.from];
+    if (grip.kind === "origin" && grip.moved) this.send.origin(this.store.state.lens.origin, true);
     if (grip.kind === "point" && grip.moved) this.send.settle(grip.name, grip.k);
     this.viewport.redraw();
+  }
+
+  /** Both ends of something new are there. */
+  made(from, to) {
+    this.send[this.store.state.lens.tool === "box" ? "box" : "draw"](from, to);
   }
 
   cancel() {
     const { state } = this.store;
     if (state.stage !== "lens") return false;
-    const was = Boolean(this.grip || state.lens.tool || state.lens.chosen);
+    const was = Boolean(this.grip || this.first || state.lens.tool || state.lens.chosen);
     this.grip = null;
+    this.first = null;
     if (was) this.store.set({ lens: { ...state.lens, tool: null, chosen: null } });
     return was;
   }
@@ -127,13 +175,16 @@ export class LineDraw {
     c.restore();
     if (look !== "straight") drawBoxes(c, state.lens.lines, state.frame, state.lens.chosen, place);
     for (const [name, line] of this.here()) if (!line.set || line.set.every(Boolean)) this.drawLine(c, state, name, line, place);
+    if (look !== "straight") this.drawOrigin(c, place);
     const { grip } = this;
-    if (grip?.kind === "new" && grip.moved) {
+    const ends = grip?.kind === "new" && grip.moved ? [grip.from, grip.to] : this.first && [place(...this.first), this.last];
+    if (ends) {
+      const [[ax, ay], [bx, by]] = ends;
       c.setLineDash([5, 4]);
       c.strokeStyle = INK.amber;
       c.lineWidth = 1.5;
-      if (state.lens.tool === "box") c.strokeRect(grip.from[0], grip.from[1], grip.to[0] - grip.from[0], grip.to[1] - grip.from[1]);
-      else path(c, [grip.from, grip.to]);
+      if (state.lens.tool === "box") c.strokeRect(ax, ay, bx - ax, by - ay);
+      else path(c, ends);
       c.setLineDash([]);
     }
     if (this.dragging) this.drawLoupe(c, state, place);
@@ -175,14 +226,29 @@ export class LineDraw {
     if (words && !(line.box && !report?.disagrees && lens.chosen !== name)) tag(c, words, mx + 8, my - 8, tint);
   }
 
+  /** The world's origin: a ring and four strokes. */
+  drawOrigin(c, place) {
+    const at = this.originAt();
+    if (!at) return;
+    const [x, y] = place(...at);
+    for (const [stroke, width] of [["#000b", 5], [INK.amber, 2]]) {
+      c.strokeStyle = stroke;
+      c.lineWidth = width;
+      c.beginPath();
+      c.arc(x, y, 8, 0, 2 * Math.PI);
+      for (const [dx, dy] of [[13, 0], [-13, 0], [0, 13], [0, -13]]) { c.moveTo(x + dx * 0.4, y + dy * 0.4); c.lineTo(x + dx, y + dy); }
+      c.stroke();
+    }
+    tag(c, "origin", x + 12, y + 18, INK.amber);
+  }
+
   /** The plate under the point that is dragged, magnified in the corner away from it. */
   drawLoupe(c, state, place) {
     const { grip, viewport } = this;
     const picture = viewport.lastPicture;
-    const line = state.lens.lines[grip.name];
-    if (!picture?.width || !line) return;
-    const p = line.points[grip.k];
-    const k = picture.width / state.width;
+    const p = grip.kind === "origin" ? this.originAt() : state.lens.lines[grip.name]?.points[grip.k];
+    if (!picture?.width || !p) return;
+    const [kx, ky] = [picture.width / state.width, picture.height / state.height];
     const span = LOUPE / ZOOM;
     const [px] = place(...p);
     const left = px < viewport.width / 2 ? viewport.width - LOUPE - 14 : 14;
@@ -190,7 +256,8 @@ export class LineDraw {
     c.fillStyle = "#0b1014";
     c.fillRect(left, 14, LOUPE, LOUPE);
     c.imageSmoothingEnabled = false;
-    c.drawImage(picture, p[0] * k - (span * k) / 2, p[1] * k - (span * k) / 2, span * k, span * k, left, 14, LOUPE, LOUPE);
+    // The proxy has square pixels: as many of them each way.
+    c.drawImage(picture, p[0] * kx - (span * ky) / 2, p[1] * ky - (span * ky) / 2, span * ky, span * ky, left, 14, LOUPE, LOUPE);
     c.strokeStyle = INK.amber;
     c.lineWidth = 1;
     c.strokeRect(left + 0.5, 14.5, LOUPE - 1, LOUPE - 1);

@@ -28,7 +28,7 @@ const store = createStore({
   frame: Number(desk.first), range: null, playing: false, stage: desk.stage, tool: "pick", view: "plate", held: false, floor: 8,
   layers: { tracks: true, tails: true, sticks: true, points: false, card: true, masks: false, coverage: false },
   bench: "find", samples: new Map(), flagged: null, sightings: null, sightLength: 12, taken: new Set(), copy: null, stack: [], split: 0.5, images: "plate", showSolved: false,
-  lens: { lines: {}, fit: null, trouble: "", tool: null, chosen: null, bench: "lines", look: "shot", grid: false, floor: true, hand: 0 }, straight: null,
+  lens: { lines: {}, origin: null, measured: null, fit: null, trouble: "", tool: null, chosen: null, bench: "lines", look: "shot", grid: false, floor: true, hand: 0 }, straight: null,
   masks: null, mask: null, maskTool: "shape", proposal: null,
   exaggeration: 20, selection: new Set(), tracks: null, attempt: null, server: null, preview: null, hasGround: false,
 });
@@ -68,7 +68,8 @@ async function take(server) {
   const before = state.server;
   // An answer that was under way while an edit was made must not take the page back behind it.
   if (before && server.revision < before.revision) return;
-  store.set({ server, hasGround: Boolean(server.datum?.ground) });
+  store.set({ server, aspect: server.camera.pixel_aspect, hasGround: Boolean(server.datum?.ground) });
+  if (JSON.stringify(before?.camera) !== JSON.stringify(server.camera)) fillFocal(server.camera);
   frames.use(server.proxies);
   find("#coming").hidden = server.proxies.length > 0;
   const fresh = !before || before.revision !== server.revision;
@@ -90,6 +91,19 @@ async function fetchAttempt(id) {
   const attempt = id ? indexAttempt(await get(`/attempts/${id}.json`)) : null;
   store.set({ attempt });
   if (attempt?.trouble) toast(attempt.trouble, true);
+}
+
+/** The solve's focal length is the camera's until another is typed. */
+function fillFocal(camera) {
+  find("#focalknown").value = camera.focal_state;
+  find("#focal").value = camera.focal_mm ?? "";
+  find("#focalspread").value = camera.focal_sigma_mm || "";
+  showFocalFields();
+}
+
+function showFocalFields() {
+  find("#focal").disabled = find("#focalknown").value === "unknown";
+  find("#focalspread").hidden = find("#focalknown").value !== "start";
 }
 
 const renew = async () => take(await get(`/shots/${shot}/state.json`));
@@ -192,7 +206,7 @@ const palette = new Palette([
   { id: "fit", name: "Fit the plate to the view", keys: "0", run: () => viewport.fit() },
   ...["tracks", "tails", "sticks", "points", "card", "masks", "coverage"].map((name) => ({ id: `layer-${name}`, name: `Show or hide: ${{ tracks: "tracks", tails: "tails", sticks: "residual sticks", points: "reprojected points", card: "checker card", masks: "masks", coverage: "coverage" }[name]}`, run: () => layer(name) })),
   { id: "follow", name: "Find and follow features", run: () => start("follow", settings()) },
-  { id: "solve", name: "Solve the camera", run: () => start("solve", { motion: find("#motion").value, distortion: find("#distortion").value, focal_mm: find("#focal").value, terms: terms(), zoom: find("#zoom").checked, share: [...document.querySelectorAll("[data-share]:checked")].map((box) => Number(box.dataset.share)) }) },
+  { id: "solve", name: "Solve the camera", run: () => start("solve", { motion: find("#motion").value, distortion: find("#distortion").value, focal_mm: find("#focal").value, focal_state: find("#focalknown").value, focal_sigma_mm: find("#focalspread").value, terms: terms(), zoom: find("#zoom").checked, share: [...document.querySelectorAll("[data-share]:checked")].map((box) => Number(box.dataset.share)) }) },
   { id: "ingest", name: "Make the plate's proxies again", run: () => start("ingest", {}) },
   { id: "datum-ground", name: "World: ground from the selected tracks", run: () => datum("ground") },
   { id: "datum-origin", name: "World: origin from the selected track", run: () => datum("origin") },
@@ -207,11 +221,14 @@ const palette = new Palette([
   { id: "board", name: "Go to the board", run: () => { location.href = "/"; } },
 ]);
 
+find("#focalknown").addEventListener("change", showFocalFields);
 for (const button of document.querySelectorAll("[data-layer]")) button.addEventListener("click", () => layer(button.dataset.layer));
 for (const stop of document.querySelectorAll(".stop")) stop.addEventListener("click", (e) => { e.preventDefault(); goStage(stop.dataset.key); });
 addEventListener("popstate", () => store.set({ stage: location.pathname.split("/").pop() }));
 find("#exaggerate").addEventListener("input", (e) => store.set({ exaggeration: Math.round(10 ** (e.target.value / 40)) }));
 for (const id of ["#preview", "#count", "#spacing", "#threshold"]) find(id).addEventListener("change", preview);
+// Enter takes what was typed and gives the keys back to the picture.
+addEventListener("keydown", (e) => { if (e.key === "Enter" && e.target.matches("#desk input:not(form input)")) e.target.blur(); });
 addEventListener("keydown", (e) => { if (e.key.toLowerCase() === "h" && !/^(INPUT|SELECT)$/.test(e.target.tagName) && !e.ctrlKey) store.set({ held: true }); });
 addEventListener("keyup", (e) => { if (e.key.toLowerCase() === "h") store.set({ held: false }); });
 
@@ -227,7 +244,7 @@ store.on((changed) => {
   if (changed.has("tracks") || changed.has("attempt")) list.refresh(); else if (changed.has("selection")) list.fill();
   if (changed.has("selection")) list.reveal();
   if (changed.has("attempt")) scene?.load(state.attempt);
-  if (changed.has("attempt")) drawLensReport(find("#lensreport"), state.attempt?.world, Number(find("#lensreport").dataset.mm));
+  if (changed.has("attempt")) drawLensReport(find("#lensreport"), state.attempt?.world, Number(find("#lensreport").dataset.mm), lens.actions.find((a) => a.id === "lens-solved").run);
   if (changed.has("selection") || changed.has("attempt")) scene?.select();
   if (changed.size > 1 || !changed.has("frame")) drawControls(changed);
 });

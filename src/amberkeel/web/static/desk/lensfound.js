@@ -1,0 +1,60 @@
+// What the lines tell, as figures: the lens, the horizon, and where the camera stands.
+import { element, facts } from "./panels.js";
+
+const find = (selector) => document.querySelector(selector);
+
+/** Rows of the lens: name, value with sigma, unit. */
+export function foundRows(fit) {
+  if (!fit) return [];
+  const rows = [["Focal length", fit.focal_told ? `${fit.focal_mm.toFixed(2)} ±${fit.focal_sigma_mm.toFixed(2)}` : "not told", fit.focal_told ? "mm" : ""]];
+  for (const [name, [value, sigma]] of Object.entries(fit.values)) rows.push([name, `${value.toFixed(4)} ±${sigma.toFixed(4)}`]);
+  if (fit.roll !== undefined) {
+    rows.push(["Horizon's roll", `${fit.roll.toFixed(2)} ±${fit.angle_sigma.toFixed(2)}`, "°"]);
+    rows.push(["View's tilt", `${fit.tilt.toFixed(2)} ±${fit.angle_sigma.toFixed(2)}`, "°"]);
+  }
+  return rows;
+}
+
+/** Rows of the camera's place over the origin. */
+export function placeRows(fit) {
+  const { place } = fit ?? {};
+  if (!place?.xyz) return [];
+  const value = (v, s) => `${v.toFixed(2)} ±${s < 0.005 ? "0.01" : s.toFixed(2)}`;
+  return [
+    ["Camera's height", value(place.xyz[1], place.sigma[1]), "m"],
+    ["Along X, Z", `${place.xyz[0].toFixed(2)}, ${place.xyz[2].toFixed(2)}`, "m"],
+    ["Distance", value(place.distance, place.distance_sigma), "m"],
+    ["A cell of the floor", String(place.cell_m), "m"],
+  ];
+}
+
+/** Write figures anew where their rows stand already: while something is dragged nothing is laid out. */
+export function rewriteFigures(fit) {
+  for (const [box, rows] of [["#lensfound", foundRows(fit)], ["#lensplace", placeRows(fit)]]) {
+    const boxes = find(box).querySelectorAll("dd");
+    if (!fit || boxes.length < rows.length) continue;
+    rows.forEach(([, text], k) => { if (boxes[k].firstChild.data !== text) boxes[k].firstChild.data = text; });
+  }
+}
+
+/** Notes, figures, and the measured line. */
+export function drawFound(lens, width) {
+  const { fit, trouble, hand } = lens;
+  const notes = [...(trouble ? [trouble] : []), ...(fit?.notes ?? []), ...(fit?.place?.trouble ? [fit.place.trouble] : [])];
+  if (hand) notes.unshift(`k1 is turned by hand: ${hand.toFixed(4)}.`);
+  find("#lensnotes").replaceChildren(...notes.map((text) => element("p", "say my-1", text)));
+  facts(find("#lensfound"), [...foundRows(fit), ...centreRow(fit, width)]);
+  find('[data-act="lens-use"]').disabled = !fit || (!fit.focal_told && !Object.keys(fit.values).length);
+  const measurable = Object.entries(lens.lines).filter(([, l]) => l.axis && (!l.set || l.set.every(Boolean)));
+  find("#measureline").replaceChildren(new Option("measured line…", ""), ...measurable.map(([name]) => new Option(name, name, false, name === lens.measured?.line)));
+  find("#measure").hidden = fit?.roll === undefined;
+  facts(find("#lensplace"), placeRows(fit));
+}
+
+function centreRow(fit, width) {
+  if (!fit?.centre) return [];
+  const [[x, y], [sx, sy]] = fit.centre;
+  const off = Math.hypot(x / sx, y / sy);
+  if (Math.max(sx, sy) >= 0.1 * width) return [];
+  return [["Optical centre", off > 3 ? `off by ${x.toFixed(0)}, ${y.toFixed(0)}` : "agrees", off > 3 ? "px" : `(±${Math.max(sx, sy).toFixed(0)} px)`]];
+}
