@@ -161,14 +161,12 @@ def on_plate(page: Page, x: float, y: float) -> tuple[float, float]:
 
 def lens_pictures(page: Page, address: str) -> None:
     """Lines drawn on the shed doors, and the sail loft straightened by its own."""
-    for shot, picture, acts in ((4, "lens", []), (3, "straight", ["lens-through", "look-straight"])):
+    for shot, picture, acts in ((4, "lens", []), (3, "straight", ["look-grid", "look-straight"])):
         page.goto(f"{address}/shots/{shot}/lens")
         page.wait_for_selector("body[data-ready]")
         page.wait_for_selector("#lensfound dd")
         for act in acts:
             page.locator(f'[data-act="{act}"]').first.click()
-        if acts:
-            page.locator("#showgrid").check()
         page.wait_for_timeout(1500)
         shoot(page, picture)
 

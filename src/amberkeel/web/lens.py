@@ -241,7 +241,16 @@ def _seen(found: LensFit, drawn, plate: Plate, frame: int, grid: bool = True, qu
             "angle_sigma": float(np.degrees(found.rotation_sigma[frame][:2].max())),
             "floor": [g.round(1).tolist() for g in _floor(lens, turned, place[1] if place and place[0] == frame else None)],
         }  # fmt: skip
+        if not quick:
+            answer |= {f"straight_{name}": _straight(lens, answer[name]) for name in ("floor", "horizon")}
     return answer
+
+
+def _straight(lens: Lens, places: list) -> list:
+    """Return strokes, or one, as the straightened plate shows them."""
+    if not places or isinstance(places[0][0], list):
+        return [_straight(lens, stroke) for stroke in places]
+    return straight_px(lens, np.array(places)).round(1).tolist()
 
 
 def _floor(lens: Lens, turned: np.ndarray, place: dict | None) -> list[np.ndarray]:

@@ -146,7 +146,8 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
 
   const useLens = (body) => act(async () => {
     await take(await post(url("use"), { ...body, revision: state.server.revision }));
-    toast(body.none ? "No profile is in use now." : "In use; the next solve can hold it.");
+    find("#distortion").value = body.none ? "estimate" : "profile";
+    toast(body.none ? "No profile is in use now; the next solve estimates the lens." : "In use; the next solve holds it.");
   });
 
   function drawList() {
@@ -154,19 +155,23 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
     const names = Object.keys(state.lens.lines).filter((name) => !state.lens.lines[name].box);
     const boxes = boxesOf(state.lens.lines);
     if (!names.length && !boxes.length) return box.replaceChildren(element("p", "label my-1", "No lines yet. Choose Edge, or a direction, and drag along an edge of the set from end to end. Or choose Box and drag its corners onto the corners of something square."));
-    return box.replaceChildren(...boxes.map(boxRow), ...names.map((name) => {
-      const line = state.lens.lines[name];
-      const report = state.lens.fit?.lines[name];
-      const row = element("button", `linerow${state.lens.chosen === name ? " on" : ""}${report?.disagrees ? " bad" : ""}`);
-      const mark = element("i", "", LOOKS[line.axis ?? ""].letter || "—");
-      mark.style.color = LOOKS[line.axis ?? ""].tint;
-      const where = element("span", "label fig", line.frame === state.frame ? "" : `${line.frame}`);
-      const figures = element("span", "fig", report ? `${report.before.toFixed(2)} → ${report.after.toFixed(2)}` : `${line.points.length} points`);
-      row.append(mark, element("span", "truncate", name), where, figures);
-      row.title = report?.disagrees ? "This line disagrees with the others" : `${line.points.length} points on frame ${line.frame}; distance from straight before and after, px`;
-      row.addEventListener("click", () => { set({ chosen: name }); store.set({ frame: line.frame }); });
-      return row;
-    }));
+    const here = names.filter((name) => state.lens.lines[name].frame === state.frame);
+    const others = names.filter((name) => state.lens.lines[name].frame !== state.frame);
+    return box.replaceChildren(...boxes.map(boxRow), ...here.map(lineRow), ...(others.length ? [element("h3", "", `On other frames (${others.length})`)] : []), ...others.map(lineRow));
+  }
+
+  function lineRow(name) {
+    const line = state.lens.lines[name];
+    const report = state.lens.fit?.lines[name];
+    const row = element("button", `linerow${state.lens.chosen === name ? " on" : ""}${report?.disagrees ? " bad" : ""}`);
+    const mark = element("i", "", LOOKS[line.axis ?? ""].letter || "—");
+    mark.style.color = LOOKS[line.axis ?? ""].tint;
+    const where = element("span", "label fig", line.frame === state.frame ? "" : `${line.frame}`);
+    const figures = element("span", "fig", report ? `${report.before.toFixed(2)} → ${report.after.toFixed(2)}` : `${line.points.length} points`);
+    row.append(mark, element("span", "truncate", name), where, figures);
+    row.title = report?.disagrees ? "This line disagrees with the others" : `${line.points.length} points on frame ${line.frame}; distance from straight before and after, px`;
+    row.addEventListener("click", () => { set({ chosen: name }); store.set({ frame: line.frame }); });
+    return row;
   }
 
   function boxRow([name, count, frame]) {
@@ -214,7 +219,7 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
       find(`[data-act="lens-${bench}"]`).classList.toggle("on", state.lens.bench === bench);
     }
     for (const tool of ["edge", "x", "y", "z", "box", "origin"]) find(`[data-act="line-${tool}"]`).classList.toggle("on", state.lens.tool === tool);
-    for (const one of ["shot", "straight"]) find(`[data-act="look-${one}"]`).classList.toggle("on", state.lens.look === one);
+    for (const [name, on] of [["lines", state.lens.shown], ["floor", state.lens.floor], ["grid", state.lens.grid], ["straight", state.lens.look === "straight"]]) find(`[data-act="look-${name}"]`).classList.toggle("on", on);
     if (state.stage !== "lens") return;
     // While a point is dragged the figures change and the list does not: laying it out anew would slow the drag.
     if (drawer.dragging) return rewriteFigures(state.lens.fit);
@@ -248,8 +253,6 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
   });
   setUpCameraBench();
   find("#overscan").addEventListener("change", (e) => { find("#overscanshare").hidden = e.target.value !== "share"; });
-  find("#showgrid").addEventListener("change", (e) => { set({ grid: e.target.checked }); if (!state.lens.hand) ask(); });
-  find("#showfloor").addEventListener("change", (e) => set({ floor: e.target.checked }));
   find("#handk1").addEventListener("input", (e) => turn(Number(e.target.value) / 1000));
   find("#handvalue").addEventListener("change", (e) => turn(Number(e.target.value.replace(",", "."))));
   find('#chartform [name="pattern"]').addEventListener("change", (e) => { find("#innerfield").hidden = e.target.value === "loose"; });
@@ -257,6 +260,12 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
     e.preventDefault();
     act(async () => { await postForm(url("chart"), new FormData(e.target)); toast("Looking for the grid; it runs beside your work."); });
   });
+
+  function straightened() {
+    if (state.lens.look === "straight") set({ look: "shot" });
+    else if (shown()) set({ look: "straight", tool: null });
+    else toast("There is no lens yet: draw two lines or turn k1 by hand.", true);
+  }
 
   const camera = () => edit({ label: "Change the camera's facts", facts: cameraFacts() });
 
@@ -269,10 +278,12 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
     { id: "line-box", name: "Set a box onto the picture by its corners", keys: "Shift B", run: () => tool("box") },
     { id: "line-origin", name: "Put the world's origin onto the picture", keys: "Shift O", run: () => tool("origin") },
     { id: "lens-use", name: "Use the lens that the lines tell", run: () => useLens({}) },
-    { id: "lens-camera", name: "Keep the camera's facts", run: camera },
+    { id: "camera-keep", name: "Keep the camera's facts", run: camera },
     { id: "lens-preset", name: "Keep the sensor's size as a preset", run: () => act(async () => { await post(url("preset"), { name: find("#presetname").value, width: find("#sensorwidth").value }); seen = ""; await refresh(); toast("Kept."); }) },
-    { id: "look-shot", name: "Lens: see the plate as shot", run: () => set({ look: "shot" }) },
-    { id: "look-straight", name: "Lens: see the plate straightened", run: () => (shown() ? set({ look: "straight", tool: null }) : toast("There is no lens yet: draw two lines or turn k1 by hand.", true)) },
+    { id: "look-lines", name: "Lens: show or hide lines", run: () => set({ shown: !state.lens.shown }) },
+    { id: "look-floor", name: "Lens: show or hide floor and horizon", run: () => set({ floor: !state.lens.floor }) },
+    { id: "look-grid", name: "Lens: show or hide the grid that the lens bends", keys: "Shift G", run: () => { set({ grid: !state.lens.grid }); if (!state.lens.hand) ask(); } },
+    { id: "look-straight", name: "Lens: the plate straightened, or as shot", keys: "Shift S", run: straightened },
     { id: "hand-use", name: "Lens: use k1 as turned by hand", run: () => useLens({ hand: Number(find("#handvalue").value) }) },
     { id: "hand-off", name: "Lens: back to what the lines tell", run: () => { set({ hand: 0 }); ask(); } },
     { id: "lens-solved", name: "Keep the pinned attempt's lens as a profile", run: () => (state.server.pinned ? useLens({ attempt: state.server.pinned }) : toast("There is no pinned attempt: solve first.", true)) },

@@ -9,8 +9,7 @@ export function foundRows(fit) {
   const rows = [["Focal length", fit.focal_told ? `${fit.focal_mm.toFixed(2)} ±${fit.focal_sigma_mm.toFixed(2)}` : "not told", fit.focal_told ? "mm" : ""]];
   for (const [name, [value, sigma]] of Object.entries(fit.values)) rows.push([name, `${value.toFixed(4)} ±${sigma.toFixed(4)}`]);
   if (fit.roll !== undefined) {
-    rows.push(["Horizon's roll", `${fit.roll.toFixed(2)} ±${fit.angle_sigma.toFixed(2)}`, "°"]);
-    rows.push(["View's tilt", `${fit.tilt.toFixed(2)} ±${fit.angle_sigma.toFixed(2)}`, "°"]);
+    rows.push(["Roll, tilt", `${fit.roll.toFixed(2)}, ${fit.tilt.toFixed(2)} ±${fit.angle_sigma.toFixed(2)}`, "°"]);
   }
   return rows;
 }
@@ -22,9 +21,7 @@ export function placeRows(fit) {
   const value = (v, s) => `${v.toFixed(2)} ±${s < 0.005 ? "0.01" : s.toFixed(2)}`;
   return [
     ["Camera's height", value(place.xyz[1], place.sigma[1]), "m"],
-    ["Along X, Z", `${place.xyz[0].toFixed(2)}, ${place.xyz[2].toFixed(2)}`, "m"],
-    ["Distance", value(place.distance, place.distance_sigma), "m"],
-    ["A cell of the floor", String(place.cell_m), "m"],
+    ["From the origin", value(place.distance, place.distance_sigma), "m"],
   ];
 }
 
@@ -46,9 +43,13 @@ export function drawFound(lens, width) {
   facts(find("#lensfound"), [...foundRows(fit), ...centreRow(fit, width)]);
   find('[data-act="lens-use"]').disabled = !fit || (!fit.focal_told && !Object.keys(fit.values).length);
   const measurable = Object.entries(lens.lines).filter(([, l]) => l.axis && (!l.set || l.set.every(Boolean)));
-  find("#measureline").replaceChildren(new Option("measured line…", ""), ...measurable.map(([name]) => new Option(name, name, false, name === lens.measured?.line)));
+  // A line that is chosen before its length is typed stays chosen.
+  const chosen = lens.measured?.line ?? find("#measureline").value;
+  find("#measureline").replaceChildren(new Option("measured line…", ""), ...measurable.map(([name]) => new Option(name, name, false, name === chosen)));
   find("#measure").hidden = fit?.roll === undefined;
   facts(find("#lensplace"), placeRows(fit));
+  const { xyz, sigma } = fit?.place ?? {};
+  find("#lensplace").title = xyz ? `X, Y, Z: ${xyz.map((v, k) => `${v.toFixed(3)} ±${sigma[k].toFixed(3)}`).join(", ")} m` : "";
 }
 
 function centreRow(fit, width) {

@@ -171,10 +171,9 @@ export class LineDraw {
     c.rect(x0, y0, x1 - x0, y1 - y0);
     c.clip();
     if (state.lens.grid && fit) strokes(c, look === "straight" ? straightGrid(state) : fit.grid, place, "#ebe5d866", 1);
-    if (state.lens.floor && fit && look !== "straight") this.drawFloor(c, fit, place);
+    if (state.lens.floor && fit) this.drawFloor(c, look === "straight" ? { floor: fit.straight_floor, horizon: fit.straight_horizon } : fit, place);
     c.restore();
-    if (look !== "straight") drawBoxes(c, state.lens.lines, state.frame, state.lens.chosen, place);
-    for (const [name, line] of this.here()) if (!line.set || line.set.every(Boolean)) this.drawLine(c, state, name, line, place);
+    if (state.lens.shown || this.grip) this.drawLines(c, state, place, [x0, y0, x1 - x0, y1 - y0]);
     if (look !== "straight") this.drawOrigin(c, place);
     const { grip } = this;
     const ends = grip?.kind === "new" && grip.moved ? [grip.from, grip.to] : this.first && [place(...this.first), this.last];
@@ -188,6 +187,19 @@ export class LineDraw {
       c.setLineDash([]);
     }
     if (this.dragging) this.drawLoupe(c, state, place);
+  }
+
+  /** Boxes and lines; on the straightened picture they end where it does. */
+  drawLines(c, state, place, picture) {
+    const straight = state.lens.look === "straight";
+    c.save();
+    if (straight) {
+      c.beginPath();
+      c.rect(...picture);
+      c.clip();
+    } else drawBoxes(c, state.lens.lines, state.frame, state.lens.chosen, place);
+    for (const [name, line] of this.here()) if (!line.set || line.set.every(Boolean)) this.drawLine(c, state, name, line, place);
+    c.restore();
   }
 
   drawFloor(c, fit, place) {
@@ -239,7 +251,8 @@ export class LineDraw {
       for (const [dx, dy] of [[13, 0], [-13, 0], [0, 13], [0, -13]]) { c.moveTo(x + dx * 0.4, y + dy * 0.4); c.lineTo(x + dx, y + dy); }
       c.stroke();
     }
-    tag(c, "origin", x + 12, y + 18, INK.amber);
+    const cell = this.store.state.lens.fit?.place?.cell_m;
+    tag(c, cell ? `origin, cells of ${cell} m` : "origin", x + 12, y + 18, INK.amber);
   }
 
   /** The plate under the point that is dragged, magnified in the corner away from it. */

@@ -28,7 +28,7 @@ const store = createStore({
   frame: Number(desk.first), range: null, playing: false, stage: desk.stage, tool: "pick", view: "plate", held: false, floor: 8,
   layers: { tracks: true, tails: true, sticks: true, points: false, card: true, masks: false, coverage: false },
   bench: "find", samples: new Map(), flagged: null, sightings: null, sightLength: 12, taken: new Set(), copy: null, stack: [], split: 0.5, images: "plate", showSolved: false,
-  lens: { lines: {}, origin: null, measured: null, fit: null, trouble: "", tool: null, chosen: null, bench: "lines", look: "shot", grid: false, floor: true, hand: 0 }, straight: null,
+  lens: { lines: {}, origin: null, measured: null, fit: null, trouble: "", tool: null, chosen: null, bench: "lines", shown: true, look: "shot", grid: false, floor: true, hand: 0 }, straight: null,
   masks: null, mask: null, maskTool: "shape", proposal: null,
   exaggeration: 20, selection: new Set(), tracks: null, attempt: null, server: null, preview: null, hasGround: false,
 });
@@ -102,7 +102,7 @@ function fillFocal(camera) {
 }
 
 function showFocalFields() {
-  find("#focal").disabled = find("#focalknown").value === "unknown";
+  find("#focalmmfield").hidden = find("#focalknown").value === "unknown";
   find("#focalspread").hidden = find("#focalknown").value !== "start";
 }
 
