@@ -6,6 +6,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from desk import taken_in
 
 from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
 from amberkeel.core.plate.decode import write_png
@@ -149,23 +150,7 @@ def loft_lines(loft):
 @pytest.fixture(scope="session")
 def loft_shot(service, database, loft, tmp_path_factory):
     """It as a shot of the production, taken in and followed."""
-    from amberkeel.jobs.tasks import follow, ingest
-    from amberkeel.settings import from_environment
-    from amberkeel.store.models import Plate, Production, Shot
-    from amberkeel.store.session import session
-
-    folder = tmp_path_factory.mktemp("loft")
-    for frame, picture, _ in render_all(loft):
-        write_png(folder / f"loft.{frame}.png", picture)
-    with session(database) as opened:
-        plate = Plate(source=str(folder / "loft.####.png"), label="loft.####.png", first=1001, last=1020, width=640, height=360)
-        shot = Shot(production=Production(name="Loft"), plate=plate, name="LOFT_010 Beams")
-        opened.add(shot)
-        opened.flush()
-        made = shot.id
-    ingest(from_environment(), made, {}, lambda *_: None)
-    follow(from_environment(), made, {"count": 240}, lambda *_: None)
-    return made
+    return taken_in(database, loft, tmp_path_factory.mktemp("loft"), "LOFT_010 Beams")
 
 
 @pytest.fixture(scope="module")

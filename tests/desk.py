@@ -1,6 +1,29 @@
-"""The desk as tests use it: posting to a shot, opening its page, and finding a plate pixel on the screen."""
+"""The desk as tests use it: taking a shot in, posting to it, opening its page, and finding a plate pixel on the screen."""
 
 from contextlib import contextmanager
+
+
+def taken_in(database, shot, folder, name, count=240):
+    """Render a simulated shot of 640x360, its frames numbered on from the first; take it in and follow it as the jobs do; returns its number."""
+    from amberkeel.core.plate.decode import write_png
+    from amberkeel.core.sim.render import render_all
+    from amberkeel.jobs.tasks import follow, ingest
+    from amberkeel.settings import from_environment
+    from amberkeel.store.models import Plate, Production, Shot
+    from amberkeel.store.session import session
+
+    first, last = int(shot.frames[0]), int(shot.frames[0]) + len(shot.frames) - 1
+    for k, (_, picture, _) in enumerate(render_all(shot)):
+        write_png(folder / f"plate.{first + k}.png", picture)
+    with session(database) as opened:
+        plate = Plate(source=str(folder / "plate.####.png"), label="plate.####.png", first=first, last=last, width=640, height=360)
+        row = Shot(production=Production(name=name.split("_")[0].title()), plate=plate, name=name)
+        opened.add(row)
+        opened.flush()
+        number = row.id
+    ingest(from_environment(), number, {}, lambda *_: None)
+    follow(from_environment(), number, {"count": count}, lambda *_: None)
+    return number
 
 
 def poster(client, shot_id):

@@ -1,6 +1,7 @@
 """The command line: what the browser does, on files, for scripts and farms."""
 
 import json
+import math
 import sys
 import time
 from pathlib import Path
@@ -231,23 +232,31 @@ def chart(images, inner, square_mm, out, pattern, gap, sensor_width, pixel_aspec
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="Lens profile (JSON) to write.")
 def lines(lines, out) -> None:
     """Tell a lens from LINES, a JSON file of drawn straight edges and axis lines; write its profile."""
-    from amberkeel.core.lens.line_file import read_line_file
+    from amberkeel.core.lens.line_file import camera_rows, read_line_file
     from amberkeel.core.lens.fit import fit_lens
+    from amberkeel.core.lens.look import horizon_angles
     from amberkeel.core.lens.profile import profile_document, profile_from_lines
 
-    fits = []
-
     def work(report):
-        order, drawn, sensor = read_line_file(lines)
-        fits.append(fit_lens(drawn, order))
-        return profile_from_lines(fits[0], sensor_width_mm=sensor)
+        given = read_line_file(lines)
+        fit = fit_lens(given.lines, given.order)
+        return fit, given.placed(fit), given.sensor_width_mm
 
-    _written(out, work, lambda profile: json.dumps(profile_document(profile), indent=1))
-    fit = fits[0]
+    def text(made) -> str:
+        fit, placed, sensor = made
+        return json.dumps(profile_document(profile_from_lines(fit, sensor_width_mm=sensor)) | {"cameras": camera_rows(fit, placed)}, indent=1)
+
+    fit, placed, _ = _written(out, work, text)
     for line in fit.lines:
         click.echo(f"{line.name}  {line.before_px:.2f} px before, {line.after_px:.2f} px after{'  disagrees' if line.disagrees else ''}")
     for note in fit.notes:
         click.echo(note)
+    for frame, rotation in fit.rotations.items() if fit.focal_told else ():
+        roll, tilt = (math.degrees(a) for a in horizon_angles(rotation))
+        click.echo(f"Frame {frame}: roll {roll:.2f}°, tilt {tilt:.2f}° (±{math.degrees(fit.rotation_sigma[frame][:2].max()):.2f}°)")
+    if placed:
+        x, y, z = (f"{v:.3f} ±{s:.3f}" for v, s in zip(placed[1].xyz, placed[1].sigma))
+        click.echo(f"Frame {placed[0]}: the camera stands at {x}, {y}, {z} m from the origin")
     focal = f"focal length {fit.lens.focal_px[0]:.1f} ±{fit.focal_sigma_px:.1f} px" if fit.focal_told else "focal length not told"
     click.echo(f"{fit.lens.model.capitalize()} distortion {', '.join(f'{k} {v:+.4f}' for k, (v, _) in fit.values.items()) or 'none'}; {focal}. Written to {out}.")
 

@@ -24,6 +24,10 @@ START_SCALE = 6.0
 
 MIN_COMMON = 24
 
+LEAST_PARALLAX, LEAST_PARALLAX_PX, CLEAR_PARALLAX_PX = 5.0, 0.25, 0.6
+"""Parallax beyond a homography that counts as such: in sigmas of a track (noise alone leaves 2.2), but no less and no more than so
+many pixels."""
+
 
 @dataclass
 class Start:
@@ -75,7 +79,8 @@ def find_pairs(problem: Problem, count: int = 2) -> list[Pair]:
         raise SolveError("Too few tracks last long enough to start a solve.", "Follow more features, or a shorter range.")
     if travel < 1.0:
         raise SolveError(f"The camera does not move: tracks travel {travel:.2f} px at most.", "A locked-off plate needs no solve.")
-    if max(p.parallax for p in pairs) < 0.6:
+    noise = float(np.median(problem.sigma[problem.usable])) if problem.usable.any() else 0.0
+    if max(p.parallax for p in pairs) < np.clip(LEAST_PARALLAX * noise, LEAST_PARALLAX_PX, CLEAR_PARALLAX_PX):
         raise SolveError(
             "No parallax: every frame maps onto the others, as when a camera turns on its tripod.",
             "A nodal solve would fit this shot; it is not available yet.",

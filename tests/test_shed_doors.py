@@ -1,0 +1,117 @@
+"""SKL_040 as an artist settles it: a line is dragged, focal length and floor follow, and the profile is held by a solve."""
+
+import re
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from desk import desk_page, on_screen, poster, taken_in
+from playwright.sync_api import expect
+
+from amberkeel.core.lens.profile import read_lens
+from amberkeel.core.sim.drawn import drawn_lines
+from amberkeel.core.sim.render import truth
+from amberkeel.core.sim.shed_doors import edges, shed_doors
+
+SIZE = (640, 360)
+TRUE_MM = 32.0
+
+
+@pytest.fixture(scope="module")
+def doors():
+    """Every fourth frame: in fewer the creep would hardly move."""
+    whole = shed_doors(*SIZE, samples=2)
+    return replace(whole, frames=whole.frames[::4])
+
+
+@pytest.fixture(scope="module")
+def shot_id(service, database, doors, tmp_path_factory):
+    return taken_in(database, doors, tmp_path_factory.mktemp("doors"), "DOORS_040 Shed doors", 160)
+
+
+@pytest.fixture(scope="module")
+def lines(doors):
+    """Lines drawn on the first frame, by name, with a hand's noise."""
+    rows = drawn_lines(doors, edges(), 1001)
+    return {f"{row['axis'].upper()}{k}": row for k, row in enumerate(rows)}
+
+
+@pytest.fixture
+def page(browser, service, shot_id):
+    with desk_page(browser, service, shot_id, "lens") as opened:
+        yield opened
+
+
+def floor_off(answer, rotation):
+    """The worst angle in degrees between a stroke of the floor that an answer shows and the set's own X and Z."""
+    lens = read_lens({"width": SIZE[0], "height": SIZE[1], "pixel_aspect": 1.0}, answer["lens"])
+    worst = 0.0
+    for stroke in answer["floor"]:
+        rays = np.c_[lens.normalise(np.array(stroke)), np.ones(len(stroke))] @ rotation.T
+        normal = np.cross(rays[0], rays[-1])
+        # The stroke's plane holds the direction it runs along, and no other level one.
+        away = [abs(normal[axis]) / np.linalg.norm(normal) for axis in (0, 2)]
+        worst = max(worst, min(away))
+    return np.degrees(np.arcsin(worst))
+
+
+def test_a_dragged_line_settles_focal_length_and_floor_and_the_solve_holds_the_profile(page, client, shot_id, doors, lines):
+    ask = poster(client, shot_id)
+    # One line along Z only, with two points: what is off would else be told from the others, and change little.
+    deep = [n for n in lines if n.startswith("Z")]
+    name, kept = deep[0], {n: row for n, row in lines.items() if n not in deep[1:]}
+    true_end = lines[name]["points"][-1]
+    pulled = {**lines[name], "points": [lines[name]["points"][0], [true_end[0] + 6.0, true_end[1] + 4.4]]}
+    answers = []
+    page.on("response", lambda r: answers.append(r) if r.url.endswith("lens/fit") and r.ok else None)
+    ask("lens/edit", {"lines": {**kept, name: pulled}, "label": "Draw lines"})
+    expect(page.locator("#linelist .linerow")).to_have_count(len(kept))
+    expect(page.locator("#lensfound dd").first).to_contain_text("mm")
+    page.get_by_label("Put lines onto the picture's edges").uncheck()
+    page.mouse.move(*on_screen(page, SIZE, *pulled["points"][-1]))
+    page.mouse.down()
+    shown = set()
+    for share in np.linspace(0.0, 1.0, 12):
+        page.mouse.move(*on_screen(page, SIZE, true_end[0] + 6.0 * (1 - share), true_end[1] + 4.4 * (1 - share)))
+        page.wait_for_timeout(60)
+        shown.add(page.locator("#lensfound dd").first.inner_text())
+    page.mouse.up()
+    expect(page.locator("#undo")).to_have_attribute("title", re.compile(f"Move a point of {name}"))
+    expect(page.locator("#linelist .linerow.bad")).to_have_count(0)
+    assert len(shown) >= 4 and min(float(text.split()[0]) for text in shown) < 0.93 * TRUE_MM
+    told = float(page.locator("#lensfound dd").first.inner_text().split()[0])
+    assert told == pytest.approx(TRUE_MM, rel=0.02)
+    first, last = (r.json() for r in (next(a for a in answers if a.request.post_data_json.get("quick")), answers[-1]))
+    rotation = truth(doors).world_from_camera[0]
+    assert floor_off(last, rotation) < 0.5 < floor_off(first, rotation)
+    still = page.locator("#plate").screenshot()
+    page.get_by_role("button", name="Bent grid").click()
+    page.wait_for_timeout(600)
+    assert page.locator("#plate").screenshot() != still
+    page.get_by_role("button", name="Use this lens").click()
+    expect(page.locator("#toast")).to_contain_text("In use")
+    page.locator('.stop[data-key="solve"]').click()
+    page.get_by_role("button", name="Solve", exact=True).click()
+    expect(page.locator("#ledger")).to_contain_text("profile held", timeout=120_000)
+    attempt = client.get(f"/shots/{shot_id}/state.json").json["attempts"][0]
+    assert attempt["figures"]["focal_mm"] == pytest.approx(TRUE_MM, rel=0.02) and attempt["recipe"]["lens_held"]
+    world = client.get(f"/attempts/{attempt['id']}.json").json["world"]["frames"]
+    assert np.degrees(np.arccos(np.clip(np.array(world[0]["world_from_camera"])[1] @ rotation[1], -1, 1))) < 0.5
+
+
+def test_two_lines_of_one_direction_say_what_is_missing(page, client, shot_id, lines):
+    ask = poster(client, shot_id)
+    kept = client.get(f"/shots/{shot_id}/lens.json").json["lines"]
+    upright = {n: row for n, row in lines.items() if n.startswith("Y")}
+    ask("lens/edit", {"lines": {n: None for n in kept} | upright, "label": "Only upright lines"})
+    expect(page.locator("#lensnotes")).to_contain_text("second one")
+    expect(page.locator("#lensfound dd").first).to_have_text("not told")
+    single = dict(list(upright.items())[:1])
+    ask("lens/edit", {"lines": {n: None for n in upright if n not in single}, "label": "One line"})
+    expect(page.locator("#linelist .linerow")).to_have_count(1)
+    expect(page.locator("#lensfound dd")).to_have_count(0)
+    assert page.locator('[data-act="lens-use"]').is_disabled()
+    ask("lens/edit", {"lines": {n: None for n in single}, "label": "No line"})
+    expect(page.locator("#linelist")).to_contain_text("No lines yet")
+    for _ in range(3):
+        ask("undo")
