@@ -8,6 +8,7 @@ import { element } from "./panels.js";
 import { drawProfileList } from "./profilelist.js";
 
 const find = (selector) => document.querySelector(selector);
+const HAND_STEP = 0.0005;
 const BENCHES = ["lines", "camera", "profiles", "through"];
 
 export function setUpLens({ store, viewport, shot, act, take, start }) {
@@ -157,7 +158,9 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
     if (!names.length && !boxes.length) return box.replaceChildren(element("p", "label my-1", "No lines yet. Choose Edge, or a direction, and drag along an edge of the set from end to end. Or choose Box and drag its corners onto the corners of something square."));
     const here = names.filter((name) => state.lens.lines[name].frame === state.frame);
     const others = names.filter((name) => state.lens.lines[name].frame !== state.frame);
-    return box.replaceChildren(...boxes.map(boxRow), ...here.map(lineRow), ...(others.length ? [element("h3", "", `On other frames (${others.length})`)] : []), ...others.map(lineRow));
+    const head = element("h3", "flex", "Lines");
+    head.append(element("span", "ml-auto label", "px off straight, before → after"));
+    return box.replaceChildren(head, ...boxes.map(boxRow), ...here.map(lineRow), ...(others.length ? [element("h3", "", `On other frames (${others.length})`)] : []), ...others.map(lineRow));
   }
 
   function lineRow(name) {
@@ -255,6 +258,13 @@ export function setUpLens({ store, viewport, shot, act, take, start }) {
   find("#overscan").addEventListener("change", (e) => { find("#overscanshare").hidden = e.target.value !== "share"; });
   find("#handk1").addEventListener("input", (e) => turn(Number(e.target.value) / 1000));
   find("#handvalue").addEventListener("change", (e) => turn(Number(e.target.value.replace(",", "."))));
+  // Arrows turn the coefficient finely, ten times as much with Shift.
+  find("#handvalue").addEventListener("keydown", (e) => {
+    const way = { ArrowUp: 1, ArrowDown: -1 }[e.key];
+    if (!way) return;
+    e.preventDefault();
+    turn(Number(e.target.value.replace(",", ".")) + way * HAND_STEP * (e.shiftKey ? 10 : 1));
+  });
   find('#chartform [name="pattern"]').addEventListener("change", (e) => { find("#innerfield").hidden = e.target.value === "loose"; });
   find("#chartform").addEventListener("submit", (e) => {
     e.preventDefault();
