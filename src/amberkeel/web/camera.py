@@ -12,6 +12,7 @@ from amberkeel.core.lens.sensor import FORMATS, checked_aspect, filmed_width_mm,
 from amberkeel.jobs.plates import open_row
 from amberkeel.store.models import Plate, SensorPreset, Shot
 from amberkeel.web.common import open_session, who
+from amberkeel.web.sent import Sent, sent
 
 blueprint = Blueprint("camera", __name__)
 
@@ -70,28 +71,28 @@ def _metadata(plate: Plate) -> dict | None:
     return {"focal_mm": found.focal_mm, "equivalent_mm": found.equivalent_mm, "sensor_width_mm": found.sensor_width_mm} if found.any else None
 
 
-def fill_camera(shot: Shot, given: dict, payload: dict) -> None:
+def fill_camera(shot: Shot, given: Sent, payload: dict) -> None:
     """Fill the payload of an edit with sensor, crop, pixel aspect and focal length as typed; raises LensError for what cannot be."""
     kept = shot.lens or {}
     sensor = length_mm(given["sensor"], 500.0) if "sensor" in given else kept.get("sensor_mm", shot.plate.sensor_width_mm)
-    crop = float(given.get("crop", kept.get("crop", 1.0)))
+    crop = given.number("crop", kept.get("crop", 1.0))
     payload["values"] |= {"sensor_mm": sensor, "crop": crop}
     payload["plate"]["sensor_width_mm"] = filmed_width_mm(sensor, crop)
     if "pixel_aspect" in given:
-        payload["plate"]["pixel_aspect"] = checked_aspect(float(given["pixel_aspect"]))
+        payload["plate"]["pixel_aspect"] = checked_aspect(given.number("pixel_aspect"))
     if "sources" in given:
-        payload["values"]["sources"] = _sources(given["sources"])
+        payload["values"]["sources"] = _sources(given.part("sources"))
     if "focal_state" in given:
         _fill_focal(given, payload)
 
 
 def _sources(given: dict) -> dict:
-    if not set(given) <= {"sensor", "focal"} or not set(given.values()) <= set(SOURCES):
+    if not set(given) <= {"sensor", "focal"} or not all(source in SOURCES for source in given.values()):
         raise LensError("A value comes from typing, metadata, lines, a chart or a solve.")
     return dict(given)
 
 
-def _fill_focal(given: dict, payload: dict) -> None:
+def _fill_focal(given: Sent, payload: dict) -> None:
     state, text = given["focal_state"], str(given.get("focal_mm") or "").strip()
     if state not in (KNOWN, START, UNKNOWN):
         raise LensError("The focal length is known, a start value, or unknown.")
@@ -117,8 +118,8 @@ def sigma_mm(text) -> float:
 @blueprint.post("/shots/<int:number>/lens/preset")
 def preset(number: int):
     """Keep a sensor's size under a name."""
-    asked = request.get_json()
-    name = str(asked.get("name", "")).strip()[:80]
+    asked = sent()
+    name = asked.word("name").strip()[:80]
     if not name:
         raise LensError("The preset has no name.", "Type one.")
     with open_session() as opened:

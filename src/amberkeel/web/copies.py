@@ -13,6 +13,7 @@ from amberkeel.store import edits
 from amberkeel.web.common import get_shot, open_session
 from amberkeel.web.data import shot_state
 from amberkeel.web.plates import under_roots
+from amberkeel.web.sent import sent
 
 blueprint = Blueprint("copies", __name__)
 
@@ -40,8 +41,8 @@ def look(number: int, frame: int):
 @blueprint.post("/shots/<int:number>/copy")
 def keep(number: int):
     """Keep the operations of the tracking copy."""
-    asked = request.get_json()
-    given = asked.get("stack", [])
+    asked = sent()
+    given = asked.items_of("stack")
     if len(given) > MOST:
         raise KeelError(f"A tracking copy has up to {MOST} operations.")
     stack = [{"name": o.name, "figures": o.figures, "on": o.on} for o in read_stack(given)]
@@ -55,7 +56,7 @@ def keep(number: int):
 @blueprint.post("/shots/<int:number>/replaced")
 def replaced(number: int):
     """Choose images under a plate root that may stand in for the plate, or none."""
-    asked = request.get_json()
+    asked = sent()
     with open_session() as opened:
         shot = get_shot(opened, number)
         where = ""

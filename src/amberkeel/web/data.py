@@ -15,6 +15,7 @@ from amberkeel.store.stages import is_stale, lens_changed, masks_changed, pinned
 from amberkeel.store.tracks import live_tracks
 from amberkeel.web.camera import camera_of
 from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.sent import sent
 
 blueprint = Blueprint("data", __name__)
 
@@ -160,10 +161,10 @@ def _card(shot: Shot, world: dict) -> list | None:
 @blueprint.post("/shots/<int:number>/preview")
 def preview(number: int):
     """Find features on one frame with settings that are not run yet."""
-    asked = request.get_json()
+    asked = sent()
     with open_session() as opened:
         plate = get_shot(opened, number).plate
-    at = int(asked["frame"])
+    at = asked.whole("frame")
     if not plate.first <= at <= plate.last:
         raise KeelError(f"The plate has no frame {at}.")
     images, _ = followed_images(plate, str(asked.get("images", "plate")))
@@ -189,11 +190,11 @@ def detect_settings(asked: dict) -> DetectSettings:
 @blueprint.post("/shots/<int:number>/edit")
 def edit(number: int):
     """Make an edit; refuse one made on an older state."""
-    asked = request.get_json()
+    asked = sent()
     if asked.get("kind") not in FROM_PAGES:
         raise KeelError(f"There is no edit “{asked.get('kind')}”.")
     with open_session() as opened:
-        edits.apply(opened, number, str(asked["kind"]), asked["payload"], asked.get("revision"))
+        edits.apply(opened, number, str(asked["kind"]), asked.part("payload"), asked.get("revision"))
         return jsonify(shot_state(opened, get_shot(opened, number)))
 
 
@@ -210,8 +211,8 @@ def step(number: int):
 @blueprint.post("/shots/<int:number>/datum")
 def datum(number: int):
     """Set ground, origin or scale from selected tracks, after trying it on the pinned attempt."""
-    asked = request.get_json()
-    what, ids = asked["what"], [int(i) for i in asked.get("tracks", [])]
+    asked = sent()
+    what, ids = asked.word("what"), asked.wholes("tracks")
     with open_session() as opened:
         shot = get_shot(opened, number)
         chosen = dict(shot.datum or {})

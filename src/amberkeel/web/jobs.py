@@ -18,6 +18,7 @@ from amberkeel.store.tracks import live_tracks
 from amberkeel.web.camera import KNOWN, START, UNKNOWN, sigma_mm
 from amberkeel.web.common import get_shot, open_session
 from amberkeel.web.data import detect_settings
+from amberkeel.web.sent import sent
 
 blueprint = Blueprint("jobs", __name__)
 
@@ -31,7 +32,7 @@ STREAM_S = 600
 @blueprint.post("/shots/<int:number>/follow")
 def follow(number: int):
     """Start finding and following features."""
-    return start("follow", number, follow_arguments(request.get_json()))
+    return start("follow", number, follow_arguments(sent()))
 
 
 def follow_arguments(given: dict) -> dict:
@@ -48,15 +49,15 @@ def follow_arguments(given: dict) -> dict:
 @blueprint.post("/shots/<int:number>/solve")
 def solve(number: int):
     """Start a solve; it becomes a new attempt beside the others."""
-    asked = request.get_json()
+    asked = sent()
     if asked.get("motion", "auto") not in ("auto", "free", "nodal"):
         raise KeelError("The camera motion is auto, free or nodal.")
     if asked.get("distortion", "estimate") not in ("estimate", "none", "profile"):
         raise KeelError("Distortion is estimate, none or profile.")
-    terms = solve_terms(asked.get("terms", {}))
+    terms = solve_terms(asked.part("terms"))
     arguments = {"motion": asked.get("motion", "auto"), "distortion": asked.get("distortion", "estimate"), "focal_mm": None}
     arguments |= _focal(number, asked, terms)
-    arguments |= {"terms": terms, "zoom": bool(asked.get("zoom", False)), "share": sharing(number, asked.get("share", []))}
+    arguments |= {"terms": terms, "zoom": bool(asked.get("zoom", False)), "share": sharing(number, asked.wholes("share"))}
     return start("solve", number, arguments)
 
 
@@ -83,12 +84,12 @@ def _focal(number: int, asked: dict, terms: dict) -> dict:
     return {}
 
 
-def sharing(number: int, given: list) -> list[int]:
+def sharing(number: int, given: list[int]) -> list[int]:
     """Return the other shots that are solved with the same lens, checked."""
     with open_session() as opened:
         shot = get_shot(opened, number)
         others = {s.id: s for s in shot.production.shots if s.id != number}
-        chosen = [others.get(int(k)) for k in given]
+        chosen = [others.get(k) for k in given]
         for other in chosen:
             if other is None:
                 raise KeelError("That shot is not of this production.")

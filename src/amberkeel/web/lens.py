@@ -29,6 +29,7 @@ from amberkeel.web.camera import KNOWN, UNKNOWN, camera_facts_of, fill_camera
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.data import shot_state
 from amberkeel.web.jobs import start
+from amberkeel.web.sent import Sent, as_object, sent, whole
 
 blueprint = Blueprint("lens", __name__)
 
@@ -100,8 +101,8 @@ def plate_facts(number: int):
 
 def lens_order(plate: Plate, asked: dict) -> LensOrder:
     """Return what lines are asked to tell, from what the page sends."""
-    wanted = asked.get("wanted") or {}
-    model, radial = str(wanted.get("model", "radial")), int(wanted.get("radial", 2))
+    wanted = Sent(asked).part("wanted")
+    model, radial = wanted.word("model", "radial"), wanted.whole("radial", 2)
     if model not in ("radial", "division") or not 0 <= radial <= 3:
         raise LensError("Choose one to three radial coefficients, or the division model.")
     focal, state = plate.focal_mm, str(asked.get("focal_state", UNKNOWN))
@@ -112,10 +113,10 @@ def lens_order(plate: Plate, asked: dict) -> LensOrder:
 @blueprint.post("/shots/<int:number>/lens/fit")
 def fit(number: int):
     """Tell the lens that lines tell, kept or not; `quick` starts from the last answer, while a line is dragged."""
-    asked = request.get_json()
+    asked = sent()
     before, plate = _last.get(number, (None, None)) if asked.get("quick") else (None, None)
     plate = plate or plate_facts(number)
-    frame, lines = int(asked.get("frame", plate.first)), asked.get("lines", {})
+    frame, lines = asked.whole("frame", plate.first), _lines_of(asked)
     boxes, order = boxes_of(lines, frame), lens_order(plate, asked)
     try:
         drawn = read_lines(line_rows(lines), plate.width, plate.height)
@@ -125,7 +126,7 @@ def fit(number: int):
             raise
         return jsonify(trouble=BOX_HINT if sum(all(d.get("set", [True])) for d in lines.values()) < 2 else str(error), boxes=_settled(number, boxes, plate, None, frame))
     _last[number] = found, plate
-    place, trouble = told_place(found, drawn, asked.get("measured"), asked.get("origin"))
+    place, trouble = told_place(found, drawn, asked.part("measured"), asked.part("origin"))
     answer = _seen(found, drawn, plate, frame, bool(asked.get("grid", True)), bool(asked.get("quick")), place)
     answer["boxes"] = _settled(number, boxes, plate, found, frame)
     answer["place"] = place[1] if place else {"trouble": trouble} if trouble else None
@@ -149,8 +150,8 @@ def _settled(number: int, boxes: dict, plate: Plate, found: LensFit | None, fram
 @blueprint.post("/shots/<int:number>/lens/box")
 def box(number: int):
     """Put a new box under a drag from a corner on the floor to the opposite one on top; it runs along what the lines tell."""
-    asked = request.get_json()
-    plate, frame, lines = plate_facts(number), int(asked["frame"]), asked.get("lines") or {}
+    asked = sent()
+    plate, frame, lines = plate_facts(number), asked.whole("frame"), _lines_of(asked)
     pose = guessed_pose(plate.width, plate.height, plate.pixel_aspect)
     try:
         found = fit_lens(read_lines(line_rows(lines), plate.width, plate.height), lens_order(plate, asked))
@@ -165,8 +166,24 @@ def box(number: int):
     return jsonify(name=name, lines=box_lines(name, frame, corners, np.zeros(8, bool)))
 
 
+def _lines_of(asked: Sent) -> dict:
+    """Return the drawn lines that a page sent, by name; raises LensError for an edge that is none."""
+    lines = asked.part("lines")
+    for name, line in lines.items():
+        _check_edge(as_object(line, name))
+    return lines
+
+
+def _points(given) -> np.ndarray:
+    """Return what a page sent as an array of numbers, empty where it is none."""
+    try:
+        return np.array(given if isinstance(given, list) else [], float)
+    except (TypeError, ValueError):
+        return np.zeros(0)
+
+
 def _pixel(given) -> np.ndarray:
-    point = np.array(given if isinstance(given, list) else [], float)
+    point = _points(given)
     if point.shape != (2,) or not np.isfinite(point).all():
         raise LensError("That is no place on the picture.")
     return point
@@ -175,15 +192,15 @@ def _pixel(given) -> np.ndarray:
 @blueprint.post("/shots/<int:number>/lens/hand")
 def by_hand(number: int):
     """Show lines and grid through a lens whose k1 is turned by hand."""
-    asked = request.get_json()
+    asked = sent()
     plate = plate_facts(number)
     focal = plate.focal_mm * plate.width / plate.sensor_width_mm if plate.focal_mm else float(plate.width)
-    lens = Lens.centred(plate.width, plate.height, focal, float(asked["k1"]), plate.pixel_aspect)
+    lens = Lens.centred(plate.width, plate.height, focal, asked.number("k1"), plate.pixel_aspect)
     check_lens(lens)
-    lines = asked.get("lines") or {}
+    lines = _lines_of(asked)
     drawn = read_lines(line_rows(lines), plate.width, plate.height) if lines else []
     held = LensFit(lens, plate.focal_mm is not None, 0.0, {"k1": 0.0}, {}, {}, straightness(drawn, lens))
-    return jsonify(_seen(held, drawn, plate, int(asked.get("frame", plate.first))))
+    return jsonify(_seen(held, drawn, plate, asked.whole("frame", plate.first)))
 
 
 def told_place(found: LensFit, drawn: list, measured: dict | None, origin: dict | None) -> tuple[tuple[int, dict] | None, str]:
@@ -211,7 +228,7 @@ def origin_pixel(origin: dict | None, drawn: list, frame: int) -> np.ndarray | N
     if origin.get("line"):
         line = next((d for d in drawn if d.name == origin["line"] and d.frame == frame), None)
         return None if line is None else line.points[-1 if origin.get("end") else 0]
-    return _pixel(origin.get("point")) if int(origin.get("frame", frame)) == frame else None
+    return _pixel(origin.get("point")) if whole(origin.get("frame", frame), "frame") == frame else None
 
 
 def line_rows(lines: dict) -> list[dict]:
@@ -264,16 +281,18 @@ def _floor(lens: Lens, turned: np.ndarray, place: dict | None) -> list[np.ndarra
 @blueprint.post("/shots/<int:number>/lens/snap")
 def snapped(number: int):
     """Put points onto the picture's edges: a whole edge between two ends, or one point of a line."""
-    asked = request.get_json()
+    asked = sent()
     with open_session() as opened:
         row = get_shot(opened, number).plate
-    gray = _gray(row, int(asked["frame"]))
-    points = np.array(asked["points"], float)
+    gray = _gray(row, asked.whole("frame"))
+    points = _points(asked.items_of("points"))
     if points.ndim != 2 or points.shape[1] != 2 or len(points) < 2 or not np.isfinite(points).all():
         raise LensError("A line needs two points or more.")
     if asked.get("point") is None:
         return jsonify(points=find_edge(gray, points[0], points[-1]).round(3).tolist())
-    k = int(asked["point"])
+    k = asked.whole("point")
+    if not 0 <= k < len(points):
+        raise LensError("The line has no such point.")
     points[k] = snap(gray, points, k)
     return jsonify(points=points.round(3).tolist())
 
@@ -294,23 +313,25 @@ def plate_picture(source: str, first: int, last: int, frame: int) -> np.ndarray:
 @blueprint.post("/shots/<int:number>/lens/edit")
 def edit(number: int):
     """Change lines, what is wanted, or the camera's facts."""
-    asked = request.get_json()
+    asked = sent()
     with open_session() as opened:
         shot = get_shot(opened, number)
         payload = {"label": str(asked.get("label", "Change the lens"))[:200], "lines": {}, "values": {}, "plate": {}}
-        for name, line in (asked.get("lines") or {}).items():
+        for name, line in asked.part("lines").items():
             if line is not None:
+                as_object(line, name)
                 read_lines([{**line, "name": name}], shot.plate.width, shot.plate.height)
                 _check_edge(line)
                 line = {k: line[k] for k in LINE_KEYS if k in line}
             payload["lines"][str(name)[:40]] = line
         if "wanted" in asked:
-            payload["values"]["wanted"] = {k: asked["wanted"][k] for k in ("model", "radial", "tangential") if k in asked["wanted"]}
+            payload["values"]["wanted"] = {k: v for k, v in asked.part("wanted").items() if k in ("model", "radial", "tangential")}
+            lens_order(shot.plate, {"wanted": payload["values"]["wanted"]})
         for key, read in (("origin", _read_origin), ("measured", _read_measured)):
             if key in asked:
-                payload["values"][key] = read(asked[key]) if asked[key] else None
+                payload["values"][key] = read(asked.part(key)) if asked[key] else None
         if "facts" in asked:
-            fill_camera(shot, asked["facts"], payload)
+            fill_camera(shot, asked.part("facts"), payload)
         edits.apply(opened, number, "lens", payload, asked.get("revision"))
         return jsonify(shot_state(opened, shot))
 
@@ -322,14 +343,14 @@ def _check_edge(line: dict) -> None:
         raise LensError("That is no edge of a box.")
 
 
-def _read_origin(given: dict) -> dict:
+def _read_origin(given: Sent) -> dict:
     """Return a stated origin as it is kept: a line's end, or a place on a frame."""
     if given.get("line"):
         return {"line": str(given["line"])[:40], "end": 1 if given.get("end") else 0}
-    return {"frame": int(given["frame"]), "point": _pixel(given.get("point")).tolist()}
+    return {"frame": given.whole("frame"), "point": _pixel(given.get("point")).tolist()}
 
 
-def _read_measured(given: dict) -> dict:
+def _read_measured(given: Sent) -> dict:
     """Return a measured line as it is kept; raises LensError for a length that is none."""
     length_mm(given.get("length", ""), 1e6)
     return {"line": str(given.get("line", ""))[:40], "length": str(given["length"])[:40]}

@@ -41,6 +41,7 @@ from amberkeel.store.tracks import live_tracks, to_track_set
 from amberkeel.web.common import get_shot, media, open_session, send_packed
 from amberkeel.web.data import shot_state
 from amberkeel.web.plates import receive, under_roots, upload_folder
+from amberkeel.web.sent import sent
 
 blueprint = Blueprint("masks", __name__)
 
@@ -102,13 +103,13 @@ def _mask(opened, number: int, mask: int) -> Mask:
 @blueprint.post("/shots/<int:number>/masks")
 def add(number: int):
     """Add a shape drawn on a frame, or a matte to be learned from samples."""
-    asked = request.get_json()
+    asked = sent()
     with open_session() as opened:
         shot = get_shot(opened, number)
         count = len(live_masks(opened, shot)) + 1
         values = {"name": str(asked.get("name") or f"{'Shape' if asked.get('points') else 'Matte'} {count}"), "kind": "matte"}
         if asked.get("points"):
-            values |= {"kind": "shape", "keys": {str(int(asked["frame"])): {"points": asked["points"], "by": "hand", "confidence": 1.0}}}
+            values |= {"kind": "shape", "keys": {str(asked.whole("frame")): {"points": asked["points"], "by": "hand", "confidence": 1.0}}}
         else:
             values |= {"source": "from samples", "samples": []}
         check_mask(values, shot.plate.width, shot.plate.height)
@@ -121,9 +122,9 @@ def add(number: int):
 @blueprint.post("/shots/<int:number>/masks/<int:mask>")
 def change(number: int, mask: int):
     """Change properties, keys or samples of a mask."""
-    asked = request.get_json()
+    asked = sent()
     with open_session() as opened:
-        payload = {"id": mask, "values": asked["values"], "label": str(asked.get("label") or "Change a mask")[:200]}
+        payload = {"id": mask, "values": asked.part("values"), "label": str(asked.get("label") or "Change a mask")[:200]}
         edits.apply(opened, number, "mask", payload, asked.get("revision"))
         return _answer(opened, get_shot(opened, number))
 
@@ -134,14 +135,14 @@ def delete(number: int, mask: int):
     with open_session() as opened:
         row = _mask(opened, number, mask)
         payload = {"remove": [mask], "label": f"Delete {row.name}"}
-        edits.apply(opened, number, "masks", payload, request.get_json().get("revision"))
+        edits.apply(opened, number, "masks", payload, sent().get("revision"))
         return _answer(opened, get_shot(opened, number))
 
 
 @blueprint.post("/shots/<int:number>/masks/<int:mask>/copy")
 def copy(number: int, mask: int):
     """Copy a mask to another shot of the same size."""
-    name = str(request.get_json().get("shot", "")).strip()
+    name = str(sent().get("shot", "")).strip()
     with open_session() as opened:
         row, shot = _mask(opened, number, mask), get_shot(opened, number)
         other = opened.query(Shot).filter(Shot.production_id == shot.production_id, Shot.name == name).one_or_none()
@@ -201,7 +202,7 @@ def _reader(opened, shot: Shot) -> CueReader:
 @blueprint.post("/shots/<int:number>/look")
 def look(number: int):
     """Look at a frame ahead of the spots that will be clicked on it: most of an answer's time is spent on that."""
-    frame = int(request.get_json()["frame"])
+    frame = sent().whole("frame")
     with open_session() as opened:
         shot = get_shot(opened, number)
         if not shot.plate.first <= frame <= shot.plate.last:
@@ -214,7 +215,7 @@ def look(number: int):
 @blueprint.post("/shots/<int:number>/masks/<int:mask>/try")
 def try_samples(number: int, mask: int):
     """Learn from a mask's samples and answer with the matte of one frame; nothing is stored with the mask."""
-    frame = int(request.get_json()["frame"])
+    frame = sent().whole("frame")
     with open_session() as opened:
         row, shot = _mask(opened, number, mask), get_shot(opened, number)
         learned = Learned(_reader(opened, shot), samples_of(row.samples))
@@ -234,20 +235,20 @@ def _start(number: int, kind: str, arguments: dict):
 @blueprint.post("/shots/<int:number>/masks/<int:mask>/carry")
 def carry_along(number: int, mask: int):
     """Start following a shape's subject."""
-    asked = request.get_json()
+    asked = sent()
     with open_session() as opened:
         if _mask(opened, number, mask).kind != "shape":
             raise MaskError("Only a shape can follow its subject.", "Make a shape of the matte first.")
     if asked.get("model") not in MODELS:
         raise MaskError(f"Choose how the shape may move: {', '.join(MODELS)}.")
-    start, stop = int(asked["start"]), int(asked["stop"])
+    start, stop = asked.whole("start"), asked.whole("stop")
     return _start(number, "carry", {"mask": mask, "start": start, "stop": stop, "model": asked["model"]})
 
 
 @blueprint.post("/shots/<int:number>/masks/<int:mask>/learn")
 def learn_range(number: int, mask: int):
     """Start learning a matte over a range of frames."""
-    asked = request.get_json()
+    asked = sent()
     with open_session() as opened:
         samples = _mask(opened, number, mask).samples
     if not any(s[3] for s in samples) or all(s[3] for s in samples):
@@ -264,7 +265,7 @@ def propose(number: int):
 @blueprint.post("/shots/<int:number>/proposals/<int:proposal>")
 def decide(number: int, proposal: int):
     """Make a proposal a mask, or dismiss it for good."""
-    wanted = request.get_json().get("to")
+    wanted = sent().get("to")
     with open_session() as opened:
         shot, row = get_shot(opened, number), opened.get(Proposal, proposal)
         if row is None or row.shot_id != number:
@@ -281,7 +282,7 @@ def cut_covered(number: int):
     """Cut the frames that masks cover out of the tracks."""
     with open_session() as opened:
         shot = get_shot(opened, number)
-        made = cut(opened, media(), shot, request.get_json().get("revision"))
+        made = cut(opened, media(), shot, sent().get("revision"))
         return _answer(opened, shot, said=made.label)
 
 

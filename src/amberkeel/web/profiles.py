@@ -30,6 +30,7 @@ from amberkeel.web.data import shot_state
 from amberkeel.web.jobs import start
 from amberkeel.web.lens import TURN_WORTH, lens_order, line_rows, plate_picture, told_place
 from amberkeel.web.plates import under_roots
+from amberkeel.web.sent import Sent, sent
 
 blueprint = Blueprint("profiles", __name__)
 
@@ -40,11 +41,11 @@ MOST_STILLS = 60
 @blueprint.post("/shots/<int:number>/lens/use")
 def use(number: int):
     """Use the lens that the lines tell, which orients the scene too, one by hand, one solved, or a profile; or none."""
-    asked = request.get_json()
+    asked = sent()
     with open_session() as opened:
         shot = get_shot(opened, number)
         if asked.get("profile") is not None:
-            row = opened.get(LensProfile, int(asked["profile"]))
+            row = opened.get(LensProfile, asked.whole("profile"))
             if row is None or row.production_id != shot.production_id or row.removed:
                 raise LensError("That profile is gone.")
             read_profile(row.document).rescaled(shot.plate.width, shot.plate.height)
@@ -61,17 +62,17 @@ def use(number: int):
         return jsonify(shot_state(opened, shot))
 
 
-def _new_profile(opened: Session, shot: Shot, asked: dict, told: tuple[LensFit, list] | None) -> dict:
+def _new_profile(opened: Session, shot: Shot, asked: Sent, told: tuple[LensFit, list] | None) -> dict:
     """Return name and document of a profile from what the shot's lines tell, from coefficients turned by hand, or from an attempt."""
     plate = shot.plate
     short = shot.name.split()[0]
     if "hand" in asked:
         focal = plate.focal_mm * plate.width / plate.sensor_width_mm if plate.focal_mm else float(plate.width)
-        lens = Lens.centred(plate.width, plate.height, focal, float(asked["hand"]), plate.pixel_aspect)
+        lens = Lens.centred(plate.width, plate.height, focal, asked.number("hand"), plate.pixel_aspect)
         check_lens(lens)
         profile = Profile(f"{short} by hand", lens, "typed", plate.focal_mm is not None, 0.0, plate.sensor_width_mm)
     elif "attempt" in asked:
-        profile = _solved_profile(opened, shot, int(asked["attempt"]))
+        profile = _solved_profile(opened, shot, asked.whole("attempt"))
     else:
         found = told[0]
         if not found.focal_told and not found.sigma:
@@ -115,13 +116,13 @@ def _oriented(shot: Shot, found: LensFit, drawn: list) -> dict:
 @blueprint.post("/shots/<int:number>/lens/profile")
 def change(number: int):
     """Change a profile's name or values, or take it away; every shot that uses it is marked."""
-    asked = request.get_json()
+    asked = sent()
     with open_session() as opened:
         shot = get_shot(opened, number)
-        row = opened.get(LensProfile, int(asked["id"]))
+        row = opened.get(LensProfile, asked.whole("id"))
         if row is None or row.production_id != shot.production_id or row.removed:
             raise LensError("That profile is gone.")
-        if int(asked["version"]) != row.version:
+        if asked.whole("version") != row.version:
             raise edits.StaleEdit()
         if asked.get("removed"):
             values, label = {"removed": True}, f"Take {row.name} away"
@@ -131,13 +132,16 @@ def change(number: int):
         return jsonify(shot_state(opened, shot))
 
 
-def _changed(row: LensProfile, shot: Shot, asked: dict) -> dict:
+def _changed(row: LensProfile, shot: Shot, asked: Sent) -> dict:
     """Return a profile's new name and document from what was typed; values that are as they were keep where they came from."""
     name = str(asked.get("name", row.name)).strip()[:80]
     if not name:
         raise LensError("The profile has no name.", "Type one.")
     profile, typed = read_profile(row.document), {}
-    for key, (value, sigma) in (asked.get("values") or {}).items():
+    for key, both in asked.part("values").items():
+        if not isinstance(both, list) or len(both) != 2:
+            raise LensError(f"{key} needs a value and a sigma.")
+        value, sigma = both
         typed[str(key)] = typed_number(value, key), typed_number(sigma or 0, f"the sigma of {key}")
     told = profile.focal_told
     if "focal_mm" in asked:
@@ -213,7 +217,7 @@ def _sampler(document: str) -> Resampler:
 @blueprint.post("/shots/<int:number>/lens/straighten")
 def straighten(number: int):
     """Start writing the straightened plate with its ST maps."""
-    asked = request.get_json()
+    asked = sent()
     share = str(asked.get("overscan", "all")).strip().rstrip("%").strip()
     try:
         overscan = share if share in ("all", "crop", "same") else float(share)

@@ -21,6 +21,7 @@ from amberkeel.store.models import Shot, Track
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.data import shot_state
 from amberkeel.web.jobs import follow_arguments, start
+from amberkeel.web.sent import Sent, sent, whole
 
 blueprint = Blueprint("tracks", __name__)
 
@@ -44,9 +45,9 @@ def _figure(asked: dict, name: str, kind=float):
         raise KeelError(f"“{asked.get(name)}” is no {name}.") from None
 
 
-def _settings(asked: dict) -> HandSettings:
+def _settings(asked: Sent) -> HandSettings:
     """Return how a track placed by hand is followed, checked."""
-    given = dict(asked.get("settings") or {})
+    given = dict(asked.part("settings"))
     try:
         for name in ("pattern", "search"):
             if name in given:
@@ -79,7 +80,7 @@ def _check_place(opened, shot: Shot, frame: int, x: float, y: float) -> None:
 @blueprint.post("/shots/<int:number>/tracks/place")
 def place(number: int):
     """Add a track where the artist clicked."""
-    asked = request.get_json()
+    asked = sent()
     frame, x, y = _figure(asked, "frame", int), _figure(asked, "x"), _figure(asked, "y")
     settings, images = _settings(asked), str(asked.get("images", "plate"))
     if images not in IMAGES:
@@ -94,7 +95,7 @@ def place(number: int):
 @blueprint.post("/shots/<int:number>/tracks/<int:track>/key")
 def key(number: int, track: int):
     """Set a track's key on a frame, or remove it."""
-    asked = request.get_json()
+    asked = sent()
     frame = _figure(asked, "frame", int)
     with open_session() as opened:
         shot = get_shot(opened, number)
@@ -109,7 +110,7 @@ def key(number: int, track: int):
 @blueprint.post("/shots/<int:number>/tracks/<int:track>/settings")
 def settings(number: int, track: int):
     """Change how a track placed by hand is followed from now on."""
-    asked = request.get_json()
+    asked = sent()
     with open_session() as opened:
         shot = get_shot(opened, number)
         weed.set_up(opened, shot, track, _as_plain(_settings(asked)), asked.get("revision"))
@@ -119,7 +120,7 @@ def settings(number: int, track: int):
 @blueprint.post("/shots/<int:number>/tracks/<int:track>/follow")
 def follow(number: int, track: int):
     """Follow a track placed by hand: one frame at once, more as a job."""
-    asked = request.get_json()
+    asked = sent()
     begin, stops = _figure(asked, "start", int), [int(s) for s in asked.get("stops", [])]
     with open_session() as opened:
         shot = get_shot(opened, number)
@@ -142,12 +143,12 @@ def follow(number: int, track: int):
 @blueprint.post("/shots/<int:number>/loupe")
 def loupe(number: int):
     """Send the patch under the pointer magnified, a track's reference patch, and how well they match."""
-    asked = request.get_json()
+    asked = sent()
     frame, x, y = _figure(asked, "frame", int), _figure(asked, "x"), _figure(asked, "y")
     wanted = _settings(asked)
     with open_session() as opened:
         row = get_shot(opened, number).plate
-        track = opened.get(Track, int(asked["track"])) if asked.get("track") else None
+        track = opened.get(Track, asked.whole("track")) if asked.get("track") else None
     images, _ = followed_images(row, str(asked.get("images", "plate")))
     if not row.first <= frame <= row.last:
         raise FollowError(f"The plate has no frame {frame}.")
@@ -180,13 +181,13 @@ def _cut(gray: np.ndarray, x: float, y: float, half: int) -> str:
 @blueprint.post("/shots/<int:number>/tracks/weed")
 def change(number: int):
     """Cut, trim, split, join, fill, rename, group, hide or lock tracks."""
-    asked = request.get_json()
-    what, ids, revision = str(asked.get("what")), [int(i) for i in asked.get("tracks", [])], asked.get("revision")
+    asked = sent()
+    what, ids, revision = str(asked.get("what")), asked.wholes("tracks"), asked.get("revision")
     with open_session() as opened:
         shot = get_shot(opened, number)
         match what:
             case "cut":
-                weed.cut(opened, shot, {int(t): [int(f) for f in frames] for t, frames in asked["samples"].items()}, revision)
+                weed.cut(opened, shot, {whole(t, "samples"): [whole(f, "samples") for f in frames] for t, frames in asked.part("samples").items()}, revision)
             case "trim":
                 weed.trim(opened, shot, ids, _figure(asked, "first", int), _figure(asked, "last", int), revision)
             case "split":
@@ -283,7 +284,7 @@ def bring_in(number: int):
 @blueprint.post("/shots/<int:number>/sight")
 def sight(number: int):
     """Start chaining candidate features."""
-    return start("sight", number, follow_arguments(request.get_json()))
+    return start("sight", number, follow_arguments(sent()))
 
 
 @blueprint.get("/shots/<int:number>/sightings.json")
@@ -300,14 +301,14 @@ def sightings(number: int):
 @blueprint.post("/shots/<int:number>/sightings")
 def adopt(number: int):
     """Make tracks of chosen sightings."""
-    asked = request.get_json()
+    asked = sent()
     with open_session() as opened:
         shot = get_shot(opened, number)
         if not shot.sightings or asked.get("of") != shot.sightings:
             raise FollowError("These sightings are gone.", "The page shows the newest ones now.")
         data = media().get_arrays(shot.sightings)
         count = len(data["first"]) - 1
-        rows = sorted({int(n) for n in asked.get("rows", []) if 0 <= int(n) < count})
+        rows = sorted({n for n in asked.wholes("rows") if 0 <= n < count})
         if not rows:
             raise FollowError("No sighting is chosen.", "Click some, or drag a box around them.")
         tracks = TrackSet([str(n) for n in range(count)], data["first"], data["frames"], data["xy"], data["sigma"], data["score"])
@@ -318,7 +319,7 @@ def adopt(number: int):
 @blueprint.post("/shots/<int:number>/surface")
 def surface(number: int):
     """Start following a flat piece of the set."""
-    asked = request.get_json()
+    asked = sent()
     try:
         outline = [[float(x), float(y)] for x, y in asked["outline"]]
         grid = [int(v) for v in asked["grid"]]
@@ -336,7 +337,7 @@ def surface(number: int):
 @blueprint.post("/shots/<int:number>/tags")
 def tags(number: int):
     """Start looking for fiducial tags."""
-    asked = request.get_json()
+    asked = sent()
     family = str(asked.get("family", "36h11"))
     if family not in FAMILIES:
         raise KeelError(f"There is no tag family “{family}”.", f"Choose {', '.join(FAMILIES)}.")
