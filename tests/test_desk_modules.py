@@ -239,3 +239,82 @@ def test_columns_sent_to_the_page_agree_with_the_store(page, service, database, 
     assert np.sqrt(np.mean(np.square(counted))) < 1.0
     with session(database) as opened:
         assert opened.scalar(select(Job).where(Job.shot_id == solved_shot)) is None
+
+
+def test_evidence_of_a_focal_length_stands_side_by_side(page):
+    kept = {
+        "found": {"focal_mm": 24.0, "equivalent_mm": 36, "sensor_width_mm": 24.0}, "sensor_mm": 24.0, "profile": 3, "solved": {"number": 2, "focal_mm": 24.4, "focal_sigma_mm": 0.05},
+        "profiles": [{"id": 3, "source": "chart", "name": "Wide", "focal_mm": 24.3, "focal_sigma_mm": 0.02}, {"id": 4, "source": "lines", "name": "Other", "focal_mm": 30.0}],
+    }  # fmt: skip
+    fit = {"focal_told": True, "focal_mm": 24.2, "focal_sigma_mm": 0.3}
+    rows = module(page, "camerabench", "return m.evidence(a.kept, a.fit)", {"kept": kept, "fit": fit})
+    assert [(r["source"], r["mm"], r.get("sigma")) for r in rows] == [("metadata", 24.0, None), ("lines", 24.2, 0.3), ("chart", 24.3, 0.02), ("solve", 24.4, 0.05)]
+    bare = {"found": {"focal_mm": None, "equivalent_mm": 50}, "sensor_mm": 24.0, "profiles": [], "profile": None, "solved": None}
+    rows = module(page, "camerabench", "return m.evidence(a.kept, a.fit)", {"kept": bare, "fit": {"focal_told": False, "focal_mm": 1}})
+    assert len(rows) == 1 and rows[0]["mm"] == pytest.approx(50 * 24 / 36)
+
+
+def test_what_lines_tell_is_put_into_rows(page):
+    fit = {"focal_told": True, "focal_mm": 32.2, "focal_sigma_mm": 0.11, "values": {"k1": [-0.0656, 0.0153]}, "roll": 0.04, "tilt": -3.58, "angle_sigma": 0.07,
+           "place": {"xyz": [1.0, 1.49, 5.0], "sigma": [0.1, 0.002, 0.1], "distance": 5.3, "distance_sigma": 0.04, "cell_m": 1}}  # fmt: skip
+    found, placed = module(page, "lensfound", "return [m.foundRows(a), m.placeRows(a)]", fit)
+    assert found == [["Focal length", "32.20 ±0.11", "mm"], ["k1", "-0.0656 ±0.0153"], ["Roll, tilt", "0.04, -3.58 ±0.07", "°"]]
+    assert placed == [["Camera's height", "1.49 ±0.01", "m"], ["From the origin", "5.30 ±0.04", "m"]]
+    empty = module(page, "lensfound", "return [m.foundRows(null), m.placeRows(null), m.placeRows({ place: { trouble: 'x' } }), m.foundRows(a)]", {**fit, "focal_told": False})
+    assert empty[:3] == [[], [], []] and empty[3][0] == ["Focal length", "not told", ""]
+
+
+def test_a_box_is_kept_as_its_edges(page):
+    lines = {
+        "Box 1 X1": {"frame": 5, "axis": "x", "box": "Box 1", "points": [[0, 0], [10, 0]], "ends": [0, 1], "set": [True, False]},
+        "Box 1 Y1": {"frame": 5, "axis": "y", "box": "Box 1", "points": [[0, 0], [0, -8]], "ends": [0, 2], "set": [True, False]},
+        "X1": {"frame": 5, "axis": "x", "points": [[1, 1], [2, 2]]},
+    }  # fmt: skip
+    body = """
+      const corners = m.cornersOf(a, 'Box 1');
+      const moved = m.withCorners(a, 'Box 1', { 0: [3, 4] }, true);
+      const free = m.withCorners(a, 'Box 1', { 1: [11, 1] }, true);
+      const after = m.followed(a, { 'Box 1': [[9, 9], [12, 2], [1, -9]] });
+      return [corners.map((c) => c.set), m.boxesOf(a), moved['Box 1 Y1'].points, free['Box 1 X1'].set, Object.keys(moved), after['Box 1 X1'].points, after['Box 1 Y1'].points, after.X1.points];
+    """
+    sets, boxes, moved, fixed, names, x1, y1, plain = module(page, "boxdraw", body, lines)
+    assert sets == [True, False, False] and boxes == [["Box 1", 1, 5]] and moved == [[3, 4], [0, -8]] and fixed == [True, True]
+    assert names == ["Box 1 X1", "Box 1 Y1"]
+    # A corner that was dragged stays; those that were not go where the answer puts them.
+    assert x1 == [[0, 0], [12, 2]] and y1 == [[0, 0], [1, -9]] and plain == [[1, 1], [2, 2]]
+
+
+def test_lines_are_hit_and_an_origin_joins_an_axis_line_s_end(page):
+    lens = {"lines": {"X1": {"frame": 5, "axis": "x", "points": [[10, 10], [50, 10], [90, 10]]}, "edge 1": {"frame": 5, "axis": "", "points": [[10, 80], [90, 80]]},
+                      "Z1": {"frame": 6, "axis": "z", "points": [[10, 40], [90, 40]]}}, "origin": None, "tool": None, "chosen": None}  # fmt: skip
+    body = """
+      const said = [];
+      const state = { lens: a, frame: 5, stage: 'lens' };
+      const store = { state, set: (patch) => { Object.assign(state, patch); said.push(Object.keys(patch).join()); } };
+      const viewport = { place: (x, y) => [2 * x, 2 * y], unplace: (x, y) => [x / 2, y / 2], redraw() {}, canvas: { style: {} } };
+      const sent = [];
+      const send = { draw: (f, t) => sent.push(['draw', f, t]), box: (f, t) => sent.push(['box', f, t]), origin: (o, done) => sent.push(['origin', o, done]), drag: (l) => sent.push(['drag', Object.keys(l)]), settle: (n, k) => sent.push(['settle', n, k]), keep: (l, w) => sent.push(['keep', w]) };
+      const d = new m.LineDraw(viewport, store, send);
+      const hits = [d.hit([20, 20]), d.hit([60, 21]), d.hit([60, 160]), d.hit([60, 80])];
+      const joined = [d.originUnder([181, 22]), d.originUnder([20, 160])];
+      state.lens = { ...a, tool: 'x' };
+      const event = { detail: 1 };
+      d.down(event, [40, 100]); d.up(); d.move(event, [100, 100]); const waiting = Boolean(d.first); d.down(event, [140, 100]);
+      d.down(event, [20, 20]); d.move(event, [30, 40]); const dragging = d.dragging; d.up();
+      state.lens = { ...a, tool: 'origin' };
+      d.down(event, [181, 22]);
+      state.lens = { ...a, tool: null, origin: { frame: 5, point: [30, 30] } };
+      const over = d.hit([61, 61]);
+      d.down(event, [61, 61]); d.move(event, [80, 80]); d.up();
+      state.lens = { ...a, tool: 'y' };
+      d.down(event, [300, 300]); d.up(); const cancelled = d.cancel(); d.down(event, [400, 400]);
+      return { hits: hits.map((h) => h && [h.kind, h.name, h.k]), joined, waiting, dragging, over: over.kind, cancelled, first: d.first, sent };
+    """
+    told = module(page, "linedraw", body, lens)
+    assert told["hits"] == [["point", "X1", 0], ["line", "X1", 1], ["line", "edge 1", 1], None]
+    assert told["joined"] == [{"line": "X1", "end": 1}, {"frame": 5, "point": [10, 80]}]
+    assert told["waiting"] and told["dragging"] and told["over"] == "origin" and told["cancelled"] and told["first"] is None
+    assert told["sent"] == [
+        ["draw", [20, 50], [70, 50]], ["drag", ["X1"]], ["settle", "X1", 0], ["origin", {"line": "X1", "end": 1}, True],
+        ["origin", {"frame": 5, "point": [40, 40]}, False], ["origin", {"frame": 5, "point": [30, 30]}, True],
+    ]  # fmt: skip

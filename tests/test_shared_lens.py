@@ -32,7 +32,7 @@ def alone(shot, recipe=None):
 
 
 def test_two_shots_sharpen_their_one_lens(rng):
-    (path, near), (_, still) = take("near", rng), take("still", rng, step=0.006)
+    (_, near), (_, still) = take("near", rng), take("still", rng, step=0.006)
     singles, both = [alone(s) for s in (near, still)], solve_together([near, still])
     lens = both[0].path.lens
     assert lens == both[1].path.lens and [s.recipe.shared_with for s in both] == [("still",), ("near",)]

@@ -83,10 +83,10 @@ def solve(settings: Settings, shot_id: int, arguments: dict, progress: Progress)
         one = shots[0]
         solutions = [solve_tracks(one.tracks, one.frames, one.width, one.height, one.recipe, span(progress, 0.0, 0.97))]
     with session(settings.database) as opened:
-        for number, solution, (_, tracks, stamp) in zip(ids, solutions, asked):
+        for number, solution, (_, rows, stamp) in zip(ids, solutions, asked):
             shot = opened.get(Shot, number)
             count = len([m for m in live_masks(opened, shot) if m.on])
-            attempt = store_attempt(opened, Media(settings.media), shot, solution, tracks, stamp, count)
+            attempt = store_attempt(opened, Media(settings.media), shot, solution, rows, stamp, count)
             if number == shot_id:
                 apply(opened, shot_id, "pin", {"attempt": attempt.id})
             else:

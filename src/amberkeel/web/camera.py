@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from flask import Blueprint, jsonify, request
+from flask import Blueprint, jsonify
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 

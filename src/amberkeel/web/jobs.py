@@ -4,7 +4,7 @@ import json
 import math
 import time
 
-from flask import Blueprint, Response, current_app, jsonify, request
+from flask import Blueprint, Response, current_app, jsonify
 from sqlalchemy import select
 
 from amberkeel.core.errors import KeelError

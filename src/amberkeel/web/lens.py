@@ -3,7 +3,7 @@
 from functools import lru_cache
 
 import numpy as np
-from flask import Blueprint, abort, current_app, jsonify, request
+from flask import Blueprint, abort, current_app, jsonify
 from sqlalchemy import select
 
 from amberkeel.core.errors import LensError, PlateError
@@ -24,11 +24,9 @@ from amberkeel.core.plate.decode import to_gray
 from amberkeel.jobs.lenses import straightened_folder
 from amberkeel.store import edits
 from amberkeel.store.models import Attempt, LensProfile, Plate, Shot
-from amberkeel.store.solves import document_of
 from amberkeel.web.camera import KNOWN, UNKNOWN, camera_facts_of, fill_camera
-from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.common import get_shot, open_session
 from amberkeel.web.data import shot_state
-from amberkeel.web.jobs import start
 from amberkeel.web.sent import Sent, as_object, sent, whole
 
 blueprint = Blueprint("lens", __name__)

@@ -1,5 +1,6 @@
 """Masks on the desk: shapes, mattes, samples, proposals, and what they cover."""
 
+import io
 import secrets
 import tempfile
 from collections import OrderedDict

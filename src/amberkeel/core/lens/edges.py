@@ -27,6 +27,9 @@ FAINT = 1.5
 
 SMOOTH_PX = 1.2
 
+WINDOW_PX, WINDOWS = 2.5, 3
+"""To each side of an edge over which its place is taken, pixels, and how many times the window is moved onto it."""
+
 
 def find_edge(gray: np.ndarray, a, b) -> np.ndarray:
     """Return points (N, 2) along the edge that runs from about `a` to about `b` (2,) on a picture (H, W) uint8, pixels.
@@ -100,11 +103,19 @@ def _cheapest(rise: np.ndarray) -> tuple[float, np.ndarray, np.ndarray]:
     return float(gain[np.arange(len(gain)), path].mean()), path, rise
 
 
-def _centroid(rise: np.ndarray, path: np.ndarray, offsets: np.ndarray, width: int = 5) -> np.ndarray:
-    """Return the gradient's centroid about each path column, in the units of offsets (S,)."""
-    columns = np.clip(path[:, None] + np.arange(-width, width + 1), 0, len(offsets) - 1)
-    weight = np.clip(np.take_along_axis(rise, columns, 1), 0.0, None) ** 2
-    return (weight * offsets[columns]).sum(1) / np.maximum(weight.sum(1), 1e-9)
+def _centroid(rise: np.ndarray, path: np.ndarray, offsets: np.ndarray) -> np.ndarray:
+    """Return the gradient's centroid about each path column, in the units of offsets (S,).
+
+    The window is moved onto the centroid and taken again: one that cuts the edge on a side pulls it there.
+    """
+    step = offsets[1] - offsets[0]
+    width = int(round(WINDOW_PX / step))
+    for _ in range(WINDOWS):
+        columns = np.clip(path[:, None] + np.arange(-width, width + 1), 0, len(offsets) - 1)
+        weight = np.clip(np.take_along_axis(rise, columns, 1), 0.0, None) ** 2
+        found = (weight * offsets[columns]).sum(1) / np.maximum(weight.sum(1), 1e-9)
+        path = np.clip(np.round((found - offsets[0]) / step).astype(np.int64), 0, len(offsets) - 1)
+    return found
 
 
 def _thinned(points: np.ndarray, s: np.ndarray, length: float) -> np.ndarray:

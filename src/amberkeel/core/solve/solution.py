@@ -153,7 +153,7 @@ def _solved_lens(problem: Problem, recipe: Recipe, size: tuple[int, int]) -> Len
 def _level(problem: Problem, points: np.ndarray, lens: Lens) -> tuple[CameraPath, np.ndarray, float]:
     """Put the first camera at the origin, its horizon level, and the median point one unit away ten times over."""
     centre = problem.centres[0]
-    right, forward = problem.rotations[0][:, 0], problem.rotations[0][:, 2]
+    right = problem.rotations[0][:, 0]
     up = -problem.rotations[:, :, 1].mean(0)
     up = up - (up @ right) * right
     up = up / np.linalg.norm(up)
