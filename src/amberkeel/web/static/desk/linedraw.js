@@ -309,6 +309,7 @@ function path(c, points) {
 function tag(c, text, x, y, tint) {
   c.font = "600 12px Barlow";
   c.lineWidth = 3;
+  x = Math.min(x, c.canvas.clientWidth - c.measureText(text).width - 5);
   c.strokeStyle = "#10161ccc";
   c.strokeText(text, x, y);
   c.fillStyle = tint;

@@ -9,16 +9,15 @@ export function drawProfileList(box, kept, open, act) {
   }
   box.replaceChildren(...kept.profiles.map((p) => {
     const used = p.id === kept.profile;
-    const card = element("div", `attempt${used ? " pinned" : ""}`);
-    const name = element("span", "truncate", p.name);
-    name.title = p.name;
+    const card = element("div", `attempt profile${used ? " pinned" : ""}`);
+    const name = element("span", "", p.name);
     const use = element("button", `button quiet${used ? " on" : ""}`, used ? "in use" : "use");
     use.addEventListener("click", () => act.use(used ? { none: true } : { profile: p.id }));
     const change = element("button", `button quiet${open === p.id ? " on" : ""}`, "change");
     change.addEventListener("click", () => act.edit(open === p.id ? null : p.id));
     const buttons = element("span", "flex gap-1");
     buttons.append(change, use);
-    card.append(element("i"), name, buttons, element("small", "", facts(p)));
+    card.append(name, buttons, element("small", "", facts(p)));
     if (open !== p.id) return card;
     const whole = element("div", "");
     whole.append(card, form(p, act));
