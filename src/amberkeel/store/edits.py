@@ -40,20 +40,26 @@ def _set_states(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]
     return {"states": inverse}, f"{verb} {total} track{'s' if total != 1 else ''}"
 
 
+def _turn(session: Session, shot: Shot, column, on: list[int], off: list[int]) -> tuple[list[int], list[int]]:
+    """Set a yes or no of some of a shot's rows, of others to no; return the ids that it really changed, both ways."""
+    table = column.class_
+    turned = []
+    for ids, value in ((on, True), (off, False)):
+        chosen = update(table).where(table.shot_id == shot.id, table.id.in_(ids), column.is_(not value)).values({column: value}).returning(table.id)
+        turned.append(sorted(session.scalars(chosen)) if ids else [])
+    return turned[0], turned[1]
+
+
 def _set_removed(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
     """Payload: {"remove": [track ids], "bring": [track ids], "label": optional}."""
     if session.scalar(select(Track.id).where(Track.shot_id == shot.id, Track.id.in_(payload.get("remove", [])), Track.locked).limit(1)):
         raise KeelError("A locked track is among them.", "Unlock it first; nothing was deleted.")
-    touched = 0
-    for ids, value in ((payload.get("remove", []), True), (payload.get("bring", []), False)):
-        result = session.execute(
-            update(Track).where(Track.shot_id == shot.id, Track.id.in_(ids)).values(removed=value)
-        )
-        touched += result.rowcount
+    gone, back = _turn(session, shot, Track.removed, payload.get("remove", []), payload.get("bring", []))
+    touched = len(gone) + len(back)
     if not touched:
         raise KeelError("No track is selected.", "Click a track, or drag a box around several.")
     shot.tracks_stamp += 1
-    inverse = {"remove": payload.get("bring", []), "bring": payload.get("remove", []), "label": payload.get("label", "")}
+    inverse = {"remove": back, "bring": gone, "label": payload.get("label", "")}
     return inverse, payload.get("label") or f"Delete {touched} track{'s' if touched != 1 else ''}"
 
 
@@ -77,10 +83,8 @@ def _set_datum(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
 def _set_masks(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
     """Payload: {"remove": [mask ids], "bring": [mask ids], "off": [mask ids], "lit": [mask ids],
     "proposals": {id: state}, "label": what is done}."""
-    for ids, value in ((payload.get("remove", []), True), (payload.get("bring", []), False)):
-        session.execute(update(Mask).where(Mask.shot_id == shot.id, Mask.id.in_(ids)).values(removed=value))
-    for ids, value in ((payload.get("off", []), False), (payload.get("lit", []), True)):
-        session.execute(update(Mask).where(Mask.shot_id == shot.id, Mask.id.in_(ids)).values(on=value))
+    gone, back = _turn(session, shot, Mask.removed, payload.get("remove", []), payload.get("bring", []))
+    lit, off = _turn(session, shot, Mask.on, payload.get("lit", []), payload.get("off", []))
     before = {}
     for number, state in payload.get("proposals", {}).items():
         row = session.get(Proposal, int(number))
@@ -88,7 +92,7 @@ def _set_masks(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
             raise KeelError("That proposal is not of this shot.")
         before[number], row.state = row.state, state
     shot.masks_stamp = masks_stamp(session, shot)
-    inverse = {"remove": payload.get("bring", []), "bring": payload.get("remove", []), "off": payload.get("lit", []), "lit": payload.get("off", []), "proposals": before, "label": payload["label"]}
+    inverse = {"remove": back, "bring": gone, "off": lit, "lit": off, "proposals": before, "label": payload["label"]}
     return inverse, payload["label"]
 
 
@@ -144,12 +148,10 @@ def _weed(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
             inverse["values"][number] = {name: getattr(row, name) for name in values}
             for name, value in values.items():
                 setattr(row, name, value)
-    for ids, value in ((payload.get("remove", []), True), (payload.get("bring", []), False)):
-        if ids:
-            session.execute(update(Track).where(Track.shot_id == shot.id, Track.id.in_(ids)).values(removed=value))
+    gone, back = _turn(session, shot, Track.removed, payload.get("remove", []), payload.get("bring", []))
     if "groups" in payload:
         inverse["groups"], shot.groups = shot.groups, payload["groups"]
-    inverse |= {"remove": payload.get("bring", []), "bring": payload.get("remove", [])}
+    inverse |= {"remove": back, "bring": gone}
     shot.tracks_stamp += 1
     return inverse, payload["label"]
 

@@ -2,7 +2,7 @@
 
 from datetime import UTC, datetime
 
-from sqlalchemy import ARRAY, BigInteger, Float, ForeignKey, Integer, String, UniqueConstraint
+from sqlalchemy import ARRAY, BigInteger, Float, ForeignKey, Index, Integer, String, UniqueConstraint, text
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
@@ -104,7 +104,7 @@ class Track(Base):
     """
 
     __tablename__ = "track"
-    __table_args__ = (UniqueConstraint("shot_id", "run", "name"),)
+    __table_args__ = (Index("track_live_name", "shot_id", "run", "name", unique=True, postgresql_where=text("NOT removed")),)
     id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
     shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"), index=True)
     run: Mapped[int] = mapped_column(default=1)

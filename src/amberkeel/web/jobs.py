@@ -55,7 +55,7 @@ def solve(number: int):
     if asked.get("distortion", "estimate") not in ("estimate", "none", "profile"):
         raise KeelError("Distortion is estimate, none or profile.")
     terms = solve_terms(asked.part("terms"))
-    arguments = {"motion": asked.get("motion", "auto"), "distortion": asked.get("distortion", "estimate"), "focal_mm": None}
+    arguments = {"focal_mm": None, "motion": asked.get("motion", "auto"), "distortion": asked.get("distortion", "estimate")}
     arguments |= _focal(number, asked, terms)
     arguments |= {"terms": terms, "zoom": bool(asked.get("zoom", False)), "share": sharing(number, asked.wholes("share"))}
     return start("solve", number, arguments)
