@@ -167,8 +167,10 @@ def client(service):
 @pytest.fixture(scope="session")
 def browser():
     """Headless Chromium."""
-    from playwright.sync_api import sync_playwright
+    from playwright.sync_api import expect, sync_playwright
 
+    # A page waits for jobs on whatever machine this is.
+    expect.set_options(timeout=15_000)
     flags = (
         "--headless --no-sandbox --disable-quic --disable-background-networking --disable-component-update "
         "--disable-sync --no-first-run --use-angle=swiftshader --enable-unsafe-swiftshader"

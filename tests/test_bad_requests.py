@@ -41,7 +41,7 @@ def bare_shot(database, service):
     with session(database) as opened:
         source = Path(service.environment["AMBERKEEL_PLATE_ROOTS"]) / "SKL_010" / "skl.####.png"
         plate = Plate(source=str(source), label="skl.####.png", first=1001, last=1040, width=640, height=360)
-        shot = Shot(production=Production(name="Bare"), plate=plate, name="BARE_010")
+        shot = Shot(production=Production(name="Bad requests"), plate=plate, name="BARE_010")
         opened.add(shot)
         opened.flush()
         edits.apply(opened, shot.id, "tracks", {"remove": [], "bring": add_run(opened, shot, tracks), "label": "Follow"})

@@ -245,7 +245,11 @@ def settles(page, focal_mm):
 
 
 def test_two_clicks_draw_the_origin_is_put_and_the_camera_placed(page, ask, loft, loft_lines):
-    ask("lens/edit", {"lines": loft_lines, "label": "Draw lines"})
+    kept = page.evaluate("async () => Object.keys((await (await fetch(location.pathname + '.json')).json()).lines)")
+    ask("lens/edit", {"lines": dict.fromkeys(kept) | loft_lines, "label": "Draw these lines"})
+    # The page must show just these: a press on what earlier tests left would take hold of it.
+    expect(page.locator("#undo")).to_have_attribute("title", re.compile("Draw these lines"))
+    expect(page.locator("#linelist .linerow")).to_have_count(len(loft_lines))
     expect(page.locator("#lensfound")).to_contain_text("mm")
     page.get_by_label("Put lines onto the picture's edges").uncheck()
     ends = truth(loft).project(np.array([[-1.2, 0.0, -3.0], [1.2, 0.0, -3.0]]), 0)
