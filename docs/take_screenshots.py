@@ -160,15 +160,33 @@ def on_plate(page: Page, x: float, y: float) -> tuple[float, float]:
 
 
 def lens_pictures(page: Page, address: str) -> None:
-    """Lines drawn on the shed doors, and the sail loft straightened by its own."""
-    for shot, picture, acts in ((4, "lens", []), (3, "straight", ["look-grid", "look-straight"])):
-        page.goto(f"{address}/shots/{shot}/lens")
-        page.wait_for_selector("body[data-ready]")
-        page.wait_for_selector("#lensfound dd")
-        for act in acts:
-            page.locator(f'[data-act="{act}"]').first.click()
-        page.wait_for_timeout(1500)
-        shoot(page, picture)
+    """Lines drawn on the shed doors with one measured, what says a focal length, and the sail loft straightened by its own."""
+    open_lens(page, address, 4)
+    page.locator("#measureline").select_option("Z2")
+    page.locator("#measurelength").fill("2.52 m")
+    page.locator("#measurelength").press("Enter")
+    page.wait_for_selector("#lensplace dd")
+    page.keyboard.press("Shift+O")
+    line = page.evaluate("async () => (await (await fetch(location.pathname + '.json')).json()).lines.Z2")
+    page.mouse.click(*on_plate(page, *line["points"][-1]))
+    page.wait_for_timeout(1500)
+    shoot(page, "lens")
+    page.locator('[data-act="lens-camera"]').click()
+    page.wait_for_timeout(600)
+    shoot(page, "evidence")
+    take_back(page, ("Undo: Set the origin", "Undo: Z2 is"))
+    open_lens(page, address, 3)
+    for act in ("look-grid", "look-straight"):
+        page.locator(f'[data-act="{act}"]').click()
+    page.wait_for_timeout(1500)
+    shoot(page, "straight")
+
+
+def open_lens(page: Page, address: str, shot: int) -> None:
+    """Open a shot's lens stage and wait for what its lines tell."""
+    page.goto(f"{address}/shots/{shot}/lens")
+    page.wait_for_selector("body[data-ready]")
+    page.wait_for_selector("#lensfound dd")
 
 
 def other_pictures(page: Page, address: str) -> None:
