@@ -138,15 +138,18 @@ def test_a_focal_length_is_known_or_a_start_value_with_its_source(ask, client, s
 def ask_cancelled(client, job):
     """Cancel a job and wait until the worker has let go of it: one of a kind runs at a time."""
     client.post(f"/jobs/{job}/cancel")
-    for _ in range(100):
-        if client.get("/").status_code == 200 and job_state(job) not in ("queued", "running"):
+    wait_for_job(job, "cancelled", "done", "failed")
+
+
+def wait_for_job(job, *states):
+    """Wait until a job has come to one of these states."""
+    for _ in range(300):
+        with session(from_environment().database) as opened:
+            state = opened.get(Job, job).state
+        if state in states:
             return
         time.sleep(0.2)
-
-
-def job_state(job):
-    with session(from_environment().database) as opened:
-        return opened.get(Job, job).state
+    raise AssertionError(f"job {job} is {state}")
 
 
 @pytest.mark.parametrize(
@@ -288,6 +291,44 @@ def test_two_clicks_draw_the_origin_is_put_and_the_camera_placed(page, ask, loft
     expect(page.locator("#pixelaspect")).to_have_value("1")
     for _ in range(4):
         ask("undo")
+
+
+def test_k1_is_turned_by_hand_finely_and_the_plate_is_handed_on(page, ask, client, shot_id):
+    page.get_by_role("button", name="Through", exact=True).click()
+    page.locator("#handvalue").click()
+    for key in ("ArrowDown", "ArrowDown", "ArrowDown", "Shift+ArrowDown"):
+        page.keyboard.press(key)
+    expect(page.locator("#lensnotes")).to_contain_text("turned by hand: -0.0065")
+    assert page.locator("#handvalue").input_value() == "-0.0065"
+    page.locator("#handvalue").fill("-3")
+    page.keyboard.press("Enter")
+    expect(page.locator("#lensnotes")).to_contain_text("fold")
+    page.get_by_role("button", name="Back to the lines").click()
+    expect(page.locator("#lensnotes")).not_to_contain_text("turned by hand")
+    page.locator("#handvalue").fill("-0,1")
+    page.keyboard.press("Enter")
+    expect(page.locator("#lensnotes")).to_contain_text("turned by hand: -0.1000")
+    shot = page.locator("#plate").screenshot()
+    with page.expect_response(lambda answer: "/lens/straight/" in answer.url and answer.ok):
+        page.keyboard.press("Shift+S")
+    page.wait_for_timeout(500)
+    assert page.locator("#plate").screenshot() != shot
+    page.keyboard.press("Shift+S")
+    page.get_by_role("button", name="Use it", exact=True).click()
+    expect(page.locator("#toast")).to_contain_text("In use")
+    page.locator("#overscan").select_option("larger by…")
+    page.get_by_label("by so many percent").fill("15")
+    page.locator("#straightformat").select_option("jpg")
+    with page.expect_response(lambda answer: answer.url.endswith("/lens/straighten")) as asked:
+        page.get_by_role("button", name="Write the straightened plate").click()
+    assert asked.value.ok and asked.value.request.post_data_json["overscan"] == "15"
+    wait_for_job(asked.value.json()["job"], "done")
+    packed = zipfile.ZipFile(io.BytesIO(client.get(f"/shots/{shot_id}/lens/files/plate").data))
+    assert sum(name.endswith(".jpg") for name in packed.namelist()) == 20
+    page.get_by_role("button", name="Profiles", exact=True).click()
+    expect(page.locator("#profilelist .pinned")).to_contain_text("by hand")
+    page.keyboard.press("Control+z")
+    expect(page.locator("#profilelist .pinned", has_text="by hand")).to_have_count(0)
 
 
 def test_lines_are_drawn_dragged_and_looked_through_with_the_mouse(page, ask, loft, loft_lines):

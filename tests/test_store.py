@@ -168,6 +168,15 @@ def test_the_datum_is_set_on_solved_points(opened, shot_id, service):
     moved = np.array([p["xyz"] for p in world["points"]])
     assert np.allclose(before.project(raw, 5), after.project(moved, 5), atol=1e-6, equal_nan=True)
     assert state_of(opened, shot_id, "world").state == "settled"
+    # Axis lines that say what the solve's first camera says turn nothing; with a height above the ground they give the scale.
+    first = path_of(document).frames[0]
+    axes = {"rotations": {str(first): path_of(document).world_from_camera[0].tolist()}, "place": None}
+    shot.datum = {"axes": axes}
+    assert np.allclose(datum_of(opened, media, shot, attempt).rotation, np.eye(3)) and state_of(opened, shot_id, "world").fact == "ground"
+    shot.datum = {"ground": chosen, "axes": {**axes, "place": {"frame": int(first), "xyz": [0.5, 1.7, 3.0]}}}
+    placed = datum_of(opened, media, shot, attempt)
+    assert placed.camera(path_of(document)).positions[0] == pytest.approx([0.5, 1.7, 3.0], abs=1e-6)
+    assert state_of(opened, shot_id, "world").state == "settled" and state_of(opened, shot_id, "world").fact == "ground, origin, scale"
     shot.datum = {"origin": [10**9]}
     with pytest.raises(WorldError, match="has no point"):
         datum_of(opened, media, shot, attempt)
