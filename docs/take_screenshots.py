@@ -168,7 +168,7 @@ def lens_pictures(page: Page, address: str) -> None:
     page.wait_for_selector("#lensplace dd")
     page.keyboard.press("Shift+O")
     line = page.evaluate("async () => (await (await fetch(location.pathname + '.json')).json()).lines.Z2")
-    page.mouse.click(*on_plate(page, *line["points"][-1]))
+    page.mouse.click(*on_plate(page, *line["points"][0]))
     page.wait_for_timeout(1500)
     shoot(page, "lens")
     page.locator('[data-act="lens-camera"]').click()

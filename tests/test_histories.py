@@ -20,7 +20,7 @@ from amberkeel.store.tracks import add_run, live_tracks
 
 TRACK = ("name", "kind", "state", "frames", "x", "y", "sigma", "score", "keys", "group", "locked", "made")
 MASK = ("name", "colour", "purpose", "on", "first", "last", "margin", "keys", "samples")
-SHOT = ("datum", "groups", "lens", "profile_id", "pinned_id", "masks_stamp", "followed_stamp", "lens_stamp")
+SHOT = ("datum", "groups", "lens", "profile_id", "pinned_id", "tracks_stamp", "masks_stamp", "followed_stamp", "lens_stamp")
 PLATE = ("sensor_width_mm", "pixel_aspect", "focal_mm", "stack", "replaced")
 
 

@@ -1,6 +1,7 @@
 """The one door for user edits: each is recorded with its inverse, which gives undo, redo and the history."""
 
 import json
+import secrets
 import zlib
 from collections.abc import Callable
 
@@ -36,8 +37,16 @@ def _set_states(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]
         raise KeelError("No track is selected.", "Click a track, or drag a box around several.")
     words = {ACTIVE: "Restore", CHECK: "Withhold", EXCLUDED: "Exclude"}
     verb = words[next(iter(payload["states"]))] if len(payload["states"]) == 1 else "Restore states of"
-    shot.tracks_stamp += 1
-    return {"states": inverse}, f"{verb} {total} track{'s' if total != 1 else ''}"
+    return {"states": inverse, **_stamped(shot, payload)}, f"{verb} {total} track{'s' if total != 1 else ''}"
+
+
+def _stamped(shot: Shot, payload: dict) -> dict:
+    """Give a shot's tracks the stamp of an edit, a new one where it has none; return the one before, for its inverse.
+
+    So going back brings the old stamp back, and an attempt made then is up to date again.
+    """
+    before, shot.tracks_stamp = shot.tracks_stamp, payload.setdefault("stamp", secrets.randbits(30) + 1)
+    return {"stamp": before}
 
 
 def _turn(session: Session, shot: Shot, column, on: list[int], off: list[int]) -> tuple[list[int], list[int]]:
@@ -58,8 +67,7 @@ def _set_removed(session: Session, shot: Shot, payload: dict) -> tuple[dict, str
     touched = len(gone) + len(back)
     if not touched:
         raise KeelError("No track is selected.", "Click a track, or drag a box around several.")
-    shot.tracks_stamp += 1
-    inverse = {"remove": back, "bring": gone, "label": payload.get("label", "")}
+    inverse = {"remove": back, "bring": gone, "label": payload.get("label", ""), **_stamped(shot, payload)}
     return inverse, payload.get("label") or f"Delete {touched} track{'s' if touched != 1 else ''}"
 
 
@@ -151,8 +159,7 @@ def _weed(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
     gone, back = _turn(session, shot, Track.removed, payload.get("remove", []), payload.get("bring", []))
     if "groups" in payload:
         inverse["groups"], shot.groups = shot.groups, payload["groups"]
-    inverse |= {"remove": back, "bring": gone}
-    shot.tracks_stamp += 1
+    inverse |= {"remove": back, "bring": gone, **_stamped(shot, payload)}
     return inverse, payload["label"]
 
 

@@ -30,7 +30,7 @@ class Production(Base):
 class Shot(Base):
     """One camera take.
 
-    `revision` rises with every edit, `tracks_stamp` with those that change tracks. `masks_stamp` is a number for what the
+    `revision` rises with every edit. `tracks_stamp` is another number for other tracks, the old one after undo. `masks_stamp` is a number for what the
     masks hide; `followed_stamp` is the one that the tracks were followed, or last cut, with. `groups` holds each group's colour
     and whether it is hidden; `sightings` a media hash; `tags` what the last search for tags reported. `lens` holds drawn lines by
     name and what is known and wanted of the lens; `profile_id` is the lens profile in use, `lens_stamp` a number for it and the pixel aspect.

@@ -194,7 +194,8 @@ def edit(number: int):
     if asked.get("kind") not in FROM_PAGES:
         raise KeelError(f"There is no edit “{asked.get('kind')}”.")
     with open_session() as opened:
-        edits.apply(opened, number, str(asked["kind"]), asked.part("payload"), asked.get("revision"))
+        payload = {key: value for key, value in asked.part("payload").items() if key != "stamp"}
+        edits.apply(opened, number, str(asked["kind"]), payload, asked.get("revision"))
         return jsonify(shot_state(opened, get_shot(opened, number)))
 
 

@@ -206,7 +206,7 @@ export class LineDraw {
     strokes(c, fit.floor ?? [], place, "#4fb3a580", 1);
     if (fit.horizon?.length) {
       strokes(c, [fit.horizon], place, INK.verdigris, 1.5, [10, 4]);
-      const [x, y] = place(...fit.horizon[Math.floor(fit.horizon.length * 0.8)]);
+      const [x, y] = place(...fit.horizon[Math.floor(fit.horizon.length * 0.05)]);
       tag(c, "horizon", x, y - 7, INK.verdigris);
     }
   }
@@ -235,7 +235,7 @@ export class LineDraw {
     }
     const [mx, my] = points[Math.floor(points.length / 2)];
     const words = [looks.letter, report?.disagrees ? "disagrees" : "", chosen && report ? `${report.after.toFixed(2)} px` : ""].filter(Boolean).join(" ");
-    if (words && !(line.box && !report?.disagrees && lens.chosen !== name)) tag(c, words, mx + 8, my - 8, tint);
+    if (words && !(line.box && !report?.disagrees && lens.chosen !== name)) tag(c, words, mx + 8, my - 8, tint, place(state.width, 0)[0]);
   }
 
   /** The world's origin: a ring and four strokes. */
@@ -252,7 +252,8 @@ export class LineDraw {
       c.stroke();
     }
     const cell = this.store.state.lens.fit?.place?.cell_m;
-    tag(c, cell ? `origin, cells of ${cell} m` : "origin", x + 12, y + 18, INK.amber);
+    const low = y + 30 > place(0, this.store.state.height)[1];
+    tag(c, cell ? `origin, cells of ${cell} m` : "origin", x + 14, low ? y - 12 : y + 18, INK.amber);
   }
 
   /** The plate under the point that is dragged, magnified in the corner away from it. */
@@ -306,10 +307,10 @@ function path(c, points) {
   c.stroke();
 }
 
-function tag(c, text, x, y, tint) {
+function tag(c, text, x, y, tint, right = c.canvas.clientWidth) {
   c.font = "600 12px Barlow";
   c.lineWidth = 3;
-  x = Math.min(x, c.canvas.clientWidth - c.measureText(text).width - 5);
+  x = Math.min(x, right - c.measureText(text).width - 5);
   c.strokeStyle = "#10161ccc";
   c.strokeText(text, x, y);
   c.fillStyle = tint;
