@@ -206,8 +206,8 @@ export class LineDraw {
     strokes(c, fit.floor ?? [], place, "#4fb3a580", 1);
     if (fit.horizon?.length) {
       strokes(c, [fit.horizon], place, INK.verdigris, 1.5, [10, 4]);
-      const [x, y] = place(...fit.horizon[Math.floor(fit.horizon.length * 0.05)]);
-      tag(c, "horizon", x, y - 7, INK.verdigris);
+      const seen = fit.horizon.find(([x]) => x > 0.02 * this.store.state.width);
+      if (seen) { const [x, y] = place(...seen); tag(c, "horizon", x, y - 7, INK.verdigris); }
     }
   }
 
