@@ -181,6 +181,17 @@ def browser():
         opened.close()
 
 
+@pytest.fixture(scope="module")
+def solved_page(browser, service, solved_shot):
+    """The desk of the solved shot, for trying its modules on."""
+    opened = browser.new_page(viewport={"width": 1280, "height": 800})
+    opened.set_default_timeout(15000)
+    opened.goto(f"{service.address}/shots/{solved_shot}/solve")
+    opened.wait_for_selector("body[data-ready]")
+    yield opened
+    opened.close()
+
+
 @pytest.fixture
 def rng():
     """A random generator with a fixed seed."""

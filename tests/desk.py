@@ -37,6 +37,11 @@ def poster(client, shot_id):
     return post
 
 
+def module(page, name, body, argument=None):
+    """Run JavaScript with a desk module as `m` and an argument as `a`."""
+    return page.evaluate(f"async (a) => {{ const m = await import('/static/desk/{name}.js'); {body} }}", argument)
+
+
 @contextmanager
 def desk_page(browser, service, shot_id, stage):
     """A shot's page at a stage; no script may fail on it."""

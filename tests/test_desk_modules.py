@@ -4,6 +4,7 @@ import json
 
 import numpy as np
 import pytest
+from desk import module
 from playwright.sync_api import expect
 from sqlalchemy import select
 
@@ -14,18 +15,8 @@ from amberkeel.store.tracks import live_tracks
 
 
 @pytest.fixture(scope="module")
-def page(browser, service, solved_shot):
-    opened = browser.new_page(viewport={"width": 1280, "height": 800})
-    opened.set_default_timeout(15000)
-    opened.goto(f"{service.address}/shots/{solved_shot}/solve")
-    opened.wait_for_selector("body[data-ready]")
-    yield opened
-    opened.close()
-
-
-def module(page, name, body, argument=None):
-    """Run JavaScript with a desk module as `m` and an argument as `a`."""
-    return page.evaluate(f"async (a) => {{ const m = await import('/static/desk/{name}.js'); {body} }}", argument)
+def page(solved_page):
+    return solved_page
 
 
 def frame(page):

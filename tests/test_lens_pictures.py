@@ -97,6 +97,7 @@ def test_what_a_resolution_and_words_say_of_the_camera(tmp_path):
     assert pixel_formats(1440, 1080)[0].shows == pytest.approx(16 / 9) and pixel_formats(720, 486)[0].pixel_aspect < 1.0
     assert pixel_formats(2880, 2160)[0].pixel_aspect == 2.0 and pixel_formats(1920, 1080)[0].pixel_aspect == 1.0
     assert length_mm("0.98 in") == pytest.approx(24.892) and length_mm("24,9") == 24.9 and length_mm("2.4 m") == 2400.0
+    assert length_mm("2,4", 1e6, "m") == 2400.0 and length_mm("95 in", 1e6, "m") == pytest.approx(2413.0)
     for bad in ("0 mm", "wide", "-3", "1e9"):
         with pytest.raises(LensError):
             length_mm(bad)

@@ -207,7 +207,7 @@ def told_place(found: LensFit, drawn: list, measured: dict | None, origin: dict 
     if line is None:
         return None, ""
     try:
-        metres = length_mm(measured.get("length", ""), 1e6) / 1000.0
+        metres = length_mm(measured.get("length", ""), 1e6, "m") / 1000.0
         return (line.frame, _placed(camera_place(found, line, metres, origin_pixel(origin, drawn, line.frame)))), ""
     except LensError as error:
         return None, str(error)
@@ -350,5 +350,5 @@ def _read_origin(given: Sent) -> dict:
 
 def _read_measured(given: Sent) -> dict:
     """Return a measured line as it is kept; raises LensError for a length that is none."""
-    length_mm(given.get("length", ""), 1e6)
+    length_mm(given.get("length", ""), 1e6, "m")
     return {"line": str(given.get("line", ""))[:40], "length": str(given["length"])[:40]}

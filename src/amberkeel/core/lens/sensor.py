@@ -87,15 +87,15 @@ def pixel_formats(width: int, height: int) -> list[PixelFormat]:
     return [PixelFormat(name, aspect, aspect * width / height) for name, aspect in rows]
 
 
-def length_mm(text: str, most: float = 5000.0) -> float:
-    """Return a length in mm from words such as "24.9", "24.9 mm" or "0.98 in"; without a unit it is in mm.
+def length_mm(text: str, most: float = 5000.0, plain: str = "mm") -> float:
+    """Return a length in mm from words such as "24.9", "24.9 mm" or "0.98 in"; a bare number is in the unit `plain`.
 
     Raises LensError when it is none, or not above 0.
     """
     match = re.fullmatch(r"\s*([0-9]*[.,]?[0-9]+)\s*(mm|cm|m|in|inch|inches|\"|″)?\s*", str(text))
     if not match:
         raise LensError(f"“{text}” is no length.", "Write 24.9 mm or 0.98 in.")
-    value = float(match[1].replace(",", ".")) * {"cm": 10.0, None: 1.0, "mm": 1.0, "m": 1000.0}.get(match[2], MM_PER_INCH)
+    value = float(match[1].replace(",", ".")) * {"cm": 10.0, "mm": 1.0, "m": 1000.0}.get(match[2] or plain, MM_PER_INCH)
     if not 0.5 <= value <= most:
         raise LensError(f"A length of {value:g} mm is out of range.", f"Give 0.5 to {most:g} mm.")
     return value

@@ -25,7 +25,8 @@ export function followJobs(shot, renew) {
     for (const job of news.jobs) {
       const before = seen.get(job.id);
       seen.set(job.id, job.state);
-      if (!before || before === job.state) continue;
+      // What had ended before this page came is no news; a short job may be heard of for the first time when it is over.
+      if (before === job.state || (!before && revision === null)) continue;
       ended = true;
       if (job.state === "done") toast(WORDS[job.kind] ?? (job.doing || "Done."));
       else if (["failed", "interrupted"].includes(job.state)) toast(job.error, true);

@@ -207,7 +207,7 @@ export class LineDraw {
     if (fit.horizon?.length) {
       strokes(c, [fit.horizon], place, INK.verdigris, 1.5, [10, 4]);
       const seen = fit.horizon.find(([x]) => x > 0.02 * this.store.state.width);
-      if (seen) { const [x, y] = place(...seen); tag(c, "horizon", x, y - 7, INK.verdigris); }
+      if (seen) tag(c, "horizon", place(0, 0)[0] + 6, place(...seen)[1] - 7, INK.verdigris);
     }
   }
 
