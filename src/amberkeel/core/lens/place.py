@@ -41,7 +41,7 @@ def camera_place(fit: LensFit, line: DrawnLine, metres: float, origin: np.ndarra
     Parameters
     ----------
     fit : the lens and the rotation that lines tell. line : an axis line, `metres` long from its first to its last point.
-    origin : (2,) pixel of the world's origin on that frame; the line's lower end when None.
+    origin : (2,) pixel of the world's origin on that frame; the line's lower end when None, of a level line its first point.
 
     Raises
     ------
