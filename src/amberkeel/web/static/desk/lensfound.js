@@ -3,6 +3,9 @@ import { element, facts } from "./panels.js";
 
 const find = (selector) => document.querySelector(selector);
 
+/** What is told and needs nothing done: a further coefficient that the lines do without, and k1 by hand. */
+const CALM = /^(k[23]|p1 and p2) held at 0: with it|^k1 is turned by hand/;
+
 /** Rows of the lens: name, value with sigma, unit. */
 export function foundRows(fit) {
   if (!fit) return [];
@@ -39,7 +42,7 @@ export function drawFound(lens, width) {
   const { fit, trouble, hand } = lens;
   const notes = [...(trouble ? [trouble] : []), ...(fit?.notes ?? []), ...(fit?.place?.trouble ? [fit.place.trouble] : [])];
   if (hand) notes.unshift(`k1 is turned by hand: ${hand.toFixed(4)}.`);
-  find("#lensnotes").replaceChildren(...notes.map((text) => element("p", "say my-1", text)));
+  find("#lensnotes").replaceChildren(...notes.map((text) => element("p", `say my-1${CALM.test(text) ? " calm" : ""}`, text)));
   facts(find("#lensfound"), [...foundRows(fit), ...centreRow(fit, width)]);
   find('[data-act="lens-use"]').disabled = !fit || (!fit.focal_told && !Object.keys(fit.values).length);
   const measurable = Object.entries(lens.lines).filter(([, l]) => l.axis && (!l.set || l.set.every(Boolean)));
