@@ -89,7 +89,7 @@ def test_a_measured_line_places_the_camera_within_its_sigma():
     line = DrawnLine(seen(*upright), "y", 1001, 0.05)
     lower, upper = (camera_place(exact, line, 1.1, end).xyz for end in (line.points[1], line.points[0]))
     assert lower == pytest.approx(camera_place(exact, line, 1.1).xyz) and lower - upper == pytest.approx([0.0, 1.1, 0.0], abs=0.02)
-    grid = floor_grid(exact.lens, exact.rotations[1001], np.zeros(2), 3, lower, 1.0)
+    grid = floor_grid(exact.lens, exact.rotations[1001], -lower, 1.0)
     crossing = seen(upright[1])[0]
     assert min(np.linalg.norm(line - crossing, axis=1).min() for line in grid) < 20.0
     assert floor_cell(4.8) == 1.0 and floor_cell(0.3) == 0.05

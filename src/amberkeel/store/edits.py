@@ -282,6 +282,7 @@ def apply(session: Session, shot_id: int, kind: str, payload: dict, revision: in
         raise StaleEdit()
     if kind not in _KINDS:
         raise KeelError(f"There is no edit “{kind}”.")
+    payload = {key: value for key, value in payload.items() if key != "stamp"}  # only one undone or done again has one
     inverse, label = _KINDS[kind](session, shot, payload)
     for old in session.scalars(select(Edit).where(Edit.shot_id == shot_id, Edit.undone)):
         session.delete(old)

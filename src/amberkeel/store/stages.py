@@ -92,11 +92,15 @@ def stages(session: Session, shot: Shot) -> list[Stage]:
     ]
 
 
+def placed_by_lines(datum: dict) -> bool:
+    """Tell whether a shot's axis lines place its scene: a measured one does with a ground or a scale from tracks."""
+    return bool((datum.get("axes") or {}).get("place")) and ("ground" in datum or "scale" in datum)
+
+
 def _datum_parts(datum: dict) -> list[str]:
     """Return which of ground, origin and scale a shot's datum fixes: axis lines level it, and with a measured length they place it."""
-    axes = datum.get("axes") or {}
-    placed = bool(axes.get("place")) and ("ground" in datum or "scale" in datum)
-    told = {"ground": "ground" in datum or bool(axes), "origin": "origin" in datum or placed, "scale": "scale" in datum or placed}
+    placed = placed_by_lines(datum)
+    told = {"ground": "ground" in datum or bool(datum.get("axes")), "origin": "origin" in datum or placed, "scale": "scale" in datum or placed}
     return [word for word, known in told.items() if known]
 
 

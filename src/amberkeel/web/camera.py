@@ -93,15 +93,20 @@ def _sources(given: dict) -> dict:
 
 
 def _fill_focal(given: Sent, payload: dict) -> None:
-    state, text = given["focal_state"], str(given.get("focal_mm") or "").strip()
-    if state not in (KNOWN, START, UNKNOWN):
-        raise LensError("The focal length is known, a start value, or unknown.")
+    state, text = checked_state(given["focal_state"]), str(given.get("focal_mm") or "").strip()
     if state != UNKNOWN and not text:
         raise LensError("There is no focal length to hold.", "Type one in mm.")
     payload["values"]["focal_state"] = state
     payload["values"]["focal_sigma_mm"] = sigma_mm(given.get("focal_sigma_mm")) if state == START else 0.0
     focal = length_mm(text) if text else None
     payload["plate"]["focal_mm"] = focal if state != UNKNOWN else None
+
+
+def checked_state(state) -> str:
+    """Return what a page sent as the state of a focal length; raises LensError where it is none."""
+    if state not in (KNOWN, START, UNKNOWN):
+        raise LensError("The focal length is known, a start value, or unknown.")
+    return state
 
 
 def sigma_mm(text) -> float:

@@ -11,7 +11,7 @@ from amberkeel.store import edits
 from amberkeel.store.findings import findings
 from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.solves import datum_of, document_of, in_world, ledger, path_of
-from amberkeel.store.stages import is_stale, lens_changed, masks_changed, pinned, stages
+from amberkeel.store.stages import is_stale, lens_changed, masks_changed, pinned, placed_by_lines, stages
 from amberkeel.store.tracks import live_tracks
 from amberkeel.web.camera import camera_of
 from amberkeel.web.common import get_shot, media, open_session
@@ -58,6 +58,7 @@ def shot_state(opened, shot: Shot) -> dict:
         "pinned": shot.pinned_id,
         "attempts": [_attempt(a, shot) for a in ledger(opened, shot)],
         "datum": shot.datum,
+        "placed": placed_by_lines(shot.datum or {}),
         "groups": shot.groups,
         "sightings": shot.sightings,
         "tags": shot.tags,
@@ -145,13 +146,14 @@ def attempt(number: int):
 def _card(shot: Shot, world: dict) -> list | None:
     """Return the checker card's outlines by frame, for a shot whose ground is known: from tracks, or from lines with a scale."""
     kept = shot.datum or {}
-    if "ground" not in kept and not ("scale" in kept and (kept.get("axes") or {}).get("place")):
+    placed = placed_by_lines(kept)
+    if "ground" not in kept and not placed:
         return None
     path = path_of(world)
     xyz = np.array([p["xyz"] for p in world["points"] if p["state"] != "excluded"])
     low = xyz[np.abs(xyz[:, 1]) < 0.15 * np.median(np.abs(xyz))]
     centre = np.zeros(3)
-    if "origin" not in kept and not (kept.get("axes") or {}).get("place") and len(low):
+    if "origin" not in kept and not placed and len(low):
         centre = np.array([np.median(low[:, 0]), 0.0, np.median(low[:, 2])])
     reach = float(np.linalg.norm(path.positions[0] - centre))
     outlines = card_outlines(path, centre, 0.28 * reach)
@@ -194,8 +196,7 @@ def edit(number: int):
     if asked.get("kind") not in FROM_PAGES:
         raise KeelError(f"There is no edit “{asked.get('kind')}”.")
     with open_session() as opened:
-        payload = {key: value for key, value in asked.part("payload").items() if key != "stamp"}
-        edits.apply(opened, number, str(asked["kind"]), payload, asked.get("revision"))
+        edits.apply(opened, number, str(asked["kind"]), asked.part("payload"), asked.get("revision"))
         return jsonify(shot_state(opened, get_shot(opened, number)))
 
 

@@ -15,7 +15,7 @@ from amberkeel.store.jobs import submit
 from amberkeel.store.models import Job, Shot
 from amberkeel.store.session import session
 from amberkeel.store.tracks import live_tracks
-from amberkeel.web.camera import KNOWN, START, UNKNOWN, sigma_mm
+from amberkeel.web.camera import KNOWN, UNKNOWN, checked_state, sigma_mm
 from amberkeel.web.common import get_shot, open_session
 from amberkeel.web.data import detect_settings
 from amberkeel.web.sent import sent
@@ -63,15 +63,13 @@ def solve(number: int):
 
 def _focal(number: int, asked: dict, terms: dict) -> dict:
     """Return a known focal length in mm for a solve's arguments; a start value goes into the terms, in pixels, unless one is there."""
-    text, state = str(asked.get("focal_mm") or "").strip().replace(",", "."), asked.get("focal_state", KNOWN)
+    text, state = str(asked.get("focal_mm") or "").strip().replace(",", "."), checked_state(asked.get("focal_state", KNOWN))
     try:
         value = float(text) if text else None
     except ValueError:
         raise KeelError(f"Focal length: “{text}” is no number.") from None
     if value is not None and not 1.0 <= value <= 5000.0:
         raise KeelError("The focal length must lie between 1 and 5000 mm.")
-    if state not in (KNOWN, START, UNKNOWN):
-        raise KeelError("The focal length is known, a start value, or unknown.")
     if value is None or state == UNKNOWN:
         return {}
     if state == KNOWN:

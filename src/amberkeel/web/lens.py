@@ -13,7 +13,7 @@ from amberkeel.core.lens.drawn import DRAWN_SIGMA_PX, LensOrder, read_lines
 from amberkeel.core.lens.edges import find_edge, snap
 from amberkeel.core.lens.fit import LensFit, centre_test, fit_lens, straightness
 from amberkeel.core.lens.kernels import PLACES
-from amberkeel.core.lens.look import bent_lines, floor_cell, floor_grid, horizon, horizon_angles, vanishing_points
+from amberkeel.core.lens.look import bent_lines, floor_ahead, floor_cell, floor_grid, horizon, horizon_angles, vanishing_points
 from amberkeel.core.lens.picture import bent_grid
 from amberkeel.core.lens.place import CameraPlace, camera_place
 from amberkeel.core.lens.profile import LensProfile as Profile
@@ -69,7 +69,7 @@ def facts(number: int):
 
 def _solved(attempt: Attempt) -> dict:
     """Return the focal length of an attempt as evidence."""
-    return {"attempt": attempt.id, "number": attempt.number, "focal_mm": attempt.figures["focal_mm"], "focal_sigma_mm": attempt.figures["focal_sigma_mm"]}
+    return {"number": attempt.number, "focal_mm": attempt.figures["focal_mm"], "focal_sigma_mm": attempt.figures["focal_sigma_mm"]}
 
 
 def _profile_row(row: LensProfile, shot: Shot, shots: list[str]) -> dict:
@@ -270,10 +270,10 @@ def _straight(lens: Lens, places: list) -> list:
 
 def _floor(lens: Lens, turned: np.ndarray, place: dict | None) -> list[np.ndarray]:
     """Return the floor grid: about the origin in metres where the camera is placed, else in front of it without a scale."""
-    ahead = np.array([0.5 * lens.width, 0.85 * lens.height])
-    if place is None:
-        return floor_grid(lens, turned, ahead)
-    return floor_grid(lens, turned, ahead, 5, np.array(place["xyz"]), place["cell_m"])
+    if place is not None:
+        return floor_grid(lens, turned, -np.array(place["xyz"]), place["cell_m"], 5)
+    ahead = floor_ahead(lens, turned, np.array([0.5 * lens.width, 0.85 * lens.height]))
+    return floor_grid(lens, turned, *ahead) if ahead else []
 
 
 @blueprint.post("/shots/<int:number>/lens/snap")

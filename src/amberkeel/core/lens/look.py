@@ -63,22 +63,26 @@ def floor_cell(distance: float) -> float:
     return min(CELLS_M, key=lambda cell: abs(np.log(cell / max(0.2 * distance, 1e-9))))
 
 
-def floor_grid(lens: Lens, rotation: np.ndarray, through: np.ndarray, cells: int = 3, camera: np.ndarray | None = None, pitch: float = 0.0) -> list[np.ndarray]:
+def floor_ahead(lens: Lens, rotation: np.ndarray, through: np.ndarray) -> tuple[np.ndarray, float] | None:
+    """Return where the plate pixel `through` (2,) meets a floor one unit below the camera, (3,) from the camera, and a third of its distance.
+
+    None where it looks above the horizon.
+    """
+    ray = rotation @ np.append(lens.normalise(through), 1.0)
+    if ray[1] > -1e-3:
+        return None
+    at = ray / -ray[1]
+    return at, float(np.linalg.norm(at)) / 3.0
+
+
+def floor_grid(lens: Lens, rotation: np.ndarray, at: np.ndarray, pitch: float, cells: int = 3) -> list[np.ndarray]:
     """Return a floor grid of X and Z lines about a place on the floor, each (N, 2) pixels.
 
     Parameters
     ----------
-    through : (2,) plate pixel that the grid meets; its cells are a third of the floor's distance there, and mean directions only.
-    camera : (3,) metres from the world's origin, about which the grid then lies, its cells of `pitch` metres. cells : to each side.
+    rotation : ``world_from_camera``. at : (3,) the place from the camera, in any unit, along the world's axes. pitch : size of a cell in
+        that unit. cells : to each side.
     """
-    if camera is not None:
-        at = -camera
-    else:
-        ray = rotation @ np.append(lens.normalise(through), 1.0)
-        if ray[1] > -1e-3:
-            return []
-        at = ray / -ray[1]
-        pitch = float(np.linalg.norm(at)) / 3.0
     s = np.linspace(-cells, cells, 12 * cells) * pitch
     world = np.tile(at, (2, 2 * cells + 1, len(s), 1))
     for row, axis in enumerate((0, 2)):
@@ -95,4 +99,3 @@ def _reach(lens: Lens) -> float:
     """Return how far from the view axis, undistorted, places are drawn: beyond the picture a model may fold back into it."""
     corners = np.array([[0.0, 0.0], [lens.width, 0.0], [0.0, lens.height], [lens.width, lens.height]])
     return 1.1 * float(np.hypot(*lens.normalise(corners).T).max())
-

@@ -52,8 +52,9 @@ def camera_place(fit: LensFit, line: DrawnLine, metres: float, origin: np.ndarra
     if not fit.focal_told:
         raise LensError("Without a focal length no place can be told.", "Draw lines along a second direction.")
     ends = np.array([line.points[0], line.points[-1]], float)
-    pixels = ends if origin is None or np.linalg.norm(ends - origin, axis=1).min() < SAME_PX else np.vstack([ends, origin])
-    at_end = None if len(pixels) == 3 or origin is None else int(np.argmin(np.linalg.norm(ends - origin, axis=1)))
+    apart = np.full(2, np.inf) if origin is None else np.linalg.norm(ends - origin, axis=1)
+    at_end = int(apart.argmin()) if apart.min() < SAME_PX else None
+    pixels = ends if origin is None or at_end is not None else np.vstack([ends, origin])
     axis = AXES.index(line.axis)
 
     def place(lens: Lens, rotation: np.ndarray, where: np.ndarray) -> np.ndarray:

@@ -112,7 +112,7 @@ export function drawFindings(server, select) {
 export function drawDatum(server, attempt) {
   const d = server.datum ?? {};
   const frames = Object.keys(d.axes?.rotations ?? {});
-  const placed = Boolean(d.axes?.place) && Boolean(d.ground || d.scale);
+  const { placed } = server;
   facts(find("#datumfacts"), [
     ["Axes", frames.length ? `from lines on ${frames.join(", ")}` : "first camera"],
     ["Ground", d.ground ? `${d.ground.length} tracks` : frames.length ? "level of the lines" : "not set"],
