@@ -40,12 +40,13 @@ export function fillCamera(kept) {
   const width = kept.found?.sensor_width_mm;
   find("#sensormeta").hidden = !width || Math.abs(width - kept.sensor_mm) < 0.005;
   find("#sensormeta").textContent = width ? `The file says ${width.toFixed(2)} mm: take it` : "";
-  find("#sensormeta").onclick = () => { find("#sensorwidth").value = `${width.toFixed(2)} mm`; find("#sensorformat").value = ""; sources.sensor = "metadata"; };
-  showFocal();
+  find("#sensormeta").onclick = () => { find("#sensorwidth").value = `${width.toFixed(2)} mm`; find("#sensorformat").value = ""; sources.sensor = "metadata"; showSources(); };
+  showSources();
 }
 
-/** A sigma belongs to a start value alone; beside the value stands where it came from. */
-export function showFocal() {
+/** A sigma belongs to a start value alone; beside the values stands where they came from. */
+export function showSources() {
+  find("#sensorsource").textContent = sources.sensor ?? "";
   const state = find("#focalstate").value;
   find("#focalsigmafield").hidden = state !== "start";
   find("#focalfield").hidden = state === "unknown";
@@ -67,7 +68,7 @@ function row({ source, words, mm, sigma }) {
     find("#focalsigma").value = sigma ? trimmed(sigma, 3) : "";
     find("#focalstate").value = "start";
     sources.focal = source;
-    showFocal();
+    showSources();
   });
   return out;
 }
@@ -82,9 +83,9 @@ export function cameraFacts() {
 
 /** Choosing a format fills its size; what is typed comes from typing. */
 export function setUpCameraBench() {
-  find("#sensorformat").addEventListener("change", (e) => { if (e.target.value) find("#sensorwidth").value = `${Number(e.target.value).toFixed(2)} mm`; delete sources.sensor; });
-  find("#sensorwidth").addEventListener("input", () => { delete sources.sensor; find("#sensorformat").value = ""; });
+  find("#sensorformat").addEventListener("change", (e) => { if (e.target.value) find("#sensorwidth").value = `${Number(e.target.value).toFixed(2)} mm`; delete sources.sensor; showSources(); });
+  find("#sensorwidth").addEventListener("input", () => { sources.sensor = "typed"; find("#sensorformat").value = ""; showSources(); });
   find("#pixelformat").addEventListener("change", (e) => { if (e.target.value) find("#pixelaspect").value = trimmed(Number(e.target.value), 4); });
-  find("#focalmm").addEventListener("input", () => { delete sources.focal; showFocal(); });
-  find("#focalstate").addEventListener("change", showFocal);
+  find("#focalmm").addEventListener("input", () => { delete sources.focal; showSources(); });
+  find("#focalstate").addEventListener("change", showSources);
 }
