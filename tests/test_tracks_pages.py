@@ -387,6 +387,8 @@ def test_tags_sightings_and_the_copy_with_the_mouse(page):
     page.get_by_role("button", name="Tags", exact=True).click()
     page.get_by_role("button", name="Find tags").click()
     expect(page.locator("#tagreport")).to_contain_text("36h11-0042", timeout=30000)
+    # The report may be there a moment before the job is over; its word would come over the next one.
+    expect(page.locator("#toast")).to_contain_text("searched for tags")
     page.get_by_role("button", name="Choose", exact=True).click()
     page.get_by_role("button", name="Choose all here").click()
     chosen = int(page.locator("#sightcount").inner_text())
