@@ -8,7 +8,7 @@ from amberkeel.core.masks.propose import union
 from amberkeel.core.plate.plate import matte_reader, open_plate
 from amberkeel.core.sim.render import surface_points, truth
 from amberkeel.core.sim.slipway import slipway
-from amberkeel.core.slip import slip_px
+from amberkeel.core.world.slip import slip_px
 from amberkeel.core.solve.solve import solve_tracks
 from benchmarks.shots import shot_folder
 

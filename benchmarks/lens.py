@@ -7,7 +7,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.follow import follow_plate
-from amberkeel.core.geometry import rotation_exp
+from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.lens import Lens
 from amberkeel.core.lens.chart import calibrate
 from amberkeel.core.lens.drawn import LensOrder, read_lines
@@ -19,7 +19,7 @@ from amberkeel.core.sim.drawn import drawn_lines
 from amberkeel.core.sim.grids import chess, filmed
 from amberkeel.core.sim.render import surface_points, truth
 from amberkeel.core.sim.shots import EDGES, SHOTS
-from amberkeel.core.slip import slip_px
+from amberkeel.core.world.slip import slip_px
 from amberkeel.core.solve.held_lens import straight_px
 from amberkeel.core.solve.solve import solve_tracks
 from benchmarks.shots import shot_folder

@@ -2,8 +2,9 @@
 
 import numpy as np
 
-from amberkeel.core.geometry import rotation_exp
-from amberkeel.core.solve.bundle import Bundle
+from amberkeel.core.geometry.rotations import rotation_exp
+from amberkeel.core.solve.bundle import Bundle, fixed_focal
+from amberkeel.core.solve.radial_lens import RadialLens
 
 
 def large_problem(cameras: int = 200, points: int = 3000, track: int = 20, seed: int = 5) -> Bundle:
@@ -22,11 +23,11 @@ def large_problem(cameras: int = 200, points: int = 3000, track: int = 20, seed:
     anchors = centres[start]
     away = xyz + rng.normal(0, 0.02, xyz.shape) - anchors
     reach = np.linalg.norm(away, axis=1)
-    free = np.ones(cameras, bool)
+    free = np.ones((cameras, 6), bool)
     free[0] = False
-    bundle = Bundle(
-        rotations, centres.copy(), anchors, away / reach[:, None], 1.0 / reach, np.array([1000.0, 1, 480.0, 270.0, 0, 0, 0]),
-        np.arange(points + 1, dtype=np.int64) * track, camera.astype(np.int64), xy, np.full(len(xy), 5.0), free,
+    disturbed = centres + np.concatenate([np.zeros((1, 3)), rng.normal(0, 0.01, (cameras - 1, 3))])
+    return Bundle(
+        rotations, disturbed, free, (fixed_focal(RadialLens(1000.0, 480.0, 270.0), (), cameras),),
+        np.zeros(cameras, np.int64), anchors, away / reach[:, None], 1.0 / reach,
+        np.arange(points + 1, dtype=np.int64) * track, camera.astype(np.int64), xy, np.full(len(xy), 5.0),
     )  # fmt: skip
-    bundle.centres[1:] += rng.normal(0, 0.01, (cameras - 1, 3))
-    return bundle

@@ -3,7 +3,7 @@
 import numpy as np
 
 from amberkeel.core.camera import CameraPath
-from amberkeel.core.geometry import rotation_exp
+from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.lens import Lens
 from amberkeel.core.tracks import from_pieces
 

@@ -237,21 +237,21 @@ def test_evidence_of_a_focal_length_stands_side_by_side(page):
         "found": {"focal_mm": 24.0, "equivalent_mm": 36, "sensor_width_mm": 24.0}, "sensor_mm": 24.0, "profile": 3, "solved": {"number": 2, "focal_mm": 24.4, "focal_sigma_mm": 0.05},
         "profiles": [{"id": 3, "source": "chart", "name": "Wide", "focal_mm": 24.3, "focal_sigma_mm": 0.02}, {"id": 4, "source": "lines", "name": "Other", "focal_mm": 30.0}],
     }  # fmt: skip
-    fit = {"focal_told": True, "focal_mm": 24.2, "focal_sigma_mm": 0.3}
+    fit = {"focal_known": True, "focal_mm": 24.2, "focal_sigma_mm": 0.3}
     rows = module(page, "camerabench", "return m.evidence(a.kept, a.fit)", {"kept": kept, "fit": fit})
     assert [(r["source"], r["mm"], r.get("sigma")) for r in rows] == [("metadata", 24.0, None), ("lines", 24.2, 0.3), ("chart", 24.3, 0.02), ("solve", 24.4, 0.05)]
     bare = {"found": {"focal_mm": None, "equivalent_mm": 50}, "sensor_mm": 24.0, "profiles": [], "profile": None, "solved": None}
-    rows = module(page, "camerabench", "return m.evidence(a.kept, a.fit)", {"kept": bare, "fit": {"focal_told": False, "focal_mm": 1}})
+    rows = module(page, "camerabench", "return m.evidence(a.kept, a.fit)", {"kept": bare, "fit": {"focal_known": False, "focal_mm": 1}})
     assert len(rows) == 1 and rows[0]["mm"] == pytest.approx(50 * 24 / 36)
 
 
 def test_what_lines_tell_is_put_into_rows(page):
-    fit = {"focal_told": True, "focal_mm": 32.2, "focal_sigma_mm": 0.11, "values": {"k1": [-0.0656, 0.0153]}, "roll": 0.04, "tilt": -3.58, "angle_sigma": 0.07,
+    fit = {"focal_known": True, "focal_mm": 32.2, "focal_sigma_mm": 0.11, "values": {"k1": [-0.0656, 0.0153]}, "roll": 0.04, "tilt": -3.58, "angle_sigma": 0.07,
            "place": {"xyz": [1.0, 1.49, 5.0], "sigma": [0.1, 0.002, 0.1], "distance": 5.3, "distance_sigma": 0.04, "cell_m": 1}}  # fmt: skip
     found, placed = module(page, "lensfound", "return [m.foundRows(a), m.placeRows(a)]", fit)
     assert found == [["Focal length", "32.20 ±0.11", "mm"], ["k1", "-0.0656 ±0.0153"], ["Roll, tilt", "0.04, -3.58 ±0.07", "°"]]
     assert placed == [["Camera's height", "1.49 ±0.01", "m"], ["From the origin", "5.30 ±0.04", "m"]]
-    empty = module(page, "lensfound", "return [m.foundRows(null), m.placeRows(null), m.placeRows({ place: { trouble: 'x' } }), m.foundRows(a)]", {**fit, "focal_told": False})
+    empty = module(page, "lensfound", "return [m.foundRows(null), m.placeRows(null), m.placeRows({ place: { trouble: 'x' } }), m.foundRows(a)]", {**fit, "focal_known": False})
     assert empty[:3] == [[], [], []] and empty[3][0] == ["Focal length", "not told", ""]
 
 

@@ -7,7 +7,7 @@ import pytest
 from simulated import cloud, moving_camera, observe
 from test_lens_evidence import drawn
 
-from amberkeel.core.geometry import rotation_exp
+from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.lens import Lens
 from amberkeel.core.lens.chart import calibrate
 from amberkeel.core.lens.drawn import DrawnLine, LensOrder
@@ -31,7 +31,7 @@ def told(lines):
 
 def alike(a, b, rel=1e-4):
     """Whether two fits tell the same lens, with the same sigmas."""
-    assert a.focal_told == b.focal_told and set(a.sigma) == set(b.sigma)
+    assert a.focal_known == b.focal_known and set(a.sigma) == set(b.sigma)
     assert a.lens.focal_px[0] == pytest.approx(b.lens.focal_px[0], rel=rel)
     assert np.array(a.lens.radial) == pytest.approx(np.array(b.lens.radial), abs=5e-4)
     assert a.focal_sigma_px == pytest.approx(b.focal_sigma_px, rel=0.02)
@@ -85,7 +85,7 @@ def test_lines_of_several_frames_need_not_share_a_direction(lines, told, rng):
 
 def test_a_held_focal_length_stays_and_a_soft_one_is_drawn(lines, told):
     held = fit_lens(lines, replace(ORDER, focal_px=655.0))
-    assert held.lens.focal_px[0] == pytest.approx(655.0) and held.focal_sigma_px == 0.0 and held.focal_told
+    assert held.lens.focal_px[0] == pytest.approx(655.0) and held.focal_sigma_px == 0.0 and held.focal_known
     free, own = told.lens.focal_px[0], told.focal_sigma_px
     for sigma in (0.05, 0.01, 0.003):
         known, spread = free + 2.0, sigma * (free + 2.0)

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from amberkeel.core.geometry import look_at, nearest_rotation, rotation_exp, rotation_log
+from amberkeel.core.geometry.rotations import look_at, nearest_rotation, rotation_exp, rotation_log
 from amberkeel.core.lens import Lens, focal_px_from_mm
 
 

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from amberkeel.core.errors import LensError
-from amberkeel.core.geometry import look_at, rotation_exp
+from amberkeel.core.geometry.rotations import look_at, rotation_exp
 from amberkeel.core.lens import Lens
 from amberkeel.core.lens.chart import calibrate
 from amberkeel.core.lens.views import ChartOrder, find_views
@@ -56,7 +56,7 @@ def map_error(found: Lens, true: Lens) -> float:
 
 def test_lines_without_noise_tell_the_lens_exactly(rng):
     found = fit_lens(drawn(0.0, rng), LensOrder(960, 540))
-    assert found.focal_told and found.lens.focal_px[0] == pytest.approx(640.0, rel=1e-3)
+    assert found.focal_known and found.lens.focal_px[0] == pytest.approx(640.0, rel=1e-3)
     assert found.lens.radial[:2] == pytest.approx((-0.15, 0.03), abs=2e-3)
     assert np.degrees(np.arccos(np.clip(found.rotations[1001][1] @ TURNED[1], -1, 1))) < 0.01
     assert max(line.after_px for line in found.lines) < 0.01 < 1.0 < max(line.before_px for line in found.lines)
@@ -105,7 +105,7 @@ def test_a_camera_that_cannot_be_placed_is_refused(rng):
     with pytest.raises(LensError, match="no axis"):
         camera_place(found, replace(line, frame=7), 2.5)
     with pytest.raises(LensError, match="focal length"):
-        camera_place(replace(found, focal_told=False), line, 2.5)
+        camera_place(replace(found, focal_known=False), line, 2.5)
 
 
 def test_sigmas_cover_the_truth_and_straight_edges_alone_tell_the_map():
@@ -115,7 +115,7 @@ def test_sigmas_cover_the_truth_and_straight_edges_alone_tell_the_map():
         found = fit_lens(lines, LensOrder(960, 540))
         scores.append((found.lens.focal_px[0] - 640.0) / found.focal_sigma_px)
         alone = fit_lens([replace(line, axis="") for line in lines], LensOrder(960, 540))
-        assert not alone.focal_told
+        assert not alone.focal_known
         errors.append(map_error(alone.lens, LENS))
     assert np.mean(np.abs(scores) < 2.0) >= 0.8 and np.sqrt(np.mean(np.square(scores))) > 0.3
     assert np.mean(errors) < 1.0
@@ -162,9 +162,9 @@ def test_evidence_that_tells_nothing_is_refused_or_says_so(rng):
     front = look_at(np.array([0.0, 1.5, 4.9]), np.array([0.0, 1.5, -4.0]))
     square = [edge for edge in EDGES if edge[0] in "xy"]
     flat = fit_lens(drawn(0.3, rng, Lens.centred(960, 540, 640.0), np.array([0.0, 1.5, 4.9]), front, square), order)
-    assert not flat.focal_told and any("not told" in note for note in flat.notes)
+    assert not flat.focal_known and any("not told" in note for note in flat.notes)
     one = fit_lens([line for line in lines if line.axis == "x"], order)
-    assert not one.focal_told and any("one direction" in note for note in one.notes)
+    assert not one.focal_known and any("one direction" in note for note in one.notes)
     with pytest.raises(LensError, match="aspect"):
         fit_lens(lines, replace(order, pixel_aspect=0.0))
 

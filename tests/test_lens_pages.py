@@ -44,7 +44,7 @@ def test_lines_are_kept_told_undone_and_used_in_a_solve(ask, client, database, s
     kept = client.get(f"/shots/{shot_id}/lens.json").json
     assert kept["lines"] == {name: {k: row[k] for k in ("frame", "axis", "points")} for name, row in loft_lines.items()}
     told = ask("lens/fit", {"lines": kept["lines"], "wanted": kept["wanted"], "frame": 1001, "measured": {"line": "X0", "length": "6.8 m"}})
-    assert told["focal_told"] and told["focal_mm"] == pytest.approx(true, rel=0.03)
+    assert told["focal_known"] and told["focal_mm"] == pytest.approx(true, rel=0.03)
     assert set(told["bent"]) == set(loft_lines) and told["horizon"] and told["floor"] and told["place"]["distance"] > 1.0
     assert len(told["straight_floor"]) == len(told["floor"]) and np.shape(told["straight_horizon"]) == np.shape(told["horizon"])
     again = ask("lens/fit", {"lines": kept["lines"], "wanted": kept["wanted"], "frame": 1001, "quick": True})

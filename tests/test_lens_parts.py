@@ -6,11 +6,12 @@ from dataclasses import replace
 import cv2
 import numpy as np
 import pytest
+from benchmarks.scene import large_problem
 from click.testing import CliRunner
 
 from amberkeel.cli import main
 from amberkeel.core.errors import LensError
-from amberkeel.core.geometry import look_at
+from amberkeel.core.geometry.rotations import look_at
 from amberkeel.core.lens import Lens
 from amberkeel.core.lens.edges import find_edge, snap
 from amberkeel.core.lens.kernels import PLACES
@@ -21,7 +22,9 @@ from amberkeel.core.lens.stills import MOST_STILLS, open_stills
 from amberkeel.core.lens.views import ChartOrder, check_order, find_views
 from amberkeel.core.plate.decode import write_png
 from amberkeel.core.solve.held_lens import bent_px, straight_px, straightened, with_focal
-from amberkeel.core.solve.lens_terms import LensPriors, LensTerm, lens_plan, zoom_basis
+from amberkeel.core.solve.lens_plan import LensChoice, lens_plan, zoom_basis
+from amberkeel.core.solve.projection import tangent
+from amberkeel.core.solve.terms import Distance, SmoothZoom, SoftLens
 from amberkeel.core.tracks import TrackSet
 
 PLAIN = Lens.centred(640, 360, 500.0)
@@ -59,19 +62,34 @@ def test_noise_grows_where_the_picture_is_stretched(places):
     assert np.array_equal(out.frames, tracks.frames) and out.names == tracks.names
 
 
-@pytest.mark.parametrize("zoom", [0, 4, 9])
-def test_soft_values_are_rows_of_least_squares_with_true_derivatives(zoom, rng):
-    priors = LensPriors(rng.normal(size=6), rng.uniform(0.0, 3.0, 6), 5.0 if zoom else 0.0, zoom)
-    at = rng.normal(size=6 + zoom)
-    r, rows = priors.rows(at)
-    assert rows.shape == (len(r), 6 + zoom) and priors.cost(at) == pytest.approx(0.5 * r @ r)
-    h = 1e-6
-    numeric = np.stack([(priors.rows(at + h * e)[0] - priors.rows(at - h * e)[0]) / (2 * h) for e in np.eye(6 + zoom)], 1)
-    assert rows == pytest.approx(numeric, rel=1e-6, abs=1e-6)
-    # A straight course of the zoom costs nothing but its mean, which belongs to the focal length.
-    if zoom:
-        line = np.r_[priors.mean, np.linspace(-1.0, 1.0, zoom)]
-        assert priors.cost(line) < 1e-9
+@pytest.mark.parametrize("term", [SoftLens("focal", 690.0, 7.0), SoftLens("k1", -0.1, 0.02), SmoothZoom(0.02), Distance("d", 1, 4, 6.0, 0.1)])
+def test_terms_are_rows_of_least_squares_with_true_derivatives(term, rng):
+    bundle = large_problem(cameras=12, points=8, track=6)
+    basis = zoom_basis(12)
+    lens = replace(bundle.lenses[0], zoom=0.1 * rng.normal(size=basis.shape[1]), zoom_basis=basis)
+    bundle = replace(bundle, lenses=(lens,))
+    residual, derivatives = term.evaluate(bundle)
+    assert set(derivatives) == set(term.unknowns())
+
+    def stepped(unknown, d):
+        if unknown.block == "zoom":
+            return replace(bundle, lenses=(replace(lens, zoom=lens.zoom + d),))
+        if unknown.block != "point":
+            return replace(bundle, lenses=(replace(lens, values=lens.values.stepped(unknown.block, d[0])),))
+        directions, rhos, basis = bundle.directions.copy(), bundle.rhos.copy(), np.zeros((3, 2))
+        tangent(directions[unknown.key], basis)
+        directions[unknown.key] += basis @ d[:2]
+        rhos[unknown.key] += d[2]
+        return replace(bundle, directions=directions, rhos=rhos)
+
+    for unknown, rows in derivatives.items():
+        h = 1e-6 * np.eye(rows.shape[1])
+        numeric = [(term.evaluate(stepped(unknown, d))[0] - term.evaluate(stepped(unknown, -d))[0]) / 2e-6 for d in h]
+        assert rows == pytest.approx(np.stack(numeric, 1), rel=1e-5, abs=1e-5)
+    if term.name == "zoom":
+        # A straight course of the zoom costs nothing but its mean, which belongs to the focal length.
+        line = replace(lens, zoom=np.linspace(-1.0, 1.0, len(lens.zoom)))
+        assert term.evaluate(replace(bundle, lenses=(line,)))[0] == pytest.approx(0.0, abs=1e-9)
 
 
 @pytest.mark.parametrize("frames", [2, 9, 72, 300])
@@ -85,17 +103,22 @@ def test_a_zoom_s_basis_sums_to_one_and_follows_a_smooth_course(frames):
 
 def test_a_plan_says_what_is_free_what_is_tried_later_and_what_is_searched():
     usual = lens_plan({}, 640, 360, 1.0, True)
-    assert usual.search and usual.free == (0, 1) and usual.later == (2, 3) and usual.start[2:4] == pytest.approx([320, 180])
+    assert usual.search and usual.free.lens == ("focal", "k1") and usual.later == ("k2", "k3")
+    assert (usual.start.cx, usual.start.cy) == (320.0, 180.0)
     bare = lens_plan({}, 640, 360, 1.0, False)
-    assert bare.free == (0,) and bare.later == () and bare.start[4:] == pytest.approx(0.0)
-    terms = {"focal": LensTerm("soft", 700.0, 7.0), "k1": LensTerm("fixed", -0.1), "k2": LensTerm("free"), "cx": LensTerm("soft", 330.0, 2.0)}
-    plan = lens_plan(terms, 640, 360, 2.0, True)
-    assert not plan.search and plan.start[:2] == pytest.approx([700.0, 2.0]) and plan.start[4] == -0.1 and plan.start[2] == 330.0
-    assert plan.free == (0, 2, 4) and plan.later == (3,)
-    # A focal length is adjusted by its logarithm, so its sigma there is relative.
-    assert plan.priors.weight[0] == pytest.approx(100.0) and plan.priors.mean[0] == pytest.approx(np.log(700.0)) and plan.priors.weight[4] == 0.5
-    held = lens_plan({"focal": LensTerm("fixed", 650.0)}, 640, 360, 1.0, False)
-    assert held.free == () and not held.search and held.start[0] == 650.0
+    assert bare.free.lens == ("focal",) and bare.later == () and bare.start.radial == (0.0, 0.0, 0.0)
+    choices = {
+        "focal": LensChoice("soft", 700.0, 7.0), "k1": LensChoice("fixed", -0.1), "k2": LensChoice("free"),
+        "cx": LensChoice("soft", 330.0, 2.0),
+    }  # fmt: skip
+    plan = lens_plan(choices, 640, 360, 2.0, True)
+    start = plan.start
+    assert not plan.search and (start.focal, start.aspect, start.k1, start.cx) == (700.0, 2.0, -0.1, 330.0)
+    assert plan.free.lens == ("focal", "k2", "cx") and plan.later == ("k3",)
+    shown = [term for term in plan.free.active_terms if term.shown]
+    assert shown == [SoftLens("focal", 700.0, 7.0), SoftLens("cx", 330.0, 2.0)]
+    held = lens_plan({"focal": LensChoice("fixed", 650.0)}, 640, 360, 1.0, False)
+    assert held.free.lens == () and not held.search and held.start.focal == 650.0
 
 
 @pytest.fixture

@@ -20,7 +20,9 @@ from amberkeel.core.lens.picture import Resampler, bent_grid, canvas_for, redist
 from amberkeel.core.lens.profile import LensProfile, check_lens, profile_document, read_profile
 from amberkeel.core.lens.sensor import filmed_width_mm, length_mm, pixel_formats, width_from_equivalent
 from amberkeel.core.solve.held_lens import straight_px, with_focal
-from amberkeel.core.solve.solve import LensTerm, Recipe, solve_tracks
+from amberkeel.core.solve.lens_plan import LensChoice
+from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.solve import solve_tracks
 
 PLAIN = Lens.centred(320, 180, 240.0)
 MODELS = {
@@ -123,8 +125,11 @@ def test_a_solve_holds_frees_and_zooms_the_lens(rng):
     focal = held.path.lens.focal_px[0]
     assert abs(focal - 700.0) < 4.0 * held.focal_sigma_px and held.path.lens.radial[0] == pytest.approx(-0.12 * (focal / 700.0) ** 2)
     assert held.rms_px < 0.3 and held.lens_report.names == ["focal", "depth"]
-    terms = {"focal": LensTerm("soft", 705.0, 0.5), "k1": LensTerm("fixed", -0.12), "cx": LensTerm("free"), "cy": LensTerm("free")}
-    soft = solve_tracks(tracks, true.frames, 640, 360, Recipe(terms=terms))
+    choices = {
+        "focal": LensChoice("soft", 705.0, 0.5), "k1": LensChoice("fixed", -0.12),
+        "cx": LensChoice("free"), "cy": LensChoice("free"),
+    }  # fmt: skip
+    soft = solve_tracks(tracks, true.frames, 640, 360, Recipe(lens=choices))
     assert soft.path.lens.focal_px[0] > 701.0 and soft.path.lens.radial == (-0.12, 0.0, 0.0)
     assert np.abs(np.array(soft.path.lens.principal_px) - [320, 180]).max() < 12.0 and soft.lens_report.sigma("cx") > 0.0
     zoom = np.exp(0.12 * np.sin(np.linspace(0.0, 2.0, 30)))

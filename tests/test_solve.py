@@ -7,8 +7,10 @@ import pytest
 from simulated import cloud, moving_camera, observe
 
 from amberkeel.core.errors import SolveError
-from amberkeel.core.slip import slip_px
-from amberkeel.core.solve.solve import Recipe, solve_tracks
+from amberkeel.core.world.slip import slip_px
+from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.solve import solve_tracks
+from amberkeel.core.solve.reasons import DISAGREES
 from amberkeel.core.tracks import CHECK, EXCLUDED
 
 
@@ -39,7 +41,8 @@ def test_walkers_are_set_aside_and_reported(rng):
     walkers = [n for n in solved.tracks.names if int(n[1:]) >= 120]
     assert len(set(aside) & set(walkers)) >= 0.8 * len([w for w in walkers if w not in _checks(solved)])
     assert len(set(aside) - set(walkers)) <= 3
-    assert all(solved.reasons[solved.tracks.names.index(n)] for n in aside)
+    ids = solved.tracks.ids[[solved.tracks.names.index(n) for n in aside]]
+    assert all(solved.reasons[t].code == DISAGREES for t in ids.tolist())
     assert abs(solved.path.lens.focal_px[0] - 700.0) < 4.0 * solved.focal_sigma_px
 
 

@@ -1,26 +1,39 @@
 """Pieces of the solver on their own."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
+from scipy.sparse import csr_matrix
+
+from benchmarks.scene import large_problem
 from simulated import cloud, moving_camera, observe
 
 from amberkeel.core.errors import Cancelled, SolveError
-from amberkeel.core.geometry import rotation_exp, rotation_log
-from amberkeel.core.slip import slip_px
-from amberkeel.core.solve.bundle import adjust
-from amberkeel.core.solve.checks import choose_checks
-from amberkeel.core.solve.lens_terms import LensPriors
-from amberkeel.core.solve.points import resect
+from amberkeel.core.geometry.rotations import rotation_exp, rotation_log
+from amberkeel.core.lens import Lens
+from amberkeel.core.world.slip import slip_px
+from amberkeel.core.solve.bundle import NormalSystem, adjust, total_cost
+from amberkeel.core.solve.check_tracks import choose_checks
+from amberkeel.core.solve.joint import SamePoint, joined, parted
+from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.problem import make_problem
-from amberkeel.core.solve.solve import Recipe, solve_tracks
+from amberkeel.core.solve.radial_lens import RadialLens
+from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.reduce import Scene
+from amberkeel.core.solve.refine import resect_camera
+from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.solve.start import find_pairs, sweep
-from amberkeel.core.solve.uncertainty import covariance, gauge_rows, time_correlation
+from amberkeel.core.solve.projection import tangent
+from amberkeel.core.solve.terms import Distance, SoftLens
+from amberkeel.core.solve.tiles import camera_order, tile_pattern
+from amberkeel.core.solve.uncertainty import Covariance, camera_groups, gauge, time_correlation
 from amberkeel.core.tracks import AUTO, EXCLUDED, TrackSet, from_pieces
 
 
 def known(path, tracks, **lens):
-    flat = np.array([path.lens.focal_px[0], 1.0, 320.0, 180.0, path.lens.radial[0], 0.0, 0.0])
-    problem = make_problem(tracks, path.frames, flat, np.ones(len(tracks), bool))
+    lens = RadialLens(path.lens.focal_px[0], 320.0, 180.0, path.lens.radial[0])
+    problem = make_problem(tracks, path.frames, lens, np.ones(len(tracks), bool))
     problem.rotations[:], problem.centres[:], problem.solved[:] = path.world_from_camera, path.positions, True
     return problem
 
@@ -36,18 +49,18 @@ def test_points_are_triangulated_despite_bad_measurements(path, rng):
     spoilt = rng.choice(len(tracks.frames), len(tracks.frames) // 12, replace=False)
     tracks.xy[spoilt] += rng.normal(0, 25, (len(spoilt), 2))
     problem = known(path, tracks)
-    problem.place(problem.used, 3.0)
-    bundle, _ = problem.bundle(problem.solved, problem.used, problem.solved.copy())
+    problem.triangulate(problem.active, 3.0)
+    bundle, _ = problem.bundle(problem.solved, problem.active, problem.solved)
     true = points[[int(n[1:]) for n in tracks.names]]
     miss = np.linalg.norm(bundle.points() - true, axis=1) / true[:, 2]
-    assert problem.placed.all() and np.median(miss) < 0.001 and np.quantile(miss, 0.9) < 0.01
+    assert problem.triangulated.all() and np.median(miss) < 0.001 and np.quantile(miss, 0.9) < 0.01
 
 
 def test_points_at_infinity_keep_their_direction(path, rng):
     far = cloud(rng, 20) * 1e6
     problem = known(path, observe(path, far, 0.1, rng))
-    problem.place(problem.used, 3.0)
-    assert problem.placed.all()
+    problem.triangulate(problem.active, 3.0)
+    assert problem.triangulated.all()
     assert np.abs(problem.rhos).max() < 5e-3
 
 
@@ -59,9 +72,11 @@ def test_a_frame_is_resected_from_a_rough_start(path, rng):
     rotation = path.world_from_camera[12] @ rotation_exp(np.array([0.02, -0.03, 0.02]))
     centre = path.positions[12] + [0.2, -0.1, 0.15]
     reach = np.linalg.norm(points, axis=1)
-    lens = np.array([700.0, 1.0, 320.0, 180.0, -0.04, 0, 0])
+    lens = RadialLens(700.0, 320.0, 180.0, -0.04).row[None]
+    scene = Scene(rotation[None], centre[None], lens, np.zeros((80, 3)), points / reach[:, None], 1 / reach)
     for scale in (30.0, 3.0):
-        share = resect(rotation, centre, np.zeros((80, 3)), points / reach[:, None], 1 / reach, lens, q, np.ones(80), scale**2, 30)
+        share = resect_camera(scene, 0, np.arange(80), q, np.ones(80), scale**2, 30)
+    rotation, centre = scene.rotations[0], scene.centres[0]
     assert share == pytest.approx(0.8, abs=0.07)
     assert np.linalg.norm(centre - path.positions[12]) < 0.01
     assert np.linalg.norm(rotation_log(rotation.T @ path.world_from_camera[12])) < 1e-3
@@ -74,47 +89,130 @@ def test_pairs_have_parallax_and_the_sweep_finds_the_focal_length(path, rng):
     assert all(p.parallax > 1.0 and p.b - p.a >= 8 for p in pairs)
     starts = sweep(problem, pairs[0], np.array([250.0, 500.0, 900.0, 2000.0]), True)
     assert starts[0].cost <= starts[-1].cost and starts[0].explained > 0.9
-    assert starts[0].problem.lens[0] == pytest.approx(700.0, rel=0.25)
+    assert starts[0].problem.lens.focal == pytest.approx(700.0, rel=0.25)
 
 
 def test_held_cameras_and_lens_stay(path, rng):
     problem = known(path, observe(path, cloud(rng, 60), 0.1, rng))
-    problem.place(problem.used, 3.0)
+    problem.triangulate(problem.active, 3.0)
     free = np.zeros(30, bool)
     free[10:20] = True
-    bundle, _ = problem.bundle(problem.solved, problem.used, free)
-    bundle.centres[free] += 0.01
-    before = bundle.centres.copy()
-    adjust(bundle, 15)
-    assert np.array_equal(bundle.centres[~free], before[~free])
-    assert np.linalg.norm(bundle.centres[free] - path.positions[free], axis=1).max() < 0.01
-    assert bundle.lens[0] == 700.0
+    problem.centres[free] += 0.01
+    bundle, _ = problem.bundle(problem.solved, problem.active, free)
+    degrees = bundle.free.copy()
+    degrees[12, 3], degrees[14, :3] = False, False
+    after = adjust(replace(bundle, free=degrees), 15).bundle
+    assert np.array_equal(after.centres[~free], bundle.centres[~free]) and after.lens.focal == 700.0
+    assert np.linalg.norm(after.centres - path.positions, axis=1)[[10, 11, 13, 15, 18]].max() < 0.01
+    assert after.centres[12, 0] == bundle.centres[12, 0] and not np.array_equal(after.centres[12], bundle.centres[12])
+    assert np.allclose(after.rotations[14], bundle.rotations[14]) and after.centres[14, 0] != bundle.centres[14, 0]
 
 
 def test_a_soft_value_pulls_as_its_sigma_says(path, rng):
     results = []
-    for weight in (0.0, 1e5):
+    for terms in ((), (SoftLens("focal", 740.0, 0.01),)):
         problem = known(path, observe(path, cloud(np.random.default_rng(3), 60), 0.3, np.random.default_rng(3)))
-        problem.place(problem.used, 3.0)
-        free = np.ones(30, bool)
-        free[0] = False
-        options = {"priors": LensPriors(np.array([np.log(740.0), 0, 0, 0, 0, 0]), np.array([weight, 0, 0, 0, 0, 0]))}
-        bundle, _ = problem.bundle(problem.solved, problem.used, free, free_lens=(0,), **options)
-        adjust(bundle, 60, 1e-10)
-        results.append(bundle.lens[0])
-    assert abs(results[0] - 700.0) < 20.0 and results[1] == pytest.approx(740.0, abs=0.5)
+        problem.triangulate(problem.active, 3.0)
+        freedom = Freedom(("focal",), terms)
+        bundle, _ = problem.bundle(problem.solved, problem.active, problem.all_but_first, freedom)
+        results.append(adjust(bundle, 60, 1e-10).bundle)
+    assert abs(results[0].lens.focal - 700.0) < 20.0 and results[1].lens.focal == pytest.approx(740.0, abs=0.5)
+    figure = results[1].figures()[0]
+    assert figure.name == "focal" and figure.found == results[1].lens.focal and figure.sigmas < 0.0
 
 
-def test_covariance_holds_its_gauge_and_shrinks_with_noise(path, rng):
+def test_sigmas_are_those_of_the_dense_system_in_its_gauge(path, rng):
     problem = known(path, observe(path, cloud(rng, 60), 0.1, rng))
-    problem.place(problem.used, 3.0)
-    bundle, _ = problem.bundle(problem.solved, problem.used, problem.solved.copy(), free_lens=(0,))
-    one, two = covariance(bundle, 1.0), covariance(bundle, 2.0)
-    assert np.allclose(two, 4.0 * one)
-    held = gauge_rows(bundle)
-    assert len(held) == 7 and (np.diagonal(one)[held] == 0.0).all()
-    assert (np.diagonal(one)[np.setdiff1d(np.arange(len(one)), held)] > 0.0).all()
-    assert np.allclose(one, one.T, atol=1e-8 * one.max())
+    problem.triangulate(problem.active, 3.0)
+    bundle, _ = problem.bundle(problem.solved, problem.active, problem.solved, Freedom(("focal", "k1")))
+    held = gauge(bundle)
+    assert (~held).sum() == 7 and not held[0].any()
+    covariance, points = Covariance(bundle), np.ones(len(bundle.rhos), bool)
+    names, of_lens = covariance.lens(0, points)
+    assert names == ("focal", "k1", "depth") and np.allclose(of_lens, of_lens.T)
+    turns, places = covariance.pose_sigmas()
+    _, twice = Covariance(bundle, np.full(len(bundle.rhos), 0.25)).lens(0, points)
+    assert np.allclose(twice, 4.0 * of_lens, rtol=1e-5)
+    # The same from the normal matrix of all unknowns, made of finite differences.
+    bundle, size = covariance.bundle, 180 + 2 + 3 * len(bundle.rhos)
+    j = np.stack([whitened(bundle, d) - whitened(bundle, -d) for d in 1e-6 * np.eye(size)], 1) / 2e-6
+    weight = 1.0 / (1.0 + (whitened(bundle, np.zeros(size)).reshape(-1, 2) ** 2).sum(1) / bundle.loss_scale**2)
+    free = np.concatenate([held.ravel(), np.ones(size - 180, bool)])
+    full = np.zeros((size, size))
+    full[np.ix_(free, free)] = np.linalg.inv((j.T * np.repeat(weight, 2) @ j)[np.ix_(free, free)])
+    assert np.allclose(full[180:182, 180:182], of_lens[:2, :2], rtol=1e-3)
+    poses = np.diagonal(full)[:180].reshape(30, 6)
+    assert np.allclose(np.sqrt(poses[:, :3].sum(1)), turns, rtol=1e-3)
+    assert np.allclose(np.sqrt(poses[:, 3:].sum(1)), places, rtol=1e-3)
+
+
+def whitened(bundle, d):
+    """Whitened residuals after a step of all cameras, of focal length and k1, and of all points."""
+    cameras, points, basis = d[:180].reshape(30, 6), d[182:].reshape(-1, 3), np.zeros((3, 2))
+    directions = bundle.directions.copy()
+    for k, step in enumerate(points):
+        tangent(bundle.directions[k], basis)
+        directions[k] += basis @ step[:2]
+    rotations = bundle.rotations @ np.array([rotation_exp(w) for w in cameras[:, :3]])
+    lens = bundle.lens.stepped("focal", d[180]).stepped("k1", d[181])
+    moved = replace(
+        bundle, rotations=rotations, centres=bundle.centres + cameras[:, 3:], directions=directions,
+        rhos=bundle.rhos + points[:, 2], lenses=(replace(bundle.lenses[0], values=lens),),
+    )  # fmt: skip
+    return (moved.residuals() * bundle.weight[:, None]).ravel()
+
+
+@pytest.mark.parametrize("case", ["loop", "distance", "two lenses"])
+def test_a_sparse_system_solves_as_a_dense_one(case, rng, monkeypatch):
+    bundle = large_problem(cameras=90, points=300, track=12)
+    if case == "loop":
+        late = bundle.camera.reshape(-1, 12)
+        late[:20, -4:] = np.arange(86, 90)
+        late[:20].sort(1)
+    if case == "distance":
+        a, b = bundle.points()[[3, 200]]
+        bundle = replace(bundle, terms=(Distance("A to B", 3, 200, 1.1 * np.linalg.norm(a - b), 0.01),))
+    if case == "two lenses":
+        ways = [replace(bundle.lenses[0], free=("focal", "k1")), replace(bundle.lenses[0], free=("focal",))]
+        bundle = replace(bundle, lenses=tuple(ways), lens_of=(np.arange(90) > 40).astype(np.int64))
+    sparse = adjust(bundle, 30, -1.0)
+    assert NormalSystem(bundle).pattern.stored > 5
+    monkeypatch.setattr("amberkeel.core.solve.tiles.DENSE_CAMERAS", 1000)
+    dense = adjust(bundle, 30, -1.0)
+    assert NormalSystem(bundle).pattern.stored == 1
+    assert sparse.cost == pytest.approx(dense.cost, rel=1e-9) and sparse.cost < 0.5 * total_cost(bundle)
+    assert np.allclose(sparse.bundle.centres, dense.bundle.centres, atol=1e-7)
+    if case == "distance":
+        figure, a, b = sparse.bundle.figures()[0], *sparse.bundle.points()[[3, 200]]
+        assert figure.found == pytest.approx(np.linalg.norm(a - b)) and abs(figure.sigmas) < 1.0
+
+
+def test_a_late_loop_is_folded_into_the_band():
+    apart = np.abs(np.subtract.outer(np.arange(800), np.arange(800)))
+    pairs = csr_matrix((apart < 20) | (np.abs(apart - 600) < 10))
+    order = camera_order(pairs)
+    folded, natural = (tile_pattern(pairs, o).stored for o in (order, np.arange(800)))
+    assert sorted(order) == list(range(800)) and folded < natural
+
+
+def test_two_shots_of_one_set_are_adjusted_with_the_points_that_both_see(rng):
+    first, points, parts = moving_camera(24, 700.0), cloud(rng, 90), []
+    second = replace(moving_camera(24, 900.0), positions=first.positions + [0.4, 0.1, 0.0])
+    for path in (first, second):
+        tracks = observe(path, points, 0.05, rng)
+        problem = known(path, tracks)
+        problem.triangulate(problem.active, 3.0)
+        parts.append((tracks, problem.bundle(problem.solved, problem.active, problem.all_but_first, Freedom(("focal",)))[0]))
+    names = [list(tracks.names) for tracks, _ in parts]
+    same = [SamePoint(((0, names[0].index(n)), (1, names[1].index(n)))) for n in names[0] if n in names[1]]
+    bundles = [bundle for _, bundle in parts]
+    bundles[1] = replace(bundles[1], centres=bundles[1].centres + [0.03, 0.0, 0.02], free=np.ones((24, 6), bool))
+    joint = joined(bundles, share_lens=False, same=same)
+    assert len(same) > 40 and len(set(camera_groups(joint))) == 1
+    ours = parted(adjust(joint, 40, 1e-9).bundle, bundles, same)
+    assert [round(b.lens.focal, -1) for b in ours] == [700.0, 900.0]
+    assert np.abs(ours[1].centres - second.positions).max() < 0.02
+    assert np.allclose(ours[0].points()[same[0].seen[0][1]], ours[1].points()[same[0].seen[1][1]])
 
 
 def test_time_correlation_is_seen(rng):
@@ -200,10 +298,6 @@ def test_a_solve_can_be_cancelled(path, rng):
 @pytest.mark.parametrize("aspect", [1.0, 1.46])
 def test_pixel_aspect_is_kept(aspect, rng):
     base = moving_camera(24)
-    from dataclasses import replace
-
-    from amberkeel.core.lens import Lens
-
     path = replace(base, lens=Lens.centred(640, 360, 500.0, pixel_aspect=aspect))
     tracks = observe(path, cloud(rng, 130), 0.05, rng)
     solved = solve_tracks(tracks, path.frames, 640, 360, Recipe(distortion="none", pixel_aspect=aspect))

@@ -14,8 +14,9 @@ from amberkeel.core.errors import HandoffError, WorldError
 from amberkeel.core.handoff.document import solve_document
 from amberkeel.core.handoff.tables import camera_csv, points_csv
 from amberkeel.core.handoff.usd import usd_text
-from amberkeel.core.geometry import rotation_exp
-from amberkeel.core.world import Datum, DrawnAxes, card_outlines, fit_plane, make_datum
+from amberkeel.core.geometry.rotations import rotation_exp
+from amberkeel.core.world.datum import Datum, DrawnAxes, fit_plane, make_datum
+from amberkeel.core.world.probe import card_outlines
 
 SCHEMA = json.loads((Path(__file__).parents[1] / "docs" / "solve.schema.json").read_text())
 DATUM = Datum(2.5, np.array([[0.0, 0.0, 1.0], [0.0, 1.0, 0.0], [-1.0, 0.0, 0.0]]), np.array([1.0, -2.0, 0.5]))
@@ -52,7 +53,7 @@ def test_usd_reprojects_where_the_solve_does(document, solution, tmp_path):
         focal = usd.focalLength / usd.horizontalAperture * lens.width
         normal = np.stack([seen[:, 0] / -seen[:, 2], -seen[:, 1] / -seen[:, 2]], 1)
         px = lens.distort(normal) * focal + np.array(lens.principal_px)
-        expected = solution.path.project(solution.points[rows], k)
+        expected = solution.path.project(solution.points.positions(solution.path.positions[0])[rows], k)
         near = (seen[:, 2] < 0) & (np.abs(expected - [lens.width / 2, lens.height / 2]) < lens.width / 2).all(1)
         worst = max(worst, np.abs(px - expected)[near].max())
     assert worst < 0.01

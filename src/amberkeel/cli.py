@@ -251,13 +251,13 @@ def lines(lines, out) -> None:
         click.echo(f"{line.name}  {line.before_px:.2f} px before, {line.after_px:.2f} px after{'  disagrees' if line.disagrees else ''}")
     for note in fit.notes:
         click.echo(note)
-    for frame, rotation in fit.rotations.items() if fit.focal_told else ():
+    for frame, rotation in fit.rotations.items() if fit.focal_known else ():
         roll, tilt = (math.degrees(a) for a in horizon_angles(rotation))
         click.echo(f"Frame {frame}: roll {roll:.2f}°, tilt {tilt:.2f}° (±{math.degrees(fit.rotation_sigma[frame][:2].max()):.2f}°)")
     if placed:
         x, y, z = (f"{v:.3f} ±{s:.3f}" for v, s in zip(placed[1].xyz, placed[1].sigma))
         click.echo(f"Frame {placed[0]}: the camera stands at {x}, {y}, {z} m from the origin")
-    focal = f"focal length {fit.lens.focal_px[0]:.1f} ±{fit.focal_sigma_px:.1f} px" if fit.focal_told else "focal length not told"
+    focal = f"focal length {fit.lens.focal_px[0]:.1f} ±{fit.focal_sigma_px:.1f} px" if fit.focal_known else "focal length not told"
     click.echo(f"{fit.lens.model.capitalize()} distortion {', '.join(f'{k} {v:+.4f}' for k, (v, _) in fit.values.items()) or 'none'}; {focal}. Written to {out}.")
 
 

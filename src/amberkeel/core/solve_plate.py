@@ -16,8 +16,10 @@ from amberkeel.core.lens import focal_px_from_mm
 from amberkeel.core.lens.profile import LensProfile, read_profile
 from amberkeel.core.plate.plate import Plate, matte_reader, open_plate
 from amberkeel.core.progress import Progress, span
-from amberkeel.core.solve.solve import LensTerm, Recipe, solve_tracks
-from amberkeel.core.solve.together import SharedShot, solve_together
+from amberkeel.core.solve.lens_plan import SOFT, LensChoice
+from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.shared_lens import SharedShot, solve_together
+from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.tracks import TrackSet
 
 DEFAULT_SENSOR_MM = 36.0
@@ -94,11 +96,11 @@ def load_profile(path: Path) -> LensProfile:
 
 def with_profile(recipe: Recipe, profile: LensProfile) -> Recipe:
     """Return a recipe with a profile's distortion held, and its focal length as a soft value unless another is known."""
-    terms = dict(recipe.terms)
-    if profile.focal_told and not recipe.focal_px and "focal" not in terms:
+    lens = dict(recipe.lens)
+    if profile.focal_known and not recipe.focal_px and "focal" not in lens:
         sigma = max(profile.focal_sigma_px, 1e-4 * profile.lens.focal_px[0])
-        terms["focal"] = LensTerm("soft", profile.lens.focal_px[0], sigma)
-    return replace(recipe, terms=terms, held_lens=profile.lens, pixel_aspect=profile.lens.focal_px[1] / profile.lens.focal_px[0])
+        lens["focal"] = LensChoice(SOFT, profile.lens.focal_px[0], sigma)
+    return replace(recipe, lens=lens, held_lens=profile.lens, pixel_aspect=profile.lens.focal_px[1] / profile.lens.focal_px[0])
 
 
 def _given(order: SolveOrder, plate: Plate) -> TrackSet:

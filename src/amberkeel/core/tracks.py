@@ -1,11 +1,15 @@
 """Tracks as flat arrays: what following makes and solving reads."""
 
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 AUTO, HAND, TAG = "auto", "hand", "tag"
 ACTIVE, CHECK, EXCLUDED = "active", "check", "excluded"
+
+Piece = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]
+"""One track's frames (n,), xy (n, 2), sigma (n,) and score (n,)."""
 
 
 @dataclass(frozen=True)
@@ -14,13 +18,14 @@ class TrackSet:
 
     Attributes
     ----------
-    names : list of T track names, each once.
+    names : list of T track names, each once. A name is for people and may change; `ids` say which track is meant.
     first : (T + 1,) int, samples of track t are rows ``first[t]:first[t + 1]``.
     frames : (N,) int frame numbers; rise within a track.
     xy : (N, 2) pixels, origin top left, pixel centres at +0.5.
     sigma : (N,) one-sigma noise of each coordinate in pixels.
     score : (N,) match with the reference patch, 0 to 1.
     kinds, states : T strings each: auto/hand/tag and active/check/excluded.
+    ids : (T,) int, each once; 1 to T where the tracks come from nowhere that keeps them.
     """
 
     names: list[str]
@@ -31,12 +36,15 @@ class TrackSet:
     score: np.ndarray
     kinds: list[str] = field(default_factory=list)
     states: list[str] = field(default_factory=list)
+    ids: np.ndarray = field(default_factory=lambda: np.zeros(0, np.int64))
 
-    def __post_init__(self):
+    def __post_init__(self) -> None:
         if not self.kinds:
             object.__setattr__(self, "kinds", [AUTO] * len(self.names))
         if not self.states:
             object.__setattr__(self, "states", [ACTIVE] * len(self.names))
+        if len(self.ids) != len(self.names):
+            object.__setattr__(self, "ids", np.arange(1, len(self.names) + 1))
 
     def __len__(self) -> int:
         return len(self.names)
@@ -48,11 +56,15 @@ class TrackSet:
 
     @property
     def track_of_sample(self) -> np.ndarray:
-        """Track number of each sample, (N,) int."""
+        """Row of the track of each sample, (N,) int."""
         return np.repeat(np.arange(len(self)), self.lengths)
 
+    def in_state(self, state: str) -> np.ndarray:
+        """Return which tracks are in a state, (T,) bool."""
+        return np.array([s == state for s in self.states], bool)
+
     def grid(self, frames: np.ndarray) -> np.ndarray:
-        """Return places (F, T, 2) by a plate's `frames` (F,), which have no gaps; NaN where a track is not seen."""
+        """Return positions (F, T, 2) by a plate's `frames` (F,), which have no gaps; NaN where a track is not seen."""
         out = np.full((len(frames), len(self), 2), np.nan)
         out[self.frames - int(frames[0]), self.track_of_sample] = self.xy
         return out
@@ -70,15 +82,37 @@ class TrackSet:
             pieces,
             [self.kinds[t] for t in chosen],
             [self.states[t] for t in chosen],
+            self.ids[chosen],
         )
 
+    def on_frames(self, frames: np.ndarray) -> "TrackSet":
+        """Return the tracks without samples on other frames than `frames` (F,); a track may be left without any."""
+        keep = np.isin(self.frames, frames)
+        counts = np.bincount(self.track_of_sample[keep], minlength=len(self))
+        return replace(
+            self, first=np.concatenate([[0], np.cumsum(counts)]).astype(np.int64), frames=self.frames[keep],
+            xy=self.xy[keep], sigma=self.sigma[keep], score=self.score[keep],
+        )  # fmt: skip
 
-def from_pieces(names, pieces, kinds=None, states=None) -> TrackSet:
-    """Build a TrackSet from per-track ``(frames, xy, sigma, score)`` tuples, one for each of `names`."""
+
+def from_pieces(
+    names: Iterable[str],
+    pieces: Sequence[Piece],
+    kinds: Iterable[str] | None = None,
+    states: Iterable[str] | None = None,
+    ids: Sequence[int] | np.ndarray | None = None,
+) -> TrackSet:
+    """Build a TrackSet from one piece for each track.
+
+    Parameters
+    ----------
+    names : T names. pieces : T tuples of frames (n,), xy (n, 2) pixels, sigma (n,) pixels and score (n,).
+    kinds, states : T words each, or None for auto and active. ids : (T,) int, or None for 1 to T.
+    """
     first = np.zeros(len(pieces) + 1, dtype=np.int64)
     first[1:] = np.cumsum([len(p[0]) for p in pieces])
 
-    def stack(column, shape, dtype):
+    def stack(column: int, shape: tuple[int, ...], dtype: type) -> np.ndarray:
         rows = [np.asarray(p[column], dtype=dtype).reshape(shape) for p in pieces]
         return np.concatenate(rows) if rows else np.zeros(shape, dtype=dtype)[:0]
 
@@ -91,4 +125,5 @@ def from_pieces(names, pieces, kinds=None, states=None) -> TrackSet:
         stack(3, (-1,), float) if pieces else np.zeros(0),
         list(kinds or []),
         list(states or []),
+        np.zeros(0, np.int64) if ids is None else np.asarray(ids, np.int64),
     )

@@ -7,7 +7,8 @@ from amberkeel.core.follow.patch import Patch, shifted
 from amberkeel.core.follow.register import make_references, register_patches
 from amberkeel.core.lens.drawn import DrawnLine, LensOrder
 from amberkeel.core.lens.fit import fit_lens
-from amberkeel.core.solve.solve import Recipe, solve_tracks
+from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.tracks import from_pieces
 
 

@@ -11,8 +11,10 @@ from amberkeel.core.lens import focal_px_from_mm
 from amberkeel.core.plate.decode import encode_jpeg, to_gray
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.progress import Progress, span
-from amberkeel.core.solve.solve import LensTerm, Recipe, solve_tracks
-from amberkeel.core.solve.together import SharedShot, solve_together
+from amberkeel.core.solve.lens_plan import LensChoice
+from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.shared_lens import SharedShot, solve_together
+from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.sim.drawn import drawn_lines
 from amberkeel.core.sim.shots import EDGES, SHOTS
 from amberkeel.core.sim.write import write_shot
@@ -76,17 +78,17 @@ def solve(settings: Settings, shot_id: int, arguments: dict, progress: Progress)
     """Solve the camera from the shot's tracks and add the attempt to the ledger, pinned; shots that share its lens get one too."""
     ids = [shot_id, *arguments.get("share", [])]
     asked = [_to_solve(settings, number, arguments) for number in ids]
-    shots = [shot for shot, _, _ in asked]
+    shots = [shot for shot, _ in asked]
     if len(shots) > 1:
         solutions = solve_together(shots, span(progress, 0.0, 0.97))
     else:
         one = shots[0]
         solutions = [solve_tracks(one.tracks, one.frames, one.width, one.height, one.recipe, span(progress, 0.0, 0.97))]
     with session(settings.database) as opened:
-        for number, solution, (_, rows, stamp) in zip(ids, solutions, asked):
+        for number, solution, (_, stamp) in zip(ids, solutions, asked):
             shot = opened.get(Shot, number)
             count = len([m for m in live_masks(opened, shot) if m.on])
-            attempt = store_attempt(opened, Media(settings.media), shot, solution, rows, stamp, count)
+            attempt = store_attempt(opened, Media(settings.media), shot, solution, stamp, count)
             if number == shot_id:
                 apply(opened, shot_id, "pin", {"attempt": attempt.id})
             else:
@@ -94,8 +96,8 @@ def solve(settings: Settings, shot_id: int, arguments: dict, progress: Progress)
     return following(settings, shot_id, arguments)
 
 
-def _to_solve(settings: Settings, shot_id: int, arguments: dict) -> tuple[SharedShot, list[int], int]:
-    """Return a shot as a solve takes it, the rows of its tracks, and their stamp."""
+def _to_solve(settings: Settings, shot_id: int, arguments: dict) -> tuple[SharedShot, int]:
+    """Return a shot as a solve takes it, and the stamp of its tracks."""
     row = plate_row(settings, shot_id)
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
@@ -108,12 +110,12 @@ def _to_solve(settings: Settings, shot_id: int, arguments: dict) -> tuple[Shared
         pixel_aspect=row.pixel_aspect,
         motion=arguments.get("motion", "auto"),
         distortion=arguments.get("distortion", "estimate"),
-        terms={name: LensTerm(**term) for name, term in arguments.get("terms", {}).items()},
+        lens={name: LensChoice(**choice) for name, choice in arguments.get("terms", {}).items()},
         zoom=bool(arguments.get("zoom", False)),
     )
     if arguments.get("distortion") == "profile":
         recipe = with_profile(recipe, lenses.profile_in_use(settings, shot_id))
-    return SharedShot(name, to_track_set(rows), open_row(row).frames, row.width, row.height, recipe), [t.id for t in rows], stamp
+    return SharedShot(name, to_track_set(rows), open_row(row).frames, row.width, row.height, recipe), stamp
 
 
 def demo(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:

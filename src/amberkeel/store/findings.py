@@ -5,8 +5,11 @@ from dataclasses import asdict, dataclass, field
 from sqlalchemy import text
 from sqlalchemy.orm import Session
 
+from amberkeel.core.handoff.wording import sentence
 from amberkeel.core.plate.sequence import spans
+from amberkeel.core.solve.reasons import CHECK_MOVES, DISAGREES, read_reason
 from amberkeel.store.models import Attempt, Shot
+from amberkeel.store.solves import reasons_of
 from amberkeel.store.stages import is_stale, lens_changed, masks_changed
 
 
@@ -53,19 +56,19 @@ def _on_attempt(shot: Shot, attempt: Attempt) -> list[Finding]:
         found.append(Finding("Masks changed after this attempt. Cut the covered frames or follow again, then solve again."))
     if lens_changed(shot, attempt):
         found.append(Finding("The lens changed after this attempt. Solve again to hold it."))
-    reasons = attempt.snapshot["reasons"]
-    aside = [int(i) for i, why in reasons.items() if "check" not in why]
-    if aside:
-        found.append(Finding(f"{len(aside)} tracks disagree with the camera and were set aside: often people, or corners where a near edge crosses a far one.", False, aside))
-    astray = [int(i) for i, why in reasons.items() if "check" in why]
-    if astray:
-        found.append(Finding(f"{len(astray)} check tracks move on their own and do not count in the check residual.", False, astray))
+    reasons = reasons_of(attempt)
+    outliers = [track for track, reason in reasons.items() if reason.code == DISAGREES]
+    if outliers:
+        found.append(Finding(f"{len(outliers)} tracks disagree with the camera and were set aside: often people, or corners where a near edge crosses a far one.", False, outliers))
+    moving = [track for track, reason in reasons.items() if reason.code == CHECK_MOVES]
+    if moving:
+        found.append(Finding(f"{len(moving)} check tracks move on their own and do not count in the check residual.", False, moving))
     share = f["focal_sigma_px"] / f["focal_px"]
     if share > 0.01:
         found.append(Finding(f"Focal length is loose: one sigma is {100 * share:.1f} % of it. A known length, straight lines or more parallax would settle it."))
     elif f["focal_sigma_px"] > 0.0:
         found.append(Finding(f"Focal length is well determined: one sigma is {100 * share:.2f} % of it.", True))
-    found += [Finding(note) for note in f.get("lens_notes", [])]
+    found += [Finding(note if isinstance(note, str) else sentence(read_reason(note))) for note in f.get("lens_notes", [])]
     if f["check_rms_px"] > 3.0 * f["rms_px"] + 0.05:
         found.append(Finding(f"The check residual is {f['check_rms_px'] / f['rms_px']:.1f} times the used one: the fit looks better than the camera is."))
     elif f["check_rms_px"] > 0.0:

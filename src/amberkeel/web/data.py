@@ -5,12 +5,16 @@ from flask import Blueprint, abort, jsonify, request, send_file
 
 from amberkeel.core.errors import KeelError
 from amberkeel.core.follow.detect import DetectSettings, find_features
-from amberkeel.core.world import IDENTITY, METRES, card_outlines
+from amberkeel.core.handoff.document import document_in_world, read_path
+from amberkeel.core.handoff.wording import sentence
+from amberkeel.core.units import METRES
+from amberkeel.core.world.datum import IDENTITY
+from amberkeel.core.world.probe import card_outlines
 from amberkeel.jobs.plates import followed_images
 from amberkeel.store import edits
 from amberkeel.store.findings import findings
 from amberkeel.store.models import Attempt, Shot
-from amberkeel.store.solves import datum_of, document_of, in_world, ledger, path_of
+from amberkeel.store.solves import arrays_of, datum_of, document_of, ledger, reasons_of
 from amberkeel.store.stages import is_stale, lens_changed, masks_changed, pinned, placed_by_lines, stages
 from amberkeel.store.tracks import live_tracks
 from amberkeel.web.camera import camera_of
@@ -114,19 +118,19 @@ def attempt(number: int):
     with open_session() as opened:
         row = opened.get(Attempt, number) or abort(404)
         shot = get_shot(opened, row.shot_id)
-        kept, document = media().get_arrays(row.errors), document_of(media(), row)
+        kept, document = arrays_of(media(), row), document_of(media(), row)
         trouble = ""
         try:
             datum = datum_of(opened, media(), shot, row)
         except KeelError as error:
             datum, trouble = IDENTITY, str(error)
-    world = in_world(document, datum)
+    world = document_in_world(document, datum)
     residual = np.nan_to_num(kept["residual"], nan=0.0)
     return jsonify(
         id=row.id,
         number=row.number,
         trouble=trouble,
-        reasons=row.snapshot["reasons"],
+        reasons={track: sentence(reason) for track, reason in reasons_of(row).items()},
         states=row.snapshot["states"],
         track_ids=kept["track_id"].tolist(),
         track_rms=[None if not np.isfinite(v) else round(float(v), 4) for v in kept["track_rms"]],
@@ -135,7 +139,7 @@ def attempt(number: int):
         dx=residual[:, 0].round(3).tolist(),
         dy=residual[:, 1].round(3).tolist(),
         sigma=np.hypot(kept["sigma"], 0.05).round(3).tolist(),
-        aside=(kept["set_aside"] | ~np.isfinite(kept["residual"][:, 0])).astype(int).tolist(),
+        aside=(kept["outlier"] | ~np.isfinite(kept["residual"][:, 0])).astype(int).tolist(),
         frame_rms=[None if not np.isfinite(v) else round(float(v), 4) for v in kept["frame_rms"]],
         world=world,
         ground_rms=datum.ground_rms,
@@ -149,7 +153,7 @@ def _card(shot: Shot, world: dict) -> list | None:
     placed = placed_by_lines(kept)
     if "ground" not in kept and not placed:
         return None
-    path = path_of(world)
+    path = read_path(world)
     xyz = np.array([p["xyz"] for p in world["points"] if p["state"] != "excluded"])
     low = xyz[np.abs(xyz[:, 1]) < 0.15 * np.median(np.abs(xyz))]
     centre = np.zeros(3)

@@ -8,7 +8,8 @@ from amberkeel.core.errors import HandoffError
 from amberkeel.core.handoff.tables import camera_csv, points_csv
 from amberkeel.core.handoff.usd import usd_text
 from amberkeel.store.models import Attempt
-from amberkeel.store.solves import datum_of, document_of, in_world
+from amberkeel.core.handoff.document import document_in_world
+from amberkeel.store.solves import datum_of, document_of
 from amberkeel.web.common import get_shot, media, open_session
 
 blueprint = Blueprint("handoff", __name__)
@@ -30,7 +31,7 @@ def download(number: int, name: str):
         row = opened.get(Attempt, shot.pinned_id) if shot.pinned_id else None
         if row is None:
             raise HandoffError("There is nothing to hand on yet.", "Solve the shot and pin an attempt.")
-        document = in_world(document_of(media(), row), datum_of(opened, media(), shot, row))
+        document = document_in_world(document_of(media(), row), datum_of(opened, media(), shot, row))
         text = makers[name](document, shot.plate)
         stem = "".join(c if c.isalnum() else "_" for c in shot.name)
     return Response(

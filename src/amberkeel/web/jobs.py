@@ -8,7 +8,8 @@ from flask import Blueprint, Response, current_app, jsonify
 from sqlalchemy import select
 
 from amberkeel.core.errors import KeelError
-from amberkeel.core.solve.lens_terms import FIXED, FREE, LENS_NAMES, SOFT
+from amberkeel.core.solve.lens_plan import FIXED, FREE, SOFT
+from amberkeel.core.solve.radial_lens import LENS_NAMES
 from amberkeel.jobs.plates import IMAGES
 from amberkeel.jobs.queue import send
 from amberkeel.store.jobs import submit

@@ -136,7 +136,7 @@ def fit(number: int):
 
 def _settled(number: int, boxes: dict, plate: Plate, found: LensFit | None, frame: int) -> dict:
     """Return the corners of boxes on a frame, those not dragged yet where the others put them."""
-    told = found is not None and found.focal_told and frame in found.rotations
+    told = found is not None and found.focal_known and frame in found.rotations
     answer = {}
     for name, (corners, dragged) in boxes.items():
         pose = BoxPose(found.lens, found.rotations[frame]) if told else _poses.get((number, name)) or guessed_pose(plate.width, plate.height, plate.pixel_aspect)
@@ -153,7 +153,7 @@ def box(number: int):
     pose = guessed_pose(plate.width, plate.height, plate.pixel_aspect)
     try:
         found = fit_lens(read_lines(line_rows(lines), plate.width, plate.height), lens_order(plate, asked))
-        if found.focal_told and frame in found.rotations:
+        if found.focal_known and frame in found.rotations:
             pose = BoxPose(found.lens, found.rotations[frame])
     except LensError:
         pass  # no lens yet: the box tells it
@@ -241,7 +241,7 @@ def _seen(found: LensFit, drawn, plate: Plate, frame: int, grid: bool = True, qu
     straight = np.split(straight_px(lens, np.concatenate([d.points for d in here])), ends) if here and not quick else []
     turned = found.rotations.get(frame)
     answer = {
-        "focal_px": lens.focal_px[0], "focal_mm": lens.focal_px[0] * mm, "focal_sigma_mm": found.focal_sigma_px * mm, "focal_told": found.focal_told,
+        "focal_px": lens.focal_px[0], "focal_mm": lens.focal_px[0] * mm, "focal_sigma_mm": found.focal_sigma_px * mm, "focal_known": found.focal_known,
         "values": found.values,
         "lines": {r.name: {"before": r.before_px, "after": r.after_px, "disagrees": r.disagrees} for r in found.lines},
         "bent": {d.name: b.round(2).tolist() for d, b in zip(here, bent_lines(lens, [d.points for d in here], 16))},

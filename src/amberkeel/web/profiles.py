@@ -23,7 +23,8 @@ from amberkeel.core.plate.decode import encode_jpeg
 from amberkeel.jobs.lenses import straightened_folder
 from amberkeel.store import edits
 from amberkeel.store.models import Attempt, LensProfile, Shot
-from amberkeel.store.solves import document_of, path_of
+from amberkeel.core.handoff.document import read_path
+from amberkeel.store.solves import document_of
 from amberkeel.web.camera import focal_state
 from amberkeel.web.common import get_shot, media, open_session, send_packed
 from amberkeel.web.data import shot_state
@@ -75,7 +76,7 @@ def _new_profile(opened: Session, shot: Shot, asked: Sent, told: tuple[LensFit, 
         profile = _solved_profile(opened, shot, asked.whole("attempt"))
     else:
         found = told[0]
-        if not found.focal_told and not found.sigma:
+        if not found.focal_known and not found.sigma:
             raise LensError("The lines tell neither focal length nor distortion.", " ".join(found.notes))
         profile = profile_from_lines(found, f"{short} from lines", plate.sensor_width_mm)
     return {"name": profile.name, "document": profile_document(profile)}
@@ -94,7 +95,7 @@ def _solved_profile(opened: Session, shot: Shot, number: int) -> Profile:
     if attempt is None or attempt.shot_id != shot.id:
         raise LensError("That attempt is not in this shot's ledger.")
     document = document_of(media(), attempt)
-    path = path_of(document)
+    path = read_path(document)
     if path.zoom is not None:
         raise LensError("The focal length of that attempt changes over its frames.", "A profile holds one focal length.")
     values = {v["name"]: v["sigma"] for v in document["lens_report"]["values"] if v["free"]}
@@ -104,7 +105,7 @@ def _solved_profile(opened: Session, shot: Shot, number: int) -> Profile:
 
 def _oriented(shot: Shot, found: LensFit, drawn: list) -> dict:
     """Return the datum that the shot's lines tell beside the lens, for the payload of an edit; nothing where they tell none."""
-    sure = {f: r for f, r in found.rotations.items() if found.focal_told and found.rotation_sigma[f].max() < TURN_WORTH}
+    sure = {f: r for f, r in found.rotations.items() if found.focal_known and found.rotation_sigma[f].max() < TURN_WORTH}
     if not sure:
         return {}
     kept = shot.lens or {}
@@ -143,7 +144,7 @@ def _changed(row: LensProfile, shot: Shot, asked: Sent) -> dict:
             raise LensError(f"{key} needs a value and a sigma.")
         value, sigma = both
         typed[str(key)] = typed_number(value, key), typed_number(sigma or 0, f"the sigma of {key}")
-    told = profile.focal_told
+    told = profile.focal_known
     if "focal_mm" in asked:
         told = bool(str(asked["focal_mm"]).strip())
         px = profile.lens.width / shot.plate.sensor_width_mm

@@ -1,83 +1,233 @@
-"""The document `solve.json`: a solve in the conventions of `core`, described in docs/solve-json.md."""
+"""The document `solve.json`: a solve in the conventions of `core`, described in docs/solve-json.md; written and read."""
 
 from dataclasses import asdict
 
 import numpy as np
 
-from amberkeel.core.lens.profile import lens_document
-from amberkeel.core.solve.solve import Solution
-from amberkeel.core.world import IDENTITY, Datum
+from amberkeel.core.camera import CameraPath
+from amberkeel.core.handoff.wording import put_elsewhere, sentence
+from amberkeel.core.lens.profile import lens_document, read_lens
+from amberkeel.core.points import PointSet
+from amberkeel.core.solve.held_out import HeldOut
+from amberkeel.core.solve.lens_plan import LensChoice
+from amberkeel.core.solve.lens_report import LensReport, LensValue
+from amberkeel.core.solve.reasons import as_document, read_reason
+from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.solution import Solution
+from amberkeel.core.solve.terms import Figure
+from amberkeel.core.tracks import TrackSet
+from amberkeel.core.world.datum import IDENTITY, Datum
 
-
-def _clean(value: float) -> float | None:
-    return None if not np.isfinite(value) else float(value)
+FORMAT, VERSION = "amberkeel-solve", 2
 
 
 def solve_document(solution: Solution, datum: Datum = IDENTITY, plate: str = "", fps: str = "24/1") -> dict:
     """Return a solve as a plain dictionary ready for JSON, in the datum's world.
 
     Numbers that do not exist (a frame without residuals) are null; points without a position are left out.
+
+    Parameters
+    ----------
+    solution : the solve. datum : from its coordinates to the world's. plate : the plate's name.
+    fps : frame rate as a fraction, such as "24000/1001".
     """
-    path = datum.camera(solution.path)
-    xyz = datum.apply(solution.points)
-    lens, counts = path.lens, solution.counts
-    frames = [
+    path, lens = datum.camera(solution.path), solution.path.lens
+    return {
+        "format": FORMAT,
+        "version": VERSION,
+        "plate": {"name": plate, "fps": fps},
+        "image": {"width": lens.width, "height": lens.height, "pixel_aspect": lens.pixel_aspect},
+        "camera_motion": solution.motion,
+        "lens": lens_document(lens),
+        "lens_report": _report_document(solution.lens_report),
+        "frames": _frames(path, solution, datum.scale),
+        "points": _points(path, solution, datum),
+        "quality": {
+            "rms_px": solution.rms_px,
+            "check_rms_px": solution.check_rms_px,
+            **solution.counts,
+            "focal_sigma_px": solution.focal_sigma_px,
+            "k1_sigma": solution.k1_sigma,
+            "noise_factor": solution.noise_factor,
+        },
+        "terms": [asdict(figure) for figure in solution.terms],
+        "recipe": _recipe_document(solution.recipe),
+    }
+
+
+def _clean(value: float) -> float | None:
+    return None if not np.isfinite(value) else float(value)
+
+
+def _frames(path: CameraPath, solution: Solution, scale: float) -> list[dict]:
+    residuals = solution.frame_rms
+    return [
         {
             "frame": int(frame),
             "position": path.positions[k].tolist(),
             "world_from_camera": path.world_from_camera[k].tolist(),
             "focal_px": path.lens_at(k).focal_px[0],
-            "residual_px": _clean(solution.frame_rms[k]),
-            "position_sigma": _clean(solution.position_sigma[k] * datum.scale),
+            "residual_px": _clean(residuals[k]),
+            "position_sigma": _clean(solution.position_sigma[k] * scale),
         }
         for k, frame in enumerate(path.frames)
     ]
-    tracks = solution.tracks
-    points = [
-        {
-            "track": tracks.names[t],
-            "kind": tracks.kinds[t],
-            "xyz": xyz[t].tolist(),
-            "residual_px": _clean(solution.track_rms[t]),
-            "state": tracks.states[t],
-            "reason": solution.reasons[t],
-        }
-        for t in range(len(tracks))
-        if np.isfinite(xyz[t]).all()
-    ]
+
+
+def _points(path: CameraPath, solution: Solution, datum: Datum) -> list[dict]:
+    tracks, residuals = solution.tracks, solution.track_rms
+    xyz = datum.points(solution.points).positions(path.positions[0])
+    out = []
+    for t in np.nonzero(solution.points.known)[0]:
+        reason = solution.reasons.get(int(tracks.ids[t]))
+        out.append(
+            {
+                "id": int(tracks.ids[t]),
+                "track": tracks.names[t],
+                "kind": tracks.kinds[t],
+                "xyz": xyz[t].tolist(),
+                "residual_px": _clean(residuals[t]),
+                "state": tracks.states[t],
+                "reason": sentence(reason) if reason else "",
+                "reason_code": reason.code if reason else "",
+            }
+        )
+    return out
+
+
+def _report_document(report: LensReport) -> dict:
     return {
-        "format": "amberkeel-solve",
-        "version": 1,
-        "plate": {"name": plate, "fps": fps},
-        "image": {"width": lens.width, "height": lens.height, "pixel_aspect": lens.pixel_aspect},
-        "camera_motion": solution.motion,
-        "lens": lens_document(lens),
-        "lens_report": {
-            "values": [asdict(v) for v in solution.lens_report.values],
-            "names": solution.lens_report.names,
-            "correlation": solution.lens_report.correlation.tolist(),
-            "notes": solution.lens_report.notes,
-            "held_out": [asdict(t) for t in solution.lens_report.trials],
-        },
-        "frames": frames,
+        "values": [asdict(value) for value in report.values],
+        "names": report.names,
+        "correlation": report.correlation.tolist(),
+        "notes": [sentence(note) for note in report.notes],
+        "note_codes": [as_document(note) for note in report.notes],
+        "held_out": [{**asdict(trial), "words": put_elsewhere(trial.name, trial.share)} for trial in report.trials],
+    }
+
+
+def _recipe_document(recipe: Recipe) -> dict:
+    return {
+        "camera_motion": recipe.motion,
+        "distortion": recipe.distortion,
+        "focal_px": recipe.focal_px,
+        "pixel_aspect": recipe.pixel_aspect,
+        "lens": {name: asdict(choice) for name, choice in recipe.lens.items()},
+        "lens_held": recipe.held_lens is not None,
+        "zoom": recipe.zoom,
+        "shared_with": list(recipe.shared_with),
+        "check_share": recipe.check_share,
+        "seed": recipe.seed,
+    }
+
+
+def read_path(document: dict) -> CameraPath:
+    """Return the camera path of a solve document."""
+    frames, lens = document["frames"], read_lens(document["image"], document["lens"])
+    zoom = np.array([f["focal_px"] for f in frames]) / lens.focal_px[0]
+    return CameraPath(
+        np.array([f["frame"] for f in frames]),
+        np.array([f["position"] for f in frames]),
+        np.array([f["world_from_camera"] for f in frames]),
+        lens,
+        None if np.abs(zoom - 1.0).max(initial=0.0) < 1e-9 else zoom,
+    )
+
+
+def document_in_world(document: dict, datum: Datum) -> dict:
+    """Return a solve document, which is in the solve's own coordinates, taken to the datum's world."""
+    path = datum.camera(read_path(document))
+    frames = [
+        {
+            **f,
+            "position": path.positions[k].tolist(),
+            "world_from_camera": path.world_from_camera[k].tolist(),
+            "position_sigma": f["position_sigma"] * datum.scale if f["position_sigma"] is not None else None,
+        }
+        for k, f in enumerate(document["frames"])
+    ]
+    points = [{**p, "xyz": datum.apply(np.array(p["xyz"])).tolist()} for p in document["points"]]
+    return {**document, "frames": frames, "points": points}
+
+
+def solution_arrays(solution: Solution) -> dict[str, np.ndarray]:
+    """Return what a solution holds beyond its document, by name: its tracks, points and residuals."""
+    tracks = solution.tracks
+    return {
+        "track_id": tracks.ids,
+        "names": np.array(tracks.names, str),
+        "kinds": np.array(tracks.kinds, str),
+        "states": np.array(tracks.states, str),
+        "first": tracks.first,
+        "track": tracks.ids[tracks.track_of_sample],
+        "frame": tracks.frames,
+        "xy": tracks.xy,
+        "sigma": tracks.sigma.astype(np.float32),
+        "score": tracks.score.astype(np.float32),
+        "residual": solution.residuals.astype(np.float32),
+        "outlier": solution.outlier,
+        "points": solution.points.homogeneous,
+        "track_rms": solution.track_rms.astype(np.float32),
+        "frame_rms": solution.frame_rms,
+    }
+
+
+def read_solution(document: dict, arrays: dict[str, np.ndarray], reasons: dict[int, dict]) -> Solution:
+    """Return a solution from what was kept of it, able to be judged again.
+
+    Parameters
+    ----------
+    document : in the solve's own coordinates. arrays : see `solution_arrays`.
+    reasons : by track id, as `reasons.as_document` returns them.
+    """
+    tracks = TrackSet(
+        arrays["names"].tolist(), arrays["first"], arrays["frame"], arrays["xy"], arrays["sigma"].astype(float),
+        arrays["score"].astype(float), arrays["kinds"].tolist(), arrays["states"].tolist(), arrays["track_id"],
+    )  # fmt: skip
+    sigma = [f["position_sigma"] for f in document["frames"]]
+    return Solution(
+        read_path(document), tracks, PointSet(arrays["track_id"], arrays["points"]), arrays["outlier"],
+        {track: read_reason(reason) for track, reason in reasons.items()}, arrays["residual"].astype(float),
+        _read_report(document["lens_report"]), document["quality"]["noise_factor"],
+        np.array([np.nan if s is None else s for s in sigma]), document["camera_motion"],
+        _read_recipe(document["recipe"], document), tuple(Figure(**figure) for figure in document["terms"]),
+    )  # fmt: skip
+
+
+def _read_report(kept: dict) -> LensReport:
+    trials = [HeldOut(**{name: t[name] for name in HeldOut.__annotations__}) for t in kept["held_out"]]
+    return LensReport(
+        [LensValue(**value) for value in kept["values"]], kept["names"], np.array(kept["correlation"]),
+        [read_reason(note) for note in kept["note_codes"]], trials,
+    )  # fmt: skip
+
+
+def _read_recipe(kept: dict, document: dict) -> Recipe:
+    held = read_lens(document["image"], document["lens"]) if kept["lens_held"] else None
+    lens = {name: LensChoice(**choice) for name, choice in kept["lens"].items()}
+    return Recipe(
+        kept["camera_motion"], kept["distortion"], kept["focal_px"], kept["pixel_aspect"], kept["check_share"],
+        kept["seed"], lens, held, kept["zoom"], tuple(kept["shared_with"]),
+    )  # fmt: skip
+
+
+def upgraded(document: dict, ids: np.ndarray) -> dict:
+    """Return a document of version 1 as one of version 2; `ids` (P,) are the tracks of its points, in their order."""
+    if document["version"] >= VERSION:
+        return document
+    report = document.get("lens_report") or {"values": [], "names": [], "correlation": [], "notes": []}
+    values = [{**v, "determined": v.get("told", True)} for v in report["values"]]
+    trials = [
+        {**t, "share": 0.0, "determined": t["told"], "conclusive": t["fair"]} for t in report.get("held_out", [])
+    ]
+    points = [{"reason": "", **p, "id": int(i), "reason_code": ""} for p, i in zip(document["points"], ids)]
+    for value in values:
+        value.pop("told", None)
+    return {
+        **document,
+        "version": VERSION,
+        "lens_report": {**report, "values": values, "held_out": trials, "note_codes": []},
         "points": points,
-        "quality": {
-            "rms_px": solution.rms_px,
-            "check_rms_px": solution.check_rms_px,
-            **counts,
-            "focal_sigma_px": solution.focal_sigma_px,
-            "k1_sigma": solution.k1_sigma,
-            "noise_factor": solution.noise_factor,
-        },
-        "recipe": {
-            "camera_motion": solution.recipe.motion,
-            "distortion": solution.recipe.distortion,
-            "focal_px": solution.recipe.focal_px,
-            "lens": {name: asdict(term) for name, term in solution.recipe.terms.items()},
-            "lens_held": solution.recipe.held_lens is not None,
-            "zoom": solution.recipe.zoom,
-            "shared_with": list(solution.recipe.shared_with),
-            "check_share": solution.recipe.check_share,
-            "seed": solution.recipe.seed,
-        },
+        "terms": [],
+        "recipe": {"pixel_aspect": document["image"]["pixel_aspect"], **document["recipe"]},
     }

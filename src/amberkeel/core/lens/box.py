@@ -11,7 +11,7 @@ import numpy as np
 from scipy.optimize import least_squares
 
 from amberkeel.core.errors import LensError
-from amberkeel.core.geometry import rotation_exp
+from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.lens.drawn import AXES
 from amberkeel.core.lens.model import Lens
 

@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import LensError
-from amberkeel.core.geometry import rotation_exp
+from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.lens.kernels import PLACES
 from amberkeel.core.lens.line_adjust import LOSS_SCALE, corner_effect
 from amberkeel.core.lens.model import Lens

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from amberkeel.core.errors import LensError
-from amberkeel.core.geometry import nearest_rotation
+from amberkeel.core.geometry.rotations import nearest_rotation
 from amberkeel.core.lens.drawn import AXES, DrawnLine, LensOrder
 from amberkeel.core.lens.kernels import PLACES
 from amberkeel.core.lens.line_adjust import AGAIN, Lines, LineState, adjust_lines, corner_effect, line_covariance, noise_scale, robust_cost
@@ -50,9 +50,9 @@ class LensFit:
 
     Attributes
     ----------
-    lens : with the focal length found, or the one given, or a stand-in where `focal_told` is False; the map of pixels
+    lens : with the focal length found, or the one given, or a stand-in where `focal_known` is False; the map of pixels
         to straightened pixels is the same for any.
-    focal_told : whether lines or order tell the focal length. focal_sigma_px : one sigma, pixels.
+    focal_known : whether lines or order tell the focal length. focal_sigma_px : one sigma, pixels.
     sigma : one sigma of each coefficient that was found.
     rotations : ``world_from_camera`` by frame with axis lines; rotation_sigma : (3,) radians about the camera's axes.
     lines : a report for each line. notes : plain sentences for the artist. noise_px : of drawn points as found.
@@ -62,7 +62,7 @@ class LensFit:
     """
 
     lens: Lens
-    focal_told: bool
+    focal_known: bool
     focal_sigma_px: float
     sigma: dict[str, float]
     rotations: dict[int, np.ndarray]
@@ -313,7 +313,7 @@ def centre_test(lines: Sequence[DrawnLine], order: LensOrder, fit: LensFit) -> t
     """
     lines = _judged(lines)
     data = Lines(lines)
-    if not fit.focal_told or all(len({line.axis for line in lines if line.axis and line.frame == f}) < 3 for f in data.frames):
+    if not fit.focal_known or all(len({line.axis for line in lines if line.axis and line.frame == f}) < 3 for f in data.frames):
         return None
     free = ("focal",) * (order.focal_px is None) + tuple(fit.sigma) + ("cx", "cy")
     state, _ = adjust_lines(data, LineState(fit.lens, np.array([fit.rotations[f] for f in data.frames]), free), order)

@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from amberkeel.core.geometry import rotation_exp
+from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.lens.drawn import AXES, DrawnLine, LensOrder
 from amberkeel.core.lens.kernels import PLACES
 from amberkeel.core.lens.line_errors import FREE, flatten, line_errors

@@ -36,7 +36,7 @@ class LineFile:
 
 def camera_rows(fit: LensFit, placed: tuple[int, CameraPlace] | None) -> list[dict]:
     """Return the cameras that lines tell as plain dictionaries, one a frame: rotation with sigma in radians, and metres where placed."""
-    rows = [{"frame": f, "world_from_camera": r.tolist(), "rotation_sigma": fit.rotation_sigma[f].tolist()} for f, r in fit.rotations.items() if fit.focal_told]
+    rows = [{"frame": f, "world_from_camera": r.tolist(), "rotation_sigma": fit.rotation_sigma[f].tolist()} for f, r in fit.rotations.items() if fit.focal_known]
     for row in rows:
         if placed and placed[0] == row["frame"]:
             row |= {"position": placed[1].xyz.tolist(), "position_sigma": placed[1].sigma.tolist()}

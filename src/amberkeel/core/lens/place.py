@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from amberkeel.core.errors import LensError
-from amberkeel.core.geometry import rotation_exp
+from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.lens.drawn import AXES, DrawnLine
 from amberkeel.core.lens.fit import LensFit
 from amberkeel.core.lens.kernels import PLACES
@@ -49,7 +49,7 @@ def camera_place(fit: LensFit, line: DrawnLine, metres: float, origin: np.ndarra
     """
     if line.axis not in AXES or line.frame not in fit.rotations:
         raise LensError(f"{line.name or 'The line'} runs along no axis.", "Measure a line along X, Y or Z.")
-    if not fit.focal_told:
+    if not fit.focal_known:
         raise LensError("Without a focal length no place can be told.", "Draw lines along a second direction.")
     ends = np.array([line.points[0], line.points[-1]], float)
     apart = np.full(2, np.inf) if origin is None else np.linalg.norm(ends - origin, axis=1)

@@ -22,7 +22,7 @@ class LensProfile:
 
     Attributes
     ----------
-    name : for people. lens : the lens; where `focal_told` is False its focal length is a stand-in, and only the map of
+    name : for people. lens : the lens; where `focal_known` is False its focal length is a stand-in, and only the map of
         pixels to straightened pixels means anything.
     source : where the values came from (typed, metadata, lines, chart, solve). sensor_width_mm : of the filmed part, or None.
     focal_sigma_px : one sigma. sigma : one sigma of coefficients, no unit, and of "cx", "cy" in pixels.
@@ -32,7 +32,7 @@ class LensProfile:
     name: str
     lens: Lens
     source: str
-    focal_told: bool = True
+    focal_known: bool = True
     focal_sigma_px: float = 0.0
     sensor_width_mm: float | None = None
     sigma: dict[str, float] = field(default_factory=dict)
@@ -57,7 +57,7 @@ class LensProfile:
         return replace(self, lens=moved, focal_sigma_px=self.focal_sigma_px * sx, sigma=sigma)
 
 
-    def retyped(self, values: dict[str, tuple[float, float]], focal_told: bool) -> "LensProfile":
+    def retyped(self, values: dict[str, tuple[float, float]], focal_known: bool) -> "LensProfile":
         """Return the profile with values typed by hand, each with one sigma: "focal" and "cx", "cy" in pixels, coefficients.
 
         Raises LensError for a lens that cannot be, a value that is none of this model's, or a sigma below 0.
@@ -80,7 +80,7 @@ class LensProfile:
                 c[PLACES[name]] = value
         lens = lens.with_coefficients(c)
         check_lens(lens)
-        return replace(self, lens=lens, sigma=sigma, focal_sigma_px=focal_sigma if focal_told else 0.0, focal_told=focal_told, sources=sources)
+        return replace(self, lens=lens, sigma=sigma, focal_sigma_px=focal_sigma if focal_known else 0.0, focal_known=focal_known, sources=sources)
 
 
 def typed_names(model: str) -> tuple[str, ...]:
@@ -91,7 +91,7 @@ def typed_names(model: str) -> tuple[str, ...]:
 
 def profile_from_lines(fit: LensFit, name: str = "Lens from lines", sensor_width_mm: float | None = None) -> LensProfile:
     """Return the profile that drawn lines tell."""
-    return LensProfile(name, fit.lens, "lines", fit.focal_told, fit.focal_sigma_px, sensor_width_mm, dict(fit.sigma), list(fit.notes))
+    return LensProfile(name, fit.lens, "lines", fit.focal_known, fit.focal_sigma_px, sensor_width_mm, dict(fit.sigma), list(fit.notes))
 
 
 def profile_from_chart(fit: ChartFit, name: str = "Lens from a grid", sensor_width_mm: float | None = None) -> LensProfile:
@@ -133,7 +133,7 @@ def profile_document(profile: LensProfile) -> dict:
         "source": profile.source,
         "image": {"width": lens.width, "height": lens.height, "pixel_aspect": lens.pixel_aspect},
         "sensor_width_mm": profile.sensor_width_mm,
-        "focal_known": profile.focal_told,
+        "focal_known": profile.focal_known,
         "lens": lens_document(lens),
         "sigma": {"focal_px": profile.focal_sigma_px, **profile.sigma},
         "notes": profile.notes,

@@ -4,7 +4,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from amberkeel.core.geometry import rotation_exp
+from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.sim.meshes import Mesh, box, join, tube
 
 

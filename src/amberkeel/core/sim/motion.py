@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.interpolate import CubicSpline
 
-from amberkeel.core.geometry import look_at
+from amberkeel.core.geometry.rotations import look_at
 
 
 @dataclass(frozen=True)

@@ -1,10 +1,13 @@
 """Grow a start over the whole shot: resect outwards, triangulate, adjust."""
 
+from collections.abc import Iterable
+
 import numpy as np
 
 from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress
 from amberkeel.core.solve.bundle import adjust
+from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.start import resect_frame
 
@@ -17,6 +20,12 @@ CHUNK = 10
 WINDOW = 40
 """Frames adjusted after a chunk; frames further back that share tracks are held."""
 
+HELD_REACH = 20
+"""Frames beyond the adjusted ones that take part, held."""
+
+LEAST_AGREEING = 0.25
+"""Share of a frame's tracks that must agree with its camera for the frame to count as solved."""
+
 
 def fill_between(problem: Problem, a: int, b: int) -> None:
     """Resect the unsolved frames between two rows from the poses around them."""
@@ -26,7 +35,7 @@ def fill_between(problem: Problem, a: int, b: int) -> None:
             continue
         near = known[np.argmin(np.abs(known - row))]
         _start_from(problem, row, int(near))
-        if resect_frame(problem, row, problem.used, GROW_SCALE) > 0.25:
+        if resect_frame(problem, row, problem.active, GROW_SCALE) > LEAST_AGREEING:
             problem.solved[row] = True
             known = np.nonzero(problem.solved)[0]
 
@@ -35,29 +44,38 @@ def _start_from(problem: Problem, row: int, near: int) -> None:
     problem.rotations[row], problem.centres[row] = problem.rotations[near], problem.centres[near]
 
 
-def settle(problem: Problem, free_lens: tuple, options: dict, iterations: int, scale: float = GROW_SCALE) -> float:
-    """Place all tracks anew from the solved cameras, adjust all of it, and return the cost."""
-    problem.place(problem.used, scale)
-    first = int(np.nonzero(problem.solved)[0][0])
-    free = problem.solved.copy()
-    free[first] = False
-    bundle, rows = problem.bundle(problem.solved, problem.used, free, free_lens=free_lens, loss_scale=scale, **options)
-    cost = adjust(bundle, iterations, 1e-4)
-    problem.take(bundle, rows)
-    if np.median(bundle.rhos) < 0.0:
-        problem.turn_about()
-    return cost
+def settle(problem: Problem, freedom: Freedom, iterations: int, scale: float = GROW_SCALE) -> float:
+    """Triangulate all tracks anew from the solved cameras, adjust all of the problem, and return the cost.
+
+    Parameters
+    ----------
+    problem : changed in place. freedom : what of the lens may change. iterations : at the most.
+    scale : Cauchy scale in sigmas.
+    """
+    problem.triangulate(problem.active, scale)
+    bundle, rows = problem.bundle(problem.solved, problem.active, problem.all_but_first, freedom, scale)
+    adjusted = adjust(bundle, iterations, 1e-4)
+    problem.update(adjusted.bundle, rows)
+    if np.median(adjusted.bundle.rhos) < 0.0:
+        problem.mirror_depths()
+    return adjusted.cost
 
 
-def grow(problem: Problem, free_lens: tuple, options: dict, progress: Progress) -> None:
-    """Extend a start to all frames, in chunks alternately later and earlier.
+def grow(problem: Problem, freedom: Freedom, progress: Progress) -> None:
+    """Extend a start to all frames, in chunks alternately later and earlier, in place.
 
-    Raises SolveError when the shot breaks: frames that cannot be tied to their neighbours.
+    Parameters
+    ----------
+    problem : some of its frames solved. freedom : what of the lens may change.
+
+    Raises
+    ------
+    SolveError : the shot breaks, at frames that cannot be tied to their neighbours.
     """
     total = len(problem.frames)
     solved = np.nonzero(problem.solved)[0]
     fill_between(problem, int(solved[0]), int(solved[-1]))
-    settle(problem, free_lens, options, 12)
+    settle(problem, freedom, 12)
     while not problem.solved.all():
         solved = np.nonzero(problem.solved)[0]
         low, high = int(solved[0]), int(solved[-1])
@@ -66,9 +84,9 @@ def grow(problem: Problem, free_lens: tuple, options: dict, progress: Progress) 
         if not grown:
             break
         if len(problem.zoom):
-            settle(problem, free_lens, options, 8)
+            settle(problem, freedom, 8)
         else:
-            _adjust_edges(problem, options)
+            _adjust_edges(problem)
         progress(problem.solved.mean(), f"Solved {int(problem.solved.sum())} of {total} frames")
     if not problem.solved.all():
         lost = problem.frames[~problem.solved]
@@ -79,31 +97,29 @@ def grow(problem: Problem, free_lens: tuple, options: dict, progress: Progress) 
         )
 
 
-def _extend(problem: Problem, last: int, rows) -> int:
+def _extend(problem: Problem, last: int, rows: Iterable[int]) -> int:
+    """Resect frames one after the other, each from the one before, until one fails; return how many were added."""
     grown = 0
     for row in rows:
         _start_from(problem, row, last)
-        if resect_frame(problem, row, problem.used, GROW_SCALE) < 0.25:
+        if resect_frame(problem, row, problem.active, GROW_SCALE) < LEAST_AGREEING:
             break
         problem.solved[row] = True
         last, grown = row, grown + 1
     return grown
 
 
-def _adjust_edges(problem: Problem, options: dict) -> None:
+def _adjust_edges(problem: Problem) -> None:
     """Triangulate again and adjust the frames near both ends of what is solved, the rest held."""
-    problem.place(problem.used, GROW_SCALE)
+    problem.triangulate(problem.active, GROW_SCALE)
     solved = np.nonzero(problem.solved)[0]
     free = problem.solved.copy()
     if len(solved) > 2 * WINDOW + 10:
         free[solved[WINDOW:-WINDOW]] = False
     else:
         free[solved[len(solved) // 2]] = False
-    near = np.zeros(len(free), bool)
-    movable = np.nonzero(free)[0]
-    near[movable] = True
-    held = np.nonzero(problem.solved & ~free)[0]
-    near[held[np.abs(held[:, None] - movable[None]).min(1) <= 20]] = True
-    bundle, rows = problem.bundle(near, problem.used, free, loss_scale=GROW_SCALE, **options)
-    adjust(bundle, 6, 1e-3)
-    problem.take(bundle, rows)
+    movable, held = np.nonzero(free)[0], np.nonzero(problem.solved & ~free)[0]
+    near = free.copy()
+    near[held[np.abs(held[:, None] - movable[None]).min(1) <= HELD_REACH]] = True
+    bundle, rows = problem.bundle(near, problem.active, free, loss_scale=GROW_SCALE)
+    problem.update(adjust(bundle, 6, 1e-3).bundle, rows)

@@ -1,29 +1,41 @@
-"""The tracks of a solve as flat arrays, and the bundles cut from them."""
+"""A shot under construction: its cameras, points and measurements as flat arrays, and the bundles cut from them."""
 
 from copy import copy
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from amberkeel.core.solve.bundle import Bundle, lenses_of
-from amberkeel.core.solve.points import triangulate
+from amberkeel.core.solve.bundle import Bundle, LensBlock, lens_rows
+from amberkeel.core.solve.lens_plan import Freedom
+from amberkeel.core.solve.radial_lens import RadialLens
+from amberkeel.core.solve.reduce import Observations, Scene
+from amberkeel.core.solve.refine import triangulate_points
 from amberkeel.core.tracks import TrackSet
 
 SIGMA_FLOOR_PX = 0.05
 """Least noise given to a measurement in the adjustment, pixels: no surface is flat and no lens ideal."""
 
 
+@dataclass(frozen=True)
+class Rows:
+    """Rows of a problem that a bundle was cut from: its cameras, its points and its measurements."""
+
+    cameras: np.ndarray
+    points: np.ndarray
+    observations: np.ndarray
+
+
 @dataclass
 class Problem:
-    """Cameras, points and measurements under construction.
+    """A shot under construction; functions that change one say so.
 
     Attributes
     ----------
-    frames (F,) frame numbers. rotations (F, 3, 3), centres (F, 3) cameras, valid where `solved` (F,).
-    anchors, directions (P, 3), rhos (P,) points, valid where `placed` (P,).
-    lens (7,) : fx, aspect, cx, cy, k1, k2, k3. zoom (K,), basis (F, K) : of the log focal length over frames; K may be 0.
+    frames (F,) frame numbers. rotations (F, 3, 3), centres (F, 3) : cameras, valid where `solved` (F,).
+    anchors, directions (P, 3), rhos (P,) : points, valid where `triangulated` (P,).
+    lens : the lens. zoom (K,), zoom_basis (F, K) : of the log focal length over frames; K is 0 where nothing zooms.
     first (P + 1,), camera (N,), xy (N, 2), sigma (N,) : measurements by track; camera is the frame's row.
-    usable (N,) bool : not set aside. used (P,) bool : tracks that may serve; check tracks may not.
+    inlier (N,) bool : measurements that count. active (P,) bool : tracks that may serve; check tracks may not.
     """
 
     frames: np.ndarray
@@ -33,48 +45,70 @@ class Problem:
     anchors: np.ndarray
     directions: np.ndarray
     rhos: np.ndarray
-    placed: np.ndarray
-    lens: np.ndarray
+    triangulated: np.ndarray
+    lens: RadialLens
     first: np.ndarray
     camera: np.ndarray
     xy: np.ndarray
     sigma: np.ndarray
-    usable: np.ndarray
-    used: np.ndarray
+    inlier: np.ndarray
+    active: np.ndarray
     zoom: np.ndarray
-    basis: np.ndarray
+    zoom_basis: np.ndarray
 
-    def lenses(self) -> np.ndarray:
-        """Return each frame's lens (F, 7)."""
-        return lenses_of(self.lens, self.zoom, self.basis)
+    def lens_block(self, free: tuple[str, ...] = ()) -> LensBlock:
+        """Return the lens for a bundle of all frames, with the named values free."""
+        return LensBlock(self.lens, free, self.zoom, self.zoom_basis)
+
+    def lens_rows(self) -> np.ndarray:
+        """Return each frame's lens row (F, 7)."""
+        return lens_rows((self.lens_block(),), np.zeros(len(self.frames), np.int64))
+
+    def scene(self) -> Scene:
+        """Return cameras, lens rows and points for the kernels; they are this problem's own arrays."""
+        return Scene(self.rotations, self.centres, self.lens_rows(), self.anchors, self.directions, self.rhos)
 
     @property
     def track(self) -> np.ndarray:
-        """Track number of each measurement (N,)."""
+        """Row of the track of each measurement (N,)."""
         return np.repeat(np.arange(len(self.rhos)), np.diff(self.first))
 
+    @property
+    def first_solved(self) -> int:
+        """Row of the first solved frame."""
+        return int(np.nonzero(self.solved)[0][0])
+
+    @property
+    def all_but_first(self) -> np.ndarray:
+        """The solved frames (F,) bool without the first, which holds the gauge of an adjustment."""
+        free = self.solved.copy()
+        free[self.first_solved] = False
+        return free
+
     def weights(self, tracks: np.ndarray | None = None) -> np.ndarray:
-        """Return one over sigma (N,); 0 for unsolved frames, for what is set aside, and outside `tracks` (P,) bool."""
-        chosen = self.used if tracks is None else tracks
-        live = self.usable & self.solved[self.camera] & chosen[self.track]
+        """Return one over sigma (N,); 0 for unsolved frames, for outliers, and outside `tracks` (P,) bool."""
+        chosen = self.active if tracks is None else tracks
+        live = self.inlier & self.solved[self.camera] & chosen[self.track]
         return np.where(live, 1.0 / self.sigma, 0.0)
 
-    def place(self, tracks: np.ndarray, loss_scale: float) -> None:
-        """Triangulate the given tracks (P,) bool from the solved cameras."""
-        good = self.placed.copy()
-        triangulate(
-            self.rotations, self.centres, self.lenses(), self.first, self.camera, self.xy, self.weights(tracks),
-            loss_scale**2, tracks, self.anchors, self.directions, self.rhos, good,
-        )  # fmt: skip
-        self.placed = np.where(tracks, good, self.placed)
+    def triangulate(self, tracks: np.ndarray, loss_scale: float) -> None:
+        """Triangulate the given tracks (P,) bool from the solved cameras; `loss_scale` is in sigmas."""
+        good = self.triangulated.copy()
+        seen = Observations(self.first, self.camera, self.xy, self.weights(tracks))
+        triangulate_points(self.scene(), seen, self.track, loss_scale**2, tracks, good)
+        self.triangulated = np.where(tracks, good, self.triangulated)
 
-    def bundle(self, cameras: np.ndarray, tracks: np.ndarray, free: np.ndarray, **options) -> tuple[Bundle, tuple]:
-        """Cut a bundle of some cameras (F,) bool and tracks (P,) bool, of which cameras in `free` may move.
+    def bundle(
+        self, cameras: np.ndarray, tracks: np.ndarray, free: np.ndarray, freedom: Freedom = Freedom(), loss_scale: float = 2.5
+    ) -> tuple[Bundle, Rows]:
+        """Cut a bundle of some cameras and tracks; return it and the rows it was cut from.
 
-        Returns the bundle and the rows of its cameras, points and measurements here.
+        Parameters
+        ----------
+        cameras : (F,) bool. tracks : (P,) bool. free : (F,) bool, cameras that may move.
+        freedom : what of the lens may change, and what else is known. loss_scale : Cauchy scale in sigmas.
         """
-        tracks = tracks & self.placed
-        weight = self.weights(tracks)
+        weight = self.weights(tracks & self.triangulated)
         rows = np.nonzero((weight > 0.0) & cameras[self.camera])[0]
         counts = np.bincount(self.track[rows], minlength=len(self.rhos))
         points = np.nonzero(counts >= 2)[0]
@@ -83,53 +117,74 @@ class Problem:
         number = np.full(len(self.frames), -1, np.int64)
         number[chosen] = np.arange(len(chosen))
         first = np.concatenate([[0], np.cumsum(counts[points])]).astype(np.int64)
+        lens = replace(self.lens_block(freedom.lens), zoom_basis=np.ascontiguousarray(self.zoom_basis[chosen]))
         bundle = Bundle(
-            self.rotations[chosen].copy(), self.centres[chosen].copy(),
-            self.anchors[points].copy(), self.directions[points].copy(), self.rhos[points].copy(), self.lens.copy(),
-            first, number[self.camera[rows]], self.xy[rows].copy(), weight[rows], free[chosen],
-            zoom=self.zoom.copy(), basis=np.ascontiguousarray(self.basis[chosen]), **options,
+            self.rotations[chosen], self.centres[chosen], np.repeat(free[chosen, None], 6, 1), (lens,),
+            np.zeros(len(chosen), np.int64), self.anchors[points], self.directions[points], self.rhos[points],
+            first, number[self.camera[rows]], self.xy[rows], weight[rows], freedom.active_terms, loss_scale,
         )  # fmt: skip
-        return bundle, (chosen, points, rows)
+        return bundle, Rows(chosen, points, rows)
 
-    def take(self, bundle: Bundle, rows: tuple) -> None:
-        """Take an adjusted bundle's cameras, points and lens back."""
-        chosen, points, _ = rows
-        self.rotations[chosen], self.centres[chosen] = bundle.rotations, bundle.centres
-        self.anchors[points], self.directions[points], self.rhos[points] = bundle.anchors, bundle.directions, bundle.rhos
-        self.lens, self.zoom = bundle.lens, bundle.zoom
+    def update(self, bundle: Bundle, rows: Rows, lens: int = 0) -> None:
+        """Take the cameras, points and a lens of an adjusted bundle over into this problem."""
+        self.rotations[rows.cameras], self.centres[rows.cameras] = bundle.rotations, bundle.centres
+        self.anchors[rows.points], self.directions[rows.points] = bundle.anchors, bundle.directions
+        self.rhos[rows.points] = bundle.rhos
+        self.lens, self.zoom = bundle.lenses[lens].values, bundle.lenses[lens].zoom
 
     def copied(self) -> "Problem":
-        """Return a problem whose cameras, points and lens can be changed without changing this one's; measurements are shared."""
+        """Return a problem whose cameras, points and lens can be changed without changing this one's."""
         out = copy(self)
-        for name in ("rotations", "centres", "solved", "anchors", "directions", "rhos", "placed", "usable", "lens", "zoom"):
+        for name in (
+            "rotations", "centres", "solved", "anchors", "directions", "rhos", "triangulated", "inlier", "active", "zoom",
+        ):  # fmt: skip
             setattr(out, name, getattr(self, name).copy())
         return out
 
-    def turn_about(self) -> None:
-        """Take the points from behind the camera to its front: the path is mirrored in its first place, which changes no residual."""
-        first = self.centres[int(np.nonzero(self.solved)[0][0])].copy()
+    def mirror_depths(self) -> None:
+        """Take points from behind the camera to its front, mirroring the path in its first place; no residual changes."""
+        first = self.centres[self.first_solved].copy()
         self.centres, self.anchors, self.rhos = 2.0 * first - self.centres, 2.0 * first - self.anchors, -self.rhos
 
-    def whole(self, tracks: np.ndarray) -> tuple[Bundle, np.ndarray]:
-        """Return a bundle of every measurement of `tracks` (P,) in solved frames, set aside or not, and their rows."""
-        rows = np.nonzero(self.solved[self.camera] & (tracks & self.placed)[self.track])[0]
-        points = np.nonzero(np.bincount(self.track[rows], minlength=len(self.rhos)) > 0)[0]
-        counts = np.bincount(self.track[rows], minlength=len(self.rhos))[points]
+    def whitened(self, tracks: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Return the whitened distances (M,) of every measurement of tracks (P,) bool in solved frames, and their rows.
+
+        Outliers are among them; a point behind the camera gives a distance of thousands.
+        """
+        rows = np.nonzero(self.solved[self.camera] & (tracks & self.triangulated)[self.track])[0]
+        return np.linalg.norm(self._residuals(rows), axis=1) / self.sigma[rows], rows
+
+    def residuals(self, tracks: np.ndarray) -> np.ndarray:
+        """Return projected minus measured pixels (N, 2) for the measurements of tracks (P,) bool; NaN for all others."""
+        out = np.full((len(self.camera), 2), np.nan)
+        rows = np.nonzero(self.solved[self.camera] & (tracks & self.triangulated)[self.track])[0]
+        out[rows] = self._residuals(rows)
+        return out
+
+    def _residuals(self, rows: np.ndarray) -> np.ndarray:
+        counts = np.bincount(self.track[rows], minlength=len(self.rhos))
         first = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
+        count = len(self.frames)
         bundle = Bundle(
-            self.rotations, self.centres, self.anchors[points], self.directions[points], self.rhos[points], self.lens,
-            first, self.camera[rows], self.xy[rows], 1.0 / self.sigma[rows], self.solved, zoom=self.zoom, basis=self.basis,
+            self.rotations, self.centres, np.zeros((count, 6), bool), (self.lens_block(),), np.zeros(count, np.int64),
+            self.anchors, self.directions, self.rhos, first, self.camera[rows], self.xy[rows], 1.0 / self.sigma[rows],
         )  # fmt: skip
-        return bundle, rows
+        return bundle.residuals()
 
 
-def make_problem(tracks: TrackSet, frames: np.ndarray, lens: np.ndarray, used: np.ndarray) -> Problem:
-    """Return a problem with nothing solved yet; samples outside `frames` must have been dropped."""
+def make_problem(tracks: TrackSet, frames: np.ndarray, lens: RadialLens, active: np.ndarray) -> Problem:
+    """Return a problem with nothing solved yet.
+
+    Parameters
+    ----------
+    tracks : measurements, none of them outside `frames` (F,). lens : to begin with.
+    active : (T,) bool, tracks that may serve.
+    """
     f, p = len(frames), len(tracks)
     return Problem(
         frames, np.tile(np.eye(3), (f, 1, 1)), np.zeros((f, 3)), np.zeros(f, bool),
-        np.zeros((p, 3)), np.tile([0.0, 0.0, 1.0], (p, 1)), np.zeros(p), np.zeros(p, bool), lens.copy(),
+        np.zeros((p, 3)), np.tile([0.0, 0.0, 1.0], (p, 1)), np.zeros(p), np.zeros(p, bool), lens,
         tracks.first.astype(np.int64), np.searchsorted(frames, tracks.frames).astype(np.int64),
-        np.ascontiguousarray(tracks.xy), np.hypot(tracks.sigma, SIGMA_FLOOR_PX), np.ones(len(tracks.frames), bool), used,
+        np.ascontiguousarray(tracks.xy), np.hypot(tracks.sigma, SIGMA_FLOOR_PX), np.ones(len(tracks.frames), bool), active,
         np.zeros(0), np.zeros((f, 0)),
     )  # fmt: skip

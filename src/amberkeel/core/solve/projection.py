@@ -1,19 +1,29 @@
 """One observation of one point: residual and derivatives.
 
 A point is homogeneous about a fixed anchor: ``X = anchor + direction / rho`` with a unit direction and an inverse
-depth rho (after Civera et al. 2008, with the anchor held still instead of riding on a camera). At infinity rho is 0.
-
-A lens is a flat array ``[fx, aspect, cx, cy, k1, k2, k3]``; its parameters are log fx, k1, k2, k3, cx, cy.
+depth rho (after Civera et al. 2008, but with an anchor that does not move with a camera). A point at infinity has
+rho 0. Lens rows (7,) are described in `radial_lens`.
 """
 
 import numpy as np
 from numba import njit
 
-LENS_PARAMETERS = 6
-"""log focal length, k1, k2, k3, cx, cy."""
+from amberkeel.core.solve.radial_lens import ASPECT, CX, CY, FOCAL, K1, K2, K3, LENS_NAMES
+
+POSE = 6
+"""Derivatives by a camera's pose: three of its rotation, three of its position."""
+
+LOCAL = POSE + len(LENS_NAMES)
+"""Derivatives of one observation by its camera and lens: the pose's six, then those of `LENS_NAMES`."""
 
 BEHIND = 1e6
 """Squared whitened residual given to a point behind the camera."""
+
+NEAREST = 1e-4
+"""Depth, over the length of the homogeneous point, below which a point counts as behind the camera."""
+
+FAR_OFF_PX = 1e3
+"""Residual of a point behind the camera, pixels along each axis."""
 
 
 @njit(cache=True, fastmath=True, nogil=True)
@@ -35,52 +45,59 @@ def tangent(m, basis):
     basis[2, 1] = m[0] * y * n - m[1] * x * n
 
 
-@njit(cache=True, fastmath=True, nogil=True)
-def residual(rotation, centre, anchor, m, rho, lens, xy, out):
-    """Fill `out` (2,) with projected minus measured pixels; return False when the point is behind."""
+@njit(cache=True, fastmath=True, nogil=True, inline="always")
+def _to_camera(rotation, centre, anchor, m, rho):
+    """Return a homogeneous point in the camera's frame, three numbers, and its offset from the camera, three more."""
     dx, dy, dz = anchor[0] - centre[0], anchor[1] - centre[1], anchor[2] - centre[2]
     px, py, pz = m[0] + rho * dx, m[1] + rho * dy, m[2] + rho * dz
     qx = rotation[0, 0] * px + rotation[1, 0] * py + rotation[2, 0] * pz
     qy = rotation[0, 1] * px + rotation[1, 1] * py + rotation[2, 1] * pz
     qz = rotation[0, 2] * px + rotation[1, 2] * py + rotation[2, 2] * pz
-    if qz < 1e-4:
-        out[0] = out[1] = 1e3
+    return qx, qy, qz, dx, dy, dz
+
+
+@njit(cache=True, fastmath=True, nogil=True)
+def residual(rotation, centre, anchor, m, rho, lens, xy, out):
+    """Fill `out` (2,) with projected minus measured pixels; return False when the point is behind the camera."""
+    qx, qy, qz, _, _, _ = _to_camera(rotation, centre, anchor, m, rho)
+    if qz < NEAREST:
+        out[0] = out[1] = FAR_OFF_PX
         return False
     x, y = qx / qz, qy / qz
     r2 = x * x + y * y
-    gain = 1.0 + r2 * (lens[4] + r2 * (lens[5] + r2 * lens[6]))
-    out[0] = lens[2] + lens[0] * x * gain - xy[0]
-    out[1] = lens[3] + lens[0] * lens[1] * y * gain - xy[1]
+    gain = 1.0 + r2 * (lens[K1] + r2 * (lens[K2] + r2 * lens[K3]))
+    out[0] = lens[CX] + lens[FOCAL] * x * gain - xy[0]
+    out[1] = lens[CY] + lens[FOCAL] * lens[ASPECT] * y * gain - xy[1]
     return True
 
 
 @njit(cache=True, fastmath=True, nogil=True)
-def residual_and_derivatives(rotation, centre, anchor, m, rho, basis, lens, xy, out, jc, jp, jl):
-    """Fill the residual and its derivatives; return False when the point is behind.
+def residual_and_derivatives(rotation, centre, anchor, m, rho, basis, lens, xy, out, jc, jp):
+    """Fill the residual and its derivatives; return False when the point is behind the camera.
 
     Parameters
     ----------
-    rotation (3, 3) world_from_camera, centre (3,) : the camera. anchor, m (3,), rho, basis (3, 2) : the point.
-    out (2,) : projected minus measured, pixels.
-    jc (2, 6) : by the camera's turn (``R exp(w)``, radians) and centre. jp (2, 3) : by the direction along `basis`
-    and rho. jl (2, 6) : by log focal length, k1, k2, k3, cx and cy.
+    rotation : (3, 3) world_from_camera. centre : (3,) the camera's position in the world.
+    anchor, m, rho, basis : (3,), (3,), float, (3, 2), the point and its tangent.
+    lens : (7,) row. xy : (2,) measured pixels.
+    out : (2,) filled with projected minus measured pixels.
+    jc : (2, 12) filled with derivatives by the camera's turn (``R exp(w)``, radians), its position, and the lens's log
+        focal length, k1, k2, k3, cx and cy.
+    jp : (2, 3) filled with derivatives by the point's direction along `basis` and by rho.
     """
-    dx, dy, dz = anchor[0] - centre[0], anchor[1] - centre[1], anchor[2] - centre[2]
-    px, py, pz = m[0] + rho * dx, m[1] + rho * dy, m[2] + rho * dz
-    qx = rotation[0, 0] * px + rotation[1, 0] * py + rotation[2, 0] * pz
-    qy = rotation[0, 1] * px + rotation[1, 1] * py + rotation[2, 1] * pz
-    qz = rotation[0, 2] * px + rotation[1, 2] * py + rotation[2, 2] * pz
-    if qz < 1e-4:
-        out[0] = out[1] = 1e3
+    qx, qy, qz, dx, dy, dz = _to_camera(rotation, centre, anchor, m, rho)
+    if qz < NEAREST:
+        out[0] = out[1] = FAR_OFF_PX
         return False
     iz = 1.0 / qz
     x, y = qx * iz, qy * iz
     r2 = x * x + y * y
-    gain = 1.0 + r2 * (lens[4] + r2 * (lens[5] + r2 * lens[6]))
-    slope = lens[4] + r2 * (2.0 * lens[5] + r2 * 3.0 * lens[6])
-    fx, fy = lens[0], lens[0] * lens[1]
-    out[0] = lens[2] + fx * x * gain - xy[0]
-    out[1] = lens[3] + fy * y * gain - xy[1]
+    k1, k2, k3 = lens[K1], lens[K2], lens[K3]
+    gain = 1.0 + r2 * (k1 + r2 * (k2 + r2 * k3))
+    slope = k1 + r2 * (2.0 * k2 + r2 * 3.0 * k3)
+    fx, fy = lens[FOCAL], lens[FOCAL] * lens[ASPECT]
+    out[0] = lens[CX] + fx * x * gain - xy[0]
+    out[1] = lens[CY] + fy * y * gain - xy[1]
     a, b, c = gain + 2.0 * x * x * slope, 2.0 * x * y * slope, gain + 2.0 * y * y * slope
     u0, u1, u2 = fx * a * iz, fx * b * iz, -fx * (a * x + b * y) * iz
     v0, v1, v2 = fy * b * iz, fy * c * iz, -fy * (b * x + c * y) * iz
@@ -101,10 +118,10 @@ def residual_and_derivatives(rotation, centre, anchor, m, rho, basis, lens, xy, 
                 jp[1, e] += wv * basis[k, e]
             jp[0, 2] += wu * d
             jp[1, 2] += wv * d
-    jl[0, 0], jl[1, 0] = fx * x * gain, fy * y * gain
+    jc[0, POSE + FOCAL], jc[1, POSE + FOCAL] = fx * x * gain, fy * y * gain
     power = r2
-    for k in range(1, 4):
-        jl[0, k], jl[1, k] = fx * x * power, fy * y * power
+    for k in range(K1, K3 + 1):
+        jc[0, POSE + k], jc[1, POSE + k] = fx * x * power, fy * y * power
         power *= r2
-    jl[0, 4], jl[1, 4], jl[0, 5], jl[1, 5] = 1.0, 0.0, 0.0, 1.0
+    jc[0, POSE + CX], jc[1, POSE + CX], jc[0, POSE + CY], jc[1, POSE + CY] = 1.0, 0.0, 0.0, 1.0
     return True

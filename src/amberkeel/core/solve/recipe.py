@@ -3,7 +3,7 @@
 from dataclasses import dataclass, field
 
 from amberkeel.core.lens import Lens
-from amberkeel.core.solve.lens_terms import FIXED, LensPlan, LensTerm, lens_plan
+from amberkeel.core.solve.lens_plan import FIXED, LensChoice, LensPlan, lens_plan
 
 
 @dataclass(frozen=True)
@@ -12,10 +12,11 @@ class Recipe:
 
     Attributes
     ----------
-    motion : "auto", "free" or "nodal". distortion : "estimate" (k1, and k2 and k3 where the shot tells them) or "none".
+    motion : "auto", "free" or "nodal". distortion : "estimate" (k1, and k2 and k3 where the shot determines them) or
+        "none".
     focal_px : known focal length along x in pixels, or None. pixel_aspect : width of a pixel over its height.
-    terms : by name (focal, k1, k2, k3, cx, cy) what is free, soft or fixed, beyond the above.
-    held_lens : a lens whose distortion is held as a map of pixels; its focal length counts only by `terms`.
+    lens : by name (focal, k1, k2, k3, cx, cy) what is free, soft or fixed, beyond the above.
+    held_lens : a lens whose distortion is held as a map of pixels; its focal length counts only by `lens`.
     zoom : whether the focal length changes over frames, smoothly.
     shared_with : names of the other shots that were solved with the same lens in one adjustment.
     check_share : share of tracks withheld. seed : of every random choice.
@@ -27,17 +28,19 @@ class Recipe:
     pixel_aspect: float = 1.0
     check_share: float = 0.06
     seed: int = 0
-    terms: dict[str, LensTerm] = field(default_factory=dict)
+    lens: dict[str, LensChoice] = field(default_factory=dict)
     held_lens: Lens | None = None
     zoom: bool = False
     shared_with: tuple[str, ...] = ()
 
     def plan(self, width: int, height: int) -> LensPlan:
-        """Return what the solve may do with the lens."""
-        terms = dict(self.terms)
+        """Return what the solve may do with the lens of a picture of `width` x `height` pixels."""
+        choices = dict(self.lens)
         if self.focal_px:
-            terms.setdefault("focal", LensTerm(FIXED, self.focal_px))
+            choices.setdefault("focal", LensChoice(FIXED, self.focal_px))
         if self.held_lens:
             cx, cy = self.held_lens.principal_px
-            terms |= {"cx": LensTerm(FIXED, cx), "cy": LensTerm(FIXED, cy)}
-        return lens_plan(terms, width, height, self.pixel_aspect, self.distortion == "estimate" and not self.held_lens)
+            choices |= {"cx": LensChoice(FIXED, cx), "cy": LensChoice(FIXED, cy)}
+        return lens_plan(
+            choices, width, height, self.pixel_aspect, self.distortion == "estimate" and not self.held_lens
+        )

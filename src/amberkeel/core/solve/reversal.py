@@ -1,14 +1,15 @@
-"""Near and far exchanged: with little parallax a solve has a twin in which depth is reversed and the camera moves the other way.
+"""Depth reversal: with little parallax a solve has a twin in which near and far are exchanged.
 
-Where the camera moves little against its distance, image motion is nearly that of a scaled orthographic view, which a scene
-and its mirror image in depth give alike, the camera turning and moving the other way round (Necker's reversal; Koenderink and
-van Doorn 1991; for structure from motion Szeliski and Kang 1997). The twin is a minimum of its own, so no adjustment
-leads from one to the other: both are tried, and the lower one stands.
+Where the camera moves little against its distance, image motion is nearly that of a scaled orthographic view, which a
+scene and its mirror image in depth give alike, the camera turning and moving the other way round (Necker's reversal;
+Koenderink and van Doorn 1991; for structure from motion Szeliski and Kang 1997). The twin is a minimum of its own, so
+no adjustment leads from one to the other: both are tried, and the lower one is kept.
 """
 
 import numpy as np
 
 from amberkeel.core.solve.grow import GROW_SCALE, settle
+from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.start import resect_frame
 
@@ -17,26 +18,29 @@ REACH = 0.25
 
 STEPS = 25
 
+MOST_WHITENED = 10.0
+"""Whitened residual to which each measurement counts, so that outliers do not choose between the twins."""
+
 ALIKE = 12.0
 """By how much the twin's whitened sum of squares must be higher for the shot to have told near from far."""
 
 
-def other_way_round(problem: Problem, free_lens: tuple[int, ...], options: dict) -> tuple[Problem, float]:
-    """Return the better of a solved problem and its twin in depth, and by how much the other is worse.
+def better_of_twins(problem: Problem, freedom: Freedom) -> tuple[Problem, float]:
+    """Return the better of a solved problem and its twin with depth reversed, and by how much the other is worse.
 
-    That is a difference of whitened sums of squares of the measurements in use; infinite where no twin was tried or none holds.
+    That is a difference of whitened sums of squares of the measurements in use; infinite where no twin was tried.
     """
-    first = problem.centres[int(np.nonzero(problem.solved)[0][0])]
-    placed = problem.used & problem.placed & (problem.rhos > 0.0)
+    first = problem.centres[problem.first_solved]
+    placed = problem.active & problem.triangulated & (problem.rhos > 0.0)
     travel = float(np.linalg.norm(problem.centres[problem.solved] - first, axis=1).max())
     if placed.sum() < 8 or travel * float(np.median(problem.rhos[placed])) > REACH:
         return problem, np.inf
     own, twin = problem.copied(), _reversed(problem, first, placed)
     for row in np.nonzero(twin.solved)[0]:
-        resect_frame(twin, int(row), twin.used, 4.0 * GROW_SCALE)
+        resect_frame(twin, int(row), twin.active, 4.0 * GROW_SCALE)
     costs = []
     for trial in (own, twin):
-        settle(trial, free_lens, options, STEPS)
+        settle(trial, freedom, STEPS)
         costs.append(_cost(trial))
     better = int(costs[1] < costs[0])
     return (own, twin)[better], costs[1 - better] - costs[better]
@@ -53,5 +57,4 @@ def _reversed(problem: Problem, first: np.ndarray, placed: np.ndarray) -> Proble
 
 def _cost(problem: Problem) -> float:
     """Return the bounded whitened sum of squares over what is in use."""
-    bundle, _ = problem.whole(problem.used)
-    return float((np.minimum(np.linalg.norm(bundle.residuals(), axis=1) * bundle.weight, 10.0) ** 2).sum())
+    return float((np.minimum(problem.whitened(problem.active)[0], MOST_WHITENED) ** 2).sum())

@@ -11,10 +11,10 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import SolveError
-from amberkeel.core.lens import Lens
 from amberkeel.core.solve.bundle import adjust
-from amberkeel.core.solve.points import resect
+from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.problem import Problem
+from amberkeel.core.solve.refine import resect_camera
 
 FIELDS_OF_VIEW = np.radians(np.geomspace(110.0, 10.0, 11))
 """Swept horizontal fields of view, radians."""
@@ -23,6 +23,17 @@ START_SCALE = 6.0
 """Cauchy scale of the start, in sigmas: rough, since lens and focal length are not known yet."""
 
 MIN_COMMON = 24
+
+MOST_TRACKS = 160
+"""Tracks that a start is adjusted with, about."""
+
+LEAST_INLIERS = 8
+
+EPIPOLAR_PX = 1.5
+"""Distance from its epipolar line up to which a track is an inlier of an essential matrix, pixels."""
+
+FOCAL_LIMITS = (0.05, 12.0)
+"""Focal length of a start, in widths of the picture, outside of which it is refused."""
 
 LEAST_PARALLAX, LEAST_PARALLAX_PX, CLEAR_PARALLAX_PX = 5.0, 0.25, 0.6
 """Parallax beyond a homography that counts as such: in sigmas of a track (noise alone leaves 2.2), but no less and no more than so
@@ -51,7 +62,7 @@ class Pair:
 def common_tracks(problem: Problem, a: int, b: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Return the used tracks seen in both frame rows, and their pixels there, (M,), (M, 2), (M, 2)."""
     track = problem.track
-    ok = problem.usable & problem.used[track]
+    ok = problem.inlier & problem.active[track]
     in_a, in_b = np.nonzero(ok & (problem.camera == a))[0], np.nonzero(ok & (problem.camera == b))[0]
     tracks, ia, ib = np.intersect1d(track[in_a], track[in_b], assume_unique=True, return_indices=True)
     return tracks, problem.xy[in_a[ia]], problem.xy[in_b[ib]]
@@ -79,7 +90,7 @@ def find_pairs(problem: Problem, count: int = 2) -> list[Pair]:
         raise SolveError("Too few tracks last long enough to start a solve.", "Follow more features, or a shorter range.")
     if travel < 1.0:
         raise SolveError(f"The camera does not move: tracks travel {travel:.2f} px at most.", "A locked-off plate needs no solve.")
-    noise = float(np.median(problem.sigma[problem.usable])) if problem.usable.any() else 0.0
+    noise = float(np.median(problem.sigma[problem.inlier])) if problem.inlier.any() else 0.0
     if max(p.parallax for p in pairs) < np.clip(LEAST_PARALLAX * noise, LEAST_PARALLAX_PX, CLEAR_PARALLAX_PX):
         raise SolveError(
             "No parallax: every frame maps onto the others, as when a camera turns on its tripod.",
@@ -111,54 +122,44 @@ def sweep(problem: Problem, pair: Pair, focals: np.ndarray, free_focal: bool) ->
     return sorted((s for s in starts if s), key=lambda s: s.cost)
 
 
-def _try_focal(problem: Problem, pair: Pair, xa, xb, focal: float, free_focal: bool) -> Start | None:
-    lens = problem.lens.copy()
-    lens[0] = focal
-    pinhole = Lens(1, 1, (lens[0], lens[0] * lens[1]), (lens[2], lens[3]), tuple(lens[4:7]))
+def _try_focal(
+    problem: Problem, pair: Pair, xa: np.ndarray, xb: np.ndarray, focal: float, free_focal: bool
+) -> Start | None:
+    """Return the start of a pair (common pixels (M, 2) in both frames) at one focal length, or None where none holds."""
+    lens = problem.lens.with_value("focal", focal)
+    pinhole = lens.as_lens(1, 1)
     na, nb = pinhole.normalise(xa), pinhole.normalise(xb)
     cv2.setRNGSeed(1)
-    essential, mask = cv2.findEssentialMat(na, nb, np.eye(3), cv2.RANSAC, 0.999, 1.5 / focal)
+    essential, mask = cv2.findEssentialMat(na, nb, np.eye(3), cv2.RANSAC, 0.999, EPIPOLAR_PX / focal)
     if essential is None or essential.shape != (3, 3):
         return None
     _, r, t, mask = cv2.recoverPose(essential, na, nb, np.eye(3), mask=mask)
     inliers = pair.tracks[mask.ravel() > 0]
-    if len(inliers) < 8:
+    if len(inliers) < LEAST_INLIERS:
         return None
     trial = problem.copied()
     trial.lens = lens
     trial.rotations[pair.b], trial.centres[pair.b] = r.T, -r.T @ t.ravel()
     trial.solved[[pair.a, pair.b]] = True
-    chosen = np.zeros(len(trial.rhos), bool)
-    step = max(1, len(pair.tracks) // 160)
-    chosen[pair.tracks[::step]] = True
-    seed = np.zeros(len(trial.rhos), bool)
+    chosen, seed = np.zeros(len(trial.rhos), bool), np.zeros(len(trial.rhos), bool)
+    chosen[pair.tracks[:: max(1, len(pair.tracks) // MOST_TRACKS)]] = True
     seed[inliers] = True
-    trial.place(chosen & seed, START_SCALE)
+    trial.triangulate(chosen & seed, START_SCALE)
     _resect_between(trial, pair, chosen & seed)
-    trial.place(chosen, START_SCALE)
-    options = {"free_lens": (0,) if free_focal else (), "loss_scale": START_SCALE}
-    bundle, rows = trial.bundle(trial.solved, chosen, _all_but(trial, pair.a), **options)
-    if len(bundle.rhos) < 8:
+    trial.triangulate(chosen, START_SCALE)
+    free = trial.solved.copy()
+    free[pair.a] = False
+    bundle, rows = trial.bundle(trial.solved, chosen, free, Freedom(("focal",) if free_focal else ()), START_SCALE)
+    if len(bundle.rhos) < LEAST_INLIERS:
         return None
-    cost = adjust(bundle, 12, 3e-3)
-    if not 0.05 < bundle.lens[0] / focals_limit(problem) < 12.0:
+    adjusted = adjust(bundle, 12, 3e-3)
+    if not FOCAL_LIMITS[0] < adjusted.bundle.lens.focal / (2.0 * lens.cx) < FOCAL_LIMITS[1]:
         return None
-    trial.take(bundle, rows)
+    trial.update(adjusted.bundle, rows)
     lost = int(chosen.sum()) - len(bundle.rhos)
-    fit = np.linalg.norm(bundle.residuals(), axis=1) * bundle.weight
-    cost += lost * START_SCALE**2 * 4.0
+    fit = np.linalg.norm(adjusted.bundle.residuals(), axis=1) * bundle.weight
+    cost = adjusted.cost + lost * START_SCALE**2 * 4.0
     return Start(trial, cost / max(int(chosen.sum()), 1), float((fit < START_SCALE).mean()))
-
-
-def focals_limit(problem: Problem) -> float:
-    """Return the picture's width in pixels, the yardstick for focal lengths."""
-    return 2.0 * problem.lens[2]
-
-
-def _all_but(problem: Problem, row: int) -> np.ndarray:
-    free = problem.solved.copy()
-    free[row] = False
-    return free
 
 
 def _resect_between(problem: Problem, pair: Pair, tracks: np.ndarray) -> None:
@@ -173,15 +174,18 @@ def _resect_between(problem: Problem, pair: Pair, tracks: np.ndarray) -> None:
 
 
 def resect_frame(problem: Problem, row: int, tracks: np.ndarray, loss_scale: float) -> float:
-    """Find a frame's camera from placed tracks (P,) bool, from the pose it holds; return the share that agrees."""
+    """Find a frame's camera from triangulated tracks, from the pose it holds, in place; return the share that agrees.
+
+    Parameters
+    ----------
+    row : of the frame. tracks : (P,) bool, which may serve. loss_scale : Cauchy scale in sigmas.
+    """
     track = problem.track
-    n = np.nonzero((problem.camera == row) & problem.usable & (tracks & problem.placed)[track])[0]
+    n = np.nonzero((problem.camera == row) & problem.inlier & (tracks & problem.triangulated)[track])[0]
     if len(n) < 6:
         return 0.0
-    p = track[n]
+    share, scene = 0.0, problem.scene()
     for widen in (8.0, 1.0):
-        share = resect(
-            problem.rotations[row], problem.centres[row], problem.anchors[p], problem.directions[p], problem.rhos[p],
-            problem.lenses()[row], problem.xy[n], 1.0 / problem.sigma[n], (widen * loss_scale) ** 2, 25,
-        )  # fmt: skip
+        scale2 = (widen * loss_scale) ** 2
+        share = resect_camera(scene, row, track[n], problem.xy[n], 1.0 / problem.sigma[n], scale2, 25)
     return float(share)

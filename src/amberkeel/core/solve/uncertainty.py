@@ -1,60 +1,176 @@
-"""How well a solve is determined: covariance in a stated gauge, with time-correlated track errors paid for.
+"""How well a solve is determined: sigmas in a stated gauge, inflated for the time correlation of track errors.
 
-Gauge: the first solved camera is held, and the distance along the longest axis to the camera furthest from it.
+Gauge: of cameras that share points, the first is held, and the coordinate along the longest axis of the camera furthest
+from it, which fixes the scale.
 """
 
+from dataclasses import dataclass, replace
+
 import numpy as np
+from numpy.linalg import LinAlgError
+from scipy.sparse import csr_matrix
+from scipy.sparse.csgraph import connected_components
 
-from amberkeel.core.linear import scaled_inverse
-from amberkeel.core.solve.bundle import Bundle, _Workspace
+from amberkeel.core.solve.bundle import Bundle, NormalSystem
+from amberkeel.core.solve.radial_lens import LENS_NAMES
+from amberkeel.core.solve.reduce import mean_log_depth_row
+from amberkeel.core.solve.tiles import Factor
+from amberkeel.core.solve.unknowns import Unknown
+
+DEPTH = "depth"
+"""Name of the mean log depth of the set among what a lens is correlated with."""
+
+REGULAR = 1e-13
+"""Share of its own diagonal added to each row, so that what nothing determines comes out with a huge sigma."""
+
+NEAR_SHARE = 0.1
+"""A point counts for the mean depth when its inverse depth is at least this share of the usual one."""
 
 
-def gauge_rows(bundle: Bundle) -> np.ndarray:
-    """Return the rows (7,) of the reduced system, all cameras free, that the gauge holds."""
-    away = bundle.centres - bundle.centres[0]
-    far = int(np.argmax(np.linalg.norm(away, axis=1)))
-    return np.array([*range(6), 6 * far + 3 + int(np.argmax(np.abs(away[far])))])
+@dataclass(frozen=True)
+class Uncertainty:
+    """How sure an adjusted shot is; all sigmas are one sigma, in the gauge of `uncertainty`.
 
-
-def covariance(bundle: Bundle, noise_factor: float) -> np.ndarray:
-    """Return the covariance of cameras and lens (6 F + L, 6 F + L); rows held by the gauge are zero.
-
-    `noise_factor` multiplies the standard deviations: residual scale times the loss from time correlation.
+    Attributes
+    ----------
+    names : free lens values, and "depth" last. covariance : (L + 1, L + 1) of them; the focal length's is relative.
+    rotation_sigma, position_sigma : (F,) radians and the solve's own unit, for the cameras of the bundle.
+    noise_factor : by how much the stated noise of the measurements understates their error; it is in the sigmas.
     """
-    system = reduced_system(bundle)
-    free = np.setdiff1d(np.arange(len(system)), gauge_rows(bundle))
-    out = np.zeros_like(system)
-    out[np.ix_(free, free)] = scaled_inverse(system[np.ix_(free, free)]) * noise_factor**2
-    return out
+
+    names: tuple[str, ...]
+    covariance: np.ndarray
+    rotation_sigma: np.ndarray
+    position_sigma: np.ndarray
+    noise_factor: float
+
+    def sigma(self, name: str) -> float:
+        """Return one sigma of a lens value (of the focal length's logarithm), 0 where it was fixed."""
+        if name not in self.names:
+            return 0.0
+        at = self.names.index(name)
+        return float(np.sqrt(max(self.covariance[at, at], 0.0)))
 
 
-def reduced_system(bundle: Bundle) -> np.ndarray:
-    """Return the system of all cameras and the free lens values (6 F + L, 6 F + L), points eliminated."""
-    bundle.free_cameras = np.ones(len(bundle.centres), bool)
-    system, _, _ = _Workspace(bundle).reduce(bundle, 0.0)
-    return np.tril(system) + np.tril(system, -1).T
+def gauge(bundle: Bundle) -> np.ndarray:
+    """Return which degrees of the cameras (F, 6) bool are free once the gauge is held."""
+    free = np.ones((len(bundle.centres), 6), bool)
+    groups = camera_groups(bundle)
+    for group in np.unique(groups):
+        own = np.nonzero(groups == group)[0]
+        away = bundle.centres[own] - bundle.centres[own[0]]
+        far = int(np.argmax(np.linalg.norm(away, axis=1)))
+        free[own[0]] = False
+        free[own[far], 3 + int(np.argmax(np.abs(away[far])))] = False
+    return free
+
+
+def camera_groups(bundle: Bundle) -> np.ndarray:
+    """Return a group number for each camera (F,): cameras that share points, directly or through others."""
+    frames, live = len(bundle.centres), bundle.weight > 0.0
+    rows, columns = bundle.camera[live], frames + bundle.point[live]
+    graph = csr_matrix((np.ones(len(rows)), (rows, columns)), shape=(frames + len(bundle.rhos),) * 2)
+    return connected_components(graph, directed=False)[1][:frames]
+
+
+class Covariance:
+    """The inverse of a bundle's reduced system, asked for a few rows at a time."""
+
+    def __init__(self, bundle: Bundle, information: np.ndarray | None = None):
+        """Factor the system of an adjusted bundle; `information` (P,) multiplies each point's weight."""
+        self.bundle = replace(bundle, free=gauge(bundle))
+        self.system = NormalSystem(self.bundle)
+        self.factor = self._factored(information)
+
+    def _factored(self, information: np.ndarray | None) -> Factor:
+        share = REGULAR
+        while True:
+            self.system.fill(self.bundle, 0.0, information)
+            try:
+                return self.system.factored(share * self.system.diagonal())
+            except LinAlgError:
+                share *= 100.0
+                if share > 1.0:
+                    raise
+
+    def of(self, rows: np.ndarray) -> np.ndarray:
+        """Return the covariance (R, R) of combinations (R, n + C) of the system's unknowns."""
+        a, b = self.factor.forward(rows[:, : self.system.full], rows[:, self.system.full :])
+        return a @ a.T + b @ b.T
+
+    def pose_sigmas(self) -> tuple[np.ndarray, np.ndarray]:
+        """Return one sigma of each camera's turn, radians, and of its place, (F,) each: the root of the summed variances."""
+        variances = self.system.camera_rows(self.factor.camera_variances())
+        return np.sqrt(variances[:, :3].sum(1)), np.sqrt(variances[:, 3:].sum(1))
+
+    def lens(self, number: int, points: np.ndarray) -> tuple[tuple[str, ...], np.ndarray]:
+        """Return the names of a lens's free values and "depth", and their covariance.
+
+        Parameters
+        ----------
+        number : of the lens. points : (P,) bool, whose mean log depth is meant.
+        """
+        system, rhos = self.system, self.bundle.rhos
+        names = [n for n in LENS_NAMES if n in self.bundle.lenses[number].free]
+        rows = np.zeros((len(names) + 1, len(system.side())))
+        for k, name in enumerate(names):
+            rows[k, system.whole_rows(Unknown(name, number))[0]] = 1.0
+        ahead = rhos[points & (rhos > 0.0)]
+        usual = float(np.median(ahead)) if len(ahead) else 0.0
+        own = mean_log_depth_row(
+            self.bundle.observations(), system.places, system.full, system.kept, rhos,
+            points & (rhos > NEAR_SHARE * usual), rows[-1],
+        )  # fmt: skip
+        covariance = self.of(rows)
+        covariance[-1, -1] += own
+        return (*names, DEPTH), covariance
+
+
+def uncertainty(bundle: Bundle) -> Uncertainty:
+    """Return how sure an adjusted bundle of one shot is."""
+    factor = bundle_noise_factor(bundle)
+    covariance = Covariance(bundle, np.full(len(bundle.rhos), factor**-2.0))
+    names, of_lens = covariance.lens(0, np.ones(len(bundle.rhos), bool))
+    return Uncertainty(names, of_lens, *covariance.pose_sigmas(), factor)
+
+
+def bundle_noise_factor(bundle: Bundle) -> float:
+    """Return the noise factor of an adjusted bundle of one shot."""
+    values = len(bundle.lenses[0].free) + len(bundle.lenses[0].zoom)
+    return noise_factor(bundle.residuals(), bundle.weight, bundle.first, len(bundle.centres), values)
 
 
 def time_correlation(residuals: np.ndarray, first: np.ndarray) -> float:
-    """Return the lag-one correlation of residuals (N, 2) along tracks, 0 to 0.98."""
-    top = bottom = 0.0
-    for a, z in zip(first[:-1], first[1:]):
-        if z - a >= 4:
-            e = residuals[a:z]
-            top += float((e[1:] * e[:-1]).sum()) * (z - a) / (z - a - 1)
-            bottom += float((e * e).sum())
+    """Return the lag-one correlation of residuals (N, 2) along tracks, 0 to 0.98; `first` (P + 1,) as in `Bundle`."""
+    lengths = np.diff(first)
+    inner = np.repeat(lengths >= 4, lengths)
+    pair = inner[1:] & inner[:-1]
+    pair[first[1:-1] - 1] = False
+    length = np.repeat(lengths, lengths).astype(float)
+    products = (residuals[1:] * residuals[:-1]).sum(1)
+    top = float((products * length[1:] / np.maximum(length[1:] - 1.0, 1.0))[pair].sum())
+    bottom = float((residuals[inner] ** 2).sum())
     return float(np.clip(top / bottom if bottom else 0.0, 0.0, 0.98))
 
 
-def noise_factor(residuals: np.ndarray, weight: np.ndarray, first: np.ndarray, cameras: int, lens_count: int) -> float:
+def noise_factor(
+    residuals: np.ndarray, weight: np.ndarray, first: np.ndarray, cameras: int, lens_values: int
+) -> float:
     """Return by how much the stated noise understates: robust residual scale and the effective number of samples.
 
-    A first-order process with lag-one correlation r carries (1 - r) / (1 + r) of its samples.
+    Parameters
+    ----------
+    residuals : (N, 2) pixels. weight : (N,) one over the stated sigma. first : (P + 1,) as in `Bundle`.
+    cameras, lens_values : how many cameras and free lens values the residuals were fitted with.
+
+    Notes
+    -----
+    A first-order process with lag-one correlation r carries (1 - r) / (1 + r) of its samples (Box and Jenkins 1976).
     """
     whitened = residuals * weight[:, None]
     scale = 1.4826 * np.median(np.abs(whitened))
     samples = 2 * len(residuals)
-    unknowns = 6 * cameras + 3 * (len(first) - 1) + lens_count - 7
+    unknowns = 6 * cameras + 3 * (len(first) - 1) + lens_values - 7
     freedom = np.sqrt(samples / max(samples - unknowns, 0.1 * samples))
     r = time_correlation(whitened, first)
     return float(scale * freedom * np.sqrt((1.0 + r) / (1.0 - r)))

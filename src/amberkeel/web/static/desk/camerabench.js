@@ -14,7 +14,7 @@ export function evidence(kept, fit) {
   const { found } = kept;
   if (found?.focal_mm) rows.push({ source: "metadata", words: "the file", mm: found.focal_mm });
   else if (found?.equivalent_mm && kept.sensor_mm) rows.push({ source: "metadata", words: `the file, ${found.equivalent_mm.toFixed(0)} mm on full frame`, mm: (found.equivalent_mm * kept.sensor_mm) / 36 });
-  if (fit?.focal_told && fit.focal_sigma_mm > 0) rows.push({ source: "lines", words: "the lines", mm: fit.focal_mm, sigma: fit.focal_sigma_mm });
+  if (fit?.focal_known && fit.focal_sigma_mm > 0) rows.push({ source: "lines", words: "the lines", mm: fit.focal_mm, sigma: fit.focal_sigma_mm });
   const used = kept.profiles.find((p) => p.id === kept.profile);
   if (used?.focal_mm) rows.push({ source: used.source, words: used.name, mm: used.focal_mm, sigma: used.focal_sigma_mm });
   if (kept.solved) rows.push({ source: "solve", words: `attempt ${kept.solved.number}`, mm: kept.solved.focal_mm, sigma: kept.solved.focal_sigma_mm });

@@ -9,7 +9,7 @@ const CALM = /^(k[23]|p1 and p2) held at 0: with it|^k1 is turned by hand/;
 /** Rows of the lens: name, value with sigma, unit. */
 export function foundRows(fit) {
   if (!fit) return [];
-  const rows = [["Focal length", fit.focal_told ? `${fit.focal_mm.toFixed(2)} ±${fit.focal_sigma_mm.toFixed(2)}` : "not told", fit.focal_told ? "mm" : ""]];
+  const rows = [["Focal length", fit.focal_known ? `${fit.focal_mm.toFixed(2)} ±${fit.focal_sigma_mm.toFixed(2)}` : "not told", fit.focal_known ? "mm" : ""]];
   for (const [name, [value, sigma]] of Object.entries(fit.values)) rows.push([name, `${value.toFixed(4)} ±${sigma.toFixed(4)}`]);
   if (fit.roll !== undefined) {
     rows.push(["Roll, tilt", `${fit.roll.toFixed(2)}, ${fit.tilt.toFixed(2)} ±${fit.angle_sigma.toFixed(2)}`, "°"]);
@@ -44,7 +44,7 @@ export function drawFound(lens, width) {
   if (hand) notes.unshift(`k1 is turned by hand: ${hand.toFixed(4)}.`);
   find("#lensnotes").replaceChildren(...notes.map((text) => element("p", `say my-1${CALM.test(text) ? " calm" : ""}`, text)));
   facts(find("#lensfound"), [...foundRows(fit), ...centreRow(fit, width)]);
-  find('[data-act="lens-use"]').disabled = !fit || (!fit.focal_told && !Object.keys(fit.values).length);
+  find('[data-act="lens-use"]').disabled = !fit || (!fit.focal_known && !Object.keys(fit.values).length);
   const measurable = Object.entries(lens.lines).filter(([, l]) => l.axis && (!l.set || l.set.every(Boolean)));
   // A line that is chosen before its length is typed stays chosen.
   const chosen = lens.measured?.line ?? find("#measureline").value;

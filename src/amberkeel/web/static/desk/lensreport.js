@@ -12,7 +12,7 @@ export function drawLensReport(box, document, mm, keepLens) {
   const details = element("details", "my-2");
   details.open = box.dataset.open === "yes";
   details.addEventListener("toggle", () => { box.dataset.open = details.open ? "yes" : "no"; });
-  const loose = report.values.filter((v) => v.free && !v.told).length;
+  const loose = report.values.filter((v) => v.free && !v.determined).length;
   details.append(element("summary", "", loose ? `Lens: ${loose} value${loose > 1 ? "s" : ""} not told` : "Lens: what the shot tells"));
   details.append(values(report, mm), heldOut(report.held_out ?? []));
   if (report.names.length > 1) details.append(together(report));
@@ -28,7 +28,7 @@ function values(report, mm) {
   for (const v of report.values) {
     const digits = v.name.startsWith("c") ? 1 : 4;
     const text = v.name === "focal" ? `${(v.value * mm).toFixed(2)} ±${(v.sigma * mm).toFixed(2)} mm` : `${v.value.toFixed(digits)}${v.free ? ` ±${v.sigma.toFixed(digits)}` : ""}${digits === 1 ? " px" : ""}`;
-    const word = !v.free ? "held" : v.told ? "told" : "not told";
+    const word = !v.free ? "held" : v.determined ? "told" : "not told";
     table.append(element("span", "label", short(v.name)), element("span", "fig", text), element("span", `verdict${word === "told" ? " fine" : word === "not told" ? " bad" : ""}`, word));
   }
   return table;
@@ -40,8 +40,8 @@ function heldOut(trials) {
   part.append(element("h3", "", "On tracks held out"));
   const table = element("div", "lensvalues");
   for (const t of trials) {
-    const word = t.told ? "told" : t.fair ? "not told" : "too few to say";
-    table.append(element("span", "label", `${short(t.name)} ${t.words}`), element("span", "fig", `${t.before_px.toFixed(3)} → ${t.after_px.toFixed(3)} px`), element("span", `verdict${t.told ? " fine" : t.fair ? " bad" : ""}`, word));
+    const word = t.determined ? "told" : t.conclusive ? "not told" : "too few to say";
+    table.append(element("span", "label", `${short(t.name)} ${t.words}`), element("span", "fig", `${t.before_px.toFixed(3)} → ${t.after_px.toFixed(3)} px`), element("span", `verdict${t.determined ? " fine" : t.conclusive ? " bad" : ""}`, word));
   }
   table.title = "All else is adjusted again to half of the tracks; the other half and the check tracks judge";
   part.append(table);

@@ -3,7 +3,12 @@
 import numpy as np
 
 from amberkeel.core.camera import CameraPath
-from amberkeel.core.solve.points import triangulate
+from amberkeel.core.solve.radial_lens import pinhole_rows
+from amberkeel.core.solve.reduce import Observations, Scene
+from amberkeel.core.solve.refine import triangulate_points
+
+BARELY_ROBUST = 1e6
+"""Square of the Cauchy scale: the true paths have no outliers."""
 
 
 def slip_px(path: CameraPath, truth: CameraPath, xyz: np.ndarray, seen: np.ndarray) -> np.ndarray:
@@ -19,16 +24,17 @@ def slip_px(path: CameraPath, truth: CameraPath, xyz: np.ndarray, seen: np.ndarr
     points, rows = np.nonzero(seen.T)
     px = truth.project(xyz[points], rows)
     straight = path.normalise(px, rows)
-    plain = np.array([1.0, 1.0, 0.0, 0.0, 0.0, 0.0, 0.0])
-    flat = np.tile(plain, (len(path.frames), 1))
     count = seen.sum(0)
     first = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
     n = len(xyz)
-    anchors, directions, rhos, good = np.zeros((n, 3)), np.zeros((n, 3)), np.zeros(n), np.zeros(n, np.bool_)
-    triangulate(
-        path.world_from_camera, path.positions, flat, first, rows, straight, np.full(len(px), path.lens.focal_px[0]), 1e6, np.ones(n, np.bool_),
-        anchors, directions, rhos, good,
+    good = np.zeros(n, np.bool_)
+    scene = Scene(
+        path.world_from_camera, path.positions, pinhole_rows(len(path.frames)), np.zeros((n, 3)), np.zeros((n, 3)),
+        np.zeros(n),
     )  # fmt: skip
+    observations = Observations(first, rows, straight, np.full(len(px), path.lens.focal_px[0]))
+    triangulate_points(scene, observations, points, BARELY_ROBUST, np.ones(n, np.bool_), good)
+    anchors, directions, rhos = scene.anchors, scene.directions, scene.rhos
     placed = anchors + directions / np.where(np.abs(rhos) > 1e-9, rhos, 1e-9)[:, None]
     error2 = ((path.project(placed[points], rows) - px) ** 2).sum(1)
     out = np.sqrt(np.bincount(points, error2, n) / np.maximum(count, 1))

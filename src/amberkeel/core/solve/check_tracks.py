@@ -6,12 +6,16 @@ from amberkeel.core.tracks import ACTIVE, TrackSet
 
 
 def choose_checks(tracks: TrackSet, width: int, height: int, share: float, rng: np.random.Generator) -> np.ndarray:
-    """Return which active tracks to withhold, (T,) bool: about `share` of them.
+    """Return which active tracks to withhold, (T,) bool: about `share` of them, none of fewer than 40.
 
     The picture is cut into 4 x 3 regions and the shot into 3 parts; one after the other gives a long track at random.
+
+    Parameters
+    ----------
+    tracks : all of them. width, height : of the picture, pixels. share : of the active tracks. rng : of the choice.
     """
     chosen = np.zeros(len(tracks), bool)
-    active = np.array([s == ACTIVE for s in tracks.states])
+    active = tracks.in_state(ACTIVE)
     long_enough = tracks.lengths >= max(8, np.median(tracks.lengths[active]) * 0.6 if active.any() else 8)
     candidates = np.nonzero(active & long_enough)[0]
     wanted = int(round(share * active.sum()))

@@ -6,11 +6,8 @@ import numpy as np
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import WorldError
-from amberkeel.core.geometry import nearest_rotation
-
-METRES = {"mm": 0.001, "cm": 0.01, "m": 1.0, "in": 0.0254, "ft": 0.3048}
-"""Metres in each unit a distance may be typed in."""
-
+from amberkeel.core.geometry.rotations import nearest_rotation
+from amberkeel.core.points import PointSet
 
 @dataclass(frozen=True)
 class Datum:
@@ -27,6 +24,10 @@ class Datum:
     def apply(self, xyz: np.ndarray) -> np.ndarray:
         """Take points (..., 3) from the solve's coordinates to the world's."""
         return self.scale * xyz @ self.rotation.T + self.translation
+
+    def points(self, points: PointSet) -> PointSet:
+        """Return points of the solve in the world."""
+        return points.moved(self.scale, self.rotation, self.translation)
 
     def camera(self, path: CameraPath) -> CameraPath:
         """Return the camera path in the world."""
@@ -147,38 +148,3 @@ def _upright(up: np.ndarray, forward: np.ndarray) -> np.ndarray:
         back = np.cross(up, [1.0, 0.0, 0.0])
     back = back / np.linalg.norm(back)
     return np.stack([np.cross(up, back), up, back])
-
-
-def card_outlines(path: CameraPath, centre: np.ndarray, side: float, squares: int = 8, pieces: int = 3) -> list:
-    """Return a checker card on the ground as it falls on each frame.
-
-    Parameters
-    ----------
-    path : the camera in the world. centre : (3,) the card's middle, metres, on Y = its own height.
-    side : the card's side in world units. squares : along a side. pieces : of each square's edge, to follow the lens.
-
-    Returns
-    -------
-    For each frame a list of (M, 2) pixel outlines of the dark squares that lie wholly in front of the camera.
-    """
-    step = side / squares
-    edge = np.arange(pieces) / pieces
-    ring = np.concatenate(
-        [
-            np.stack([edge, 0 * edge], 1), np.stack([1 + 0 * edge, edge], 1),
-            np.stack([1 - edge, 1 + 0 * edge], 1), np.stack([0 * edge, 1 - edge], 1),
-        ]
-    )  # fmt: skip
-    dark = [(i, j) for i in range(squares) for j in range(squares) if (i + j) % 2 == 0]
-    corners = np.array([[(ring + ij) * step - side / 2] for ij in np.array(dark, float)])[:, 0]
-    xyz = np.zeros((*corners.shape[:2], 3))
-    xyz[..., 0], xyz[..., 2] = corners[..., 0], corners[..., 1]
-    xyz += centre
-    frames = []
-    for row in range(len(path.frames)):
-        camera = path.to_camera(xyz.reshape(-1, 3), row)
-        px = path.lens.project(camera).reshape(*corners.shape)
-        ahead = (camera[:, 2].reshape(corners.shape[:2]) > 0.05 * side).all(1)
-        near = (np.abs(px - np.array(path.lens.principal_px)) < 1.6 * path.lens.width).all((1, 2))
-        frames.append([p for p, ok in zip(px, ahead & near) if ok])
-    return frames

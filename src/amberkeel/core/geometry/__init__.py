@@ -1,0 +1,1 @@
+"""Geometry that several stages share: rotations, pixel centres, homographies and epipolar fits, model selection."""

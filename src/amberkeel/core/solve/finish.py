@@ -1,0 +1,90 @@
+"""From an adjusted problem to a solution: a level world, every track judged by the finished camera."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from amberkeel.core.camera import CameraPath
+from amberkeel.core.lens import Lens
+from amberkeel.core.points import PointSet
+from amberkeel.core.solve import reasons as why
+from amberkeel.core.solve.held_lens import with_focal
+from amberkeel.core.solve.lens_report import LensReport
+from amberkeel.core.solve.outliers import FINAL_SCALE, TRACK_SHARE, agreeing_share
+from amberkeel.core.solve.problem import SIGMA_FLOOR_PX, Problem
+from amberkeel.core.solve.reasons import Reason
+from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.residuals import residuals
+from amberkeel.core.solve.solution import Solution
+from amberkeel.core.solve.terms import Figure
+from amberkeel.core.solve.uncertainty import Uncertainty
+from amberkeel.core.tracks import CHECK, EXCLUDED, TrackSet
+
+USUAL_DISTANCE = 10.0
+"""Distance of the median point from the first camera, in units of an undetermined world."""
+
+
+def make_solution(
+    problem: Problem,
+    tracks: TrackSet,
+    dropped: np.ndarray,
+    counted: np.ndarray,
+    sure: Uncertainty,
+    report: LensReport,
+    recipe: Recipe,
+    size: tuple[int, int],
+    terms: tuple[Figure, ...] = (),
+) -> Solution:
+    """Judge every track with the finished camera and put the figures together.
+
+    Parameters
+    ----------
+    problem : adjusted; it is left as it is. tracks : as measured, with the states that the solve used.
+    dropped : (T,) bool, tracks that are outliers as a whole. counted : (N,) bool, measurements that were adjusted to.
+    sure : how sure the problem is. report : of its lens. size : width and height of the picture, pixels.
+    terms : what further knowledge says.
+    """
+    judge = problem.copied()
+    judge.inlier[:] = True
+    judge.triangulate(~judge.active, FINAL_SCALE)
+    path, points, unit = _level(judge, tracks.ids, _solved_lens(judge, recipe, size))
+    errors = residuals(path, points, tracks)
+    checks = tracks.in_state(CHECK) & ~dropped
+    share = agreeing_share(tracks, errors, np.hypot(tracks.sigma, SIGMA_FLOOR_PX), sure.noise_factor)
+    moving = checks & (share < TRACK_SHARE)
+    codes = {int(t): why.DISAGREES for t in np.nonzero(dropped)[0]} | {int(t): why.CHECK_MOVES for t in np.nonzero(moving)[0]}
+    reasons = {
+        int(tracks.ids[t]): Reason(code, (tracks.names[t],), {"agree_share": float(share[t])}) for t, code in codes.items()
+    }
+    states = [EXCLUDED if d else s for d, s in zip(dropped, tracks.states)]
+    outlier = ~(counted | (checks & ~moving)[tracks.track_of_sample])
+    return Solution(
+        path, replace(tracks, states=states), points, outlier, reasons, errors, report, sure.noise_factor,
+        sure.position_sigma / unit, "free", recipe, terms,
+    )  # fmt: skip
+
+
+def _solved_lens(problem: Problem, recipe: Recipe, size: tuple[int, int]) -> Lens:
+    if recipe.held_lens:
+        return with_focal(recipe.held_lens, problem.lens.focal)
+    return problem.lens.as_lens(*size)
+
+
+def _level(problem: Problem, ids: np.ndarray, lens: Lens) -> tuple[CameraPath, PointSet, float]:
+    """Put the first camera at the origin, its horizon level, and the median point at the usual distance.
+
+    Returns the path and the points in that world, and the solve's units a unit of it.
+    """
+    centre, right = problem.centres[0], problem.rotations[0][:, 0]
+    up = -problem.rotations[:, :, 1].mean(0)
+    up = up - (up @ right) * right
+    up = up / np.linalg.norm(up)
+    new_from_old = np.stack([right, up, np.cross(right, up)])
+    rhos = problem.rhos[:, None]
+    homogeneous = np.hstack([problem.directions + rhos * problem.anchors, rhos])
+    points = PointSet(ids, np.where(problem.triangulated[:, None], homogeneous, np.nan))
+    unit = float(np.nanmedian(np.linalg.norm(points.positions(centre) - centre, axis=1))) / USUAL_DISTANCE
+    scale, shift = 1.0 / unit, -new_from_old @ centre / unit
+    zoom = np.exp(problem.zoom_basis @ problem.zoom) if len(problem.zoom) else None
+    path = CameraPath(problem.frames, problem.centres, problem.rotations, lens, zoom)
+    return path.moved(scale, new_from_old, shift), points.moved(scale, new_from_old, shift), unit

@@ -1,0 +1,59 @@
+"""Which measurements and tracks are outliers: judged by their residuals in sigmas."""
+
+import numpy as np
+
+from amberkeel.core.solve.problem import Problem
+from amberkeel.core.tracks import TrackSet
+
+FINAL_SCALE = 2.5
+"""Cauchy scale of the last adjustment, in sigmas of the residuals themselves."""
+
+OUTLIER = 4.0
+"""Whitened residual, in robust scales, beyond which a measurement is an outlier."""
+
+TRACK_SHARE = 0.5
+"""Share of a track's measurements that must agree, or all of it is an outlier."""
+
+LEAST_AGREEING = 3
+"""Measurements of a track that must agree, however short it is."""
+
+MOST_BEHIND = -1e-3
+"""Inverse depth below which a point lies behind its camera for good."""
+
+
+def find_outliers(problem: Problem, tracks: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Judge measurements by their residuals, and tracks by the share of theirs that agrees.
+
+    Parameters
+    ----------
+    problem : adjusted; it is left as it is. tracks : (P,) bool, those judged.
+
+    Returns
+    -------
+    inlier : (N,) bool, measurements that count. dropped : (P,) bool, tracks that are outliers as a whole.
+    """
+    judged = problem.copied()
+    judged.inlier[:] = True
+    judged.triangulate(tracks, FINAL_SCALE)
+    error, rows = judged.whitened(tracks)
+    active = judged.active[judged.track[rows]]
+    scale = max(1.0, float(np.median(error[active])) / 1.1774)
+    bad = error > OUTLIER * scale
+    judged.inlier[rows[bad]] = False
+    count = np.bincount(judged.track, minlength=len(tracks))
+    agree = np.bincount(judged.track[rows[~bad]], minlength=len(tracks))
+    few = agree < np.maximum(TRACK_SHARE * count, LEAST_AGREEING)
+    return judged.inlier, tracks & (few | ~judged.triangulated | (judged.rhos < MOST_BEHIND))
+
+
+def agreeing_share(tracks: TrackSet, residuals: np.ndarray, sigma: np.ndarray, factor: float) -> np.ndarray:
+    """Return the share of each track's measurements that agrees with the camera, (T,).
+
+    Parameters
+    ----------
+    residuals : (N, 2) pixels, NaN for none, which counts as not agreeing. sigma : (N,) pixels.
+    factor : noise factor by which sigma understates.
+    """
+    error = np.linalg.norm(residuals, axis=1) / sigma
+    agree = np.nan_to_num(error, nan=np.inf) <= OUTLIER * max(1.0, factor)
+    return np.bincount(tracks.track_of_sample, agree, len(tracks)) / np.maximum(tracks.lengths, 1)

@@ -1,0 +1,401 @@
+"""The inner loops of an adjustment: cost, elimination of the points, and their steps, in numba over flat arrays."""
+
+from typing import NamedTuple
+
+import numpy as np
+from numba import njit, prange
+
+from amberkeel.core.geometry.rotations import rotation_exp
+from amberkeel.core.solve.projection import BEHIND, LOCAL, POSE, residual, residual_and_derivatives, tangent
+
+CHUNKS = 2
+"""Accumulators filled side by side, one a thread."""
+
+POINT_FLOOR = 1e-9
+"""Added to the diagonal of a point's normal matrix, so that one without any depth can be inverted."""
+
+
+class Scene(NamedTuple):
+    """Cameras, lens rows and points: (F, 3, 3), (F, 3), (F, 7), (P, 3), (P, 3), (P,)."""
+
+    rotations: np.ndarray
+    centres: np.ndarray
+    lenses: np.ndarray
+    anchors: np.ndarray
+    directions: np.ndarray
+    rhos: np.ndarray
+
+
+class Observations(NamedTuple):
+    """Measurements by point: first (P + 1,), camera (N,), xy (N, 2) pixels, weight (N,) one over sigma, 0 to leave out."""
+
+    first: np.ndarray
+    camera: np.ndarray
+    xy: np.ndarray
+    weight: np.ndarray
+
+
+class Places(NamedTuple):
+    """Where unknowns stand in the arrays that are filled.
+
+    Attributes
+    ----------
+    slot (F,), free (F, 6), columns (F, M), chain (F, M, 12), kept (P,) : as in `Layout`.
+    at (K, K) : as in `TilePattern`. tile (F,), within (F,) : a camera's tile, and its place in it.
+    shared_first (P + 1,), shared (H,) : the border rows that each point's observations depend on, rising.
+    order (P,) : points by the first camera that sees them, so that neighbours write to the same tiles.
+    chunks (CHUNKS + 1,) : where in that order each accumulator's points begin.
+    """
+
+    slot: np.ndarray
+    free: np.ndarray
+    columns: np.ndarray
+    chain: np.ndarray
+    kept: np.ndarray
+    at: np.ndarray
+    tile: np.ndarray
+    within: np.ndarray
+    shared_first: np.ndarray
+    shared: np.ndarray
+    order: np.ndarray
+    chunks: np.ndarray
+
+
+class Sums(NamedTuple):
+    """What elimination fills, an accumulator each: tiles (CHUNKS, T, S, S), border (CHUNKS, C, n), corner (CHUNKS, C, C),
+    side (CHUNKS, n + C) and the diagonal that elimination takes away (CHUNKS, n + C)."""
+
+    tiles: np.ndarray
+    border: np.ndarray
+    corner: np.ndarray
+    side: np.ndarray
+    taken: np.ndarray
+
+
+class Kept(NamedTuple):
+    """What stepping the points needs: blocks (N, 3, 6) of a point against its camera, shared (H, 3) of border rows
+    against their point, inverses (P, 3, 3) of the points' matrices, and gradients (P, 3)."""
+
+    blocks: np.ndarray
+    shared: np.ndarray
+    inverses: np.ndarray
+    gradients: np.ndarray
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def fill_residuals(scene, seen, point, out):
+    """Fill `out` (N, 2) with projected minus measured pixels; `point` (N,) is each observation's point."""
+    for n in range(len(point)):
+        p, f = point[n], seen.camera[n]
+        residual(
+            scene.rotations[f], scene.centres[f], scene.anchors[p], scene.directions[p], scene.rhos[p],
+            scene.lenses[f], seen.xy[n], out[n],
+        )  # fmt: skip
+
+
+@njit(cache=True, nogil=True, fastmath=True, parallel=True)
+def robust_cost(scene, seen, scale2):
+    """Return half the sum of the Cauchy loss of whitened residuals, `scale2` being its scale squared."""
+    points = len(scene.rhos)
+    parts = np.zeros(CHUNKS)
+    for chunk in prange(CHUNKS):
+        e = np.empty(2)
+        total, product = 0.0, 1.0
+        for p in range(chunk * points // CHUNKS, (chunk + 1) * points // CHUNKS):
+            for n in range(seen.first[p], seen.first[p + 1]):
+                if seen.weight[n] == 0.0:
+                    continue
+                f = seen.camera[n]
+                ahead = residual(
+                    scene.rotations[f], scene.centres[f], scene.anchors[p], scene.directions[p], scene.rhos[p],
+                    scene.lenses[f], seen.xy[n], e,
+                )  # fmt: skip
+                r2 = (e[0] * e[0] + e[1] * e[1]) * seen.weight[n] * seen.weight[n] if ahead else BEHIND
+                product *= 1.0 + r2 / scale2
+                if product > 1e200:
+                    total += np.log(product)
+                    product = 1.0
+        parts[chunk] = 0.5 * scale2 * (total + np.log(product))
+    return parts.sum()
+
+
+@njit(cache=True, fastmath=True, nogil=True)
+def _invert3(v, out):
+    a, b, c, d, e, f = v[0, 0], v[0, 1], v[0, 2], v[1, 1], v[1, 2], v[2, 2]
+    m00, m01, m02 = d * f - e * e, c * e - b * f, b * e - c * d
+    inv = 1.0 / (a * m00 + b * m01 + c * m02)
+    out[0, 0], out[0, 1], out[0, 2] = m00 * inv, m01 * inv, m02 * inv
+    out[1, 1], out[1, 2], out[2, 2] = (a * f - c * c) * inv, (b * c - a * e) * inv, (a * d - b * b) * inv
+    out[1, 0], out[2, 0], out[2, 1] = out[0, 1], out[0, 2], out[1, 2]
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _accumulate(scene, seen, scale2, information, places, p, at, sums, kept, c, v, jc, jp, js, e, basis):
+    """Add the observations of point `p` to the sums of chunk `c`; fill its normal matrix `v` (3, 3, upper triangle)."""
+    tiles, border, corner, side = sums.tiles[c], sums.border[c], sums.corner[c], sums.side[c]
+    cameras = border.shape[1]
+    gp = kept.gradients[p]
+    v[:] = 0.0
+    gp[:] = 0.0
+    s0, s1 = places.shared_first[p], places.shared_first[p + 1]
+    for s in range(s0, s1):
+        at[places.shared[s]] = s
+        for b in range(3):
+            kept.shared[s, b] = 0.0
+    tangent(scene.directions[p], basis)
+    for n in range(seen.first[p], seen.first[p + 1]):
+        f = seen.camera[n]
+        w = kept.blocks[n]
+        w[:] = 0.0
+        if seen.weight[n] == 0.0:
+            continue
+        if not residual_and_derivatives(
+            scene.rotations[f], scene.centres[f], scene.anchors[p], scene.directions[p], scene.rhos[p], basis,
+            scene.lenses[f], seen.xy[n], e, jc, jp,
+        ):  # fmt: skip
+            continue
+        w2 = seen.weight[n] * seen.weight[n]
+        w2 /= 1.0 + (e[0] * e[0] + e[1] * e[1]) * w2 / scale2
+        w2 *= information[p]
+        for a in range(3):
+            gp[a] -= w2 * (jp[0, a] * e[0] + jp[1, a] * e[1])
+            for b in range(a, 3):
+                v[a, b] += w2 * (jp[0, a] * jp[0, b] + jp[1, a] * jp[1, b])
+        count = 0
+        for k in range(places.columns.shape[1]):
+            if places.columns[f, k] < 0:
+                break
+            js[0, k] = js[1, k] = 0.0
+            for q in range(LOCAL):
+                gain = places.chain[f, k, q]
+                if gain != 0.0:
+                    js[0, k] += gain * jc[0, q]
+                    js[1, k] += gain * jc[1, q]
+            count += 1
+        for k in range(count):
+            row = places.columns[f, k]
+            side[cameras + row] -= w2 * (js[0, k] * e[0] + js[1, k] * e[1])
+            for j in range(k + 1):
+                corner[row, places.columns[f, j]] += w2 * (js[0, k] * js[0, j] + js[1, k] * js[1, j])
+            for b in range(3):
+                kept.shared[at[row], b] += w2 * (js[0, k] * jp[0, b] + js[1, k] * jp[1, b])
+        slot = places.slot[f]
+        if slot < 0:
+            continue
+        for a in range(POSE):
+            if not places.free[f, a]:
+                jc[0, a] = jc[1, a] = 0.0
+        row, own, to = POSE * slot, places.tile[f], places.within[f]
+        block = tiles[places.at[own, own], POSE * to : POSE * to + POSE, POSE * to : POSE * to + POSE]
+        for a in range(POSE):
+            side[row + a] -= w2 * (jc[0, a] * e[0] + jc[1, a] * e[1])
+            for b in range(a + 1):
+                block[a, b] += w2 * (jc[0, a] * jc[0, b] + jc[1, a] * jc[1, b])
+            for b in range(3):
+                w[b, a] = w2 * (jc[0, a] * jp[0, b] + jc[1, a] * jp[1, b])
+            for k in range(count):
+                border[places.columns[f, k], row + a] += w2 * (js[0, k] * jc[0, a] + js[1, k] * jc[1, a])
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _keep(seen, places, p, first, sums, kept, c, v):
+    """Give point `p` its rows in the border, from row `first`, instead of eliminating it."""
+    border, corner, side = sums.border[c], sums.corner[c], sums.side[c]
+    cameras = border.shape[1]
+    for a in range(3):
+        side[cameras + first + a] += kept.gradients[p, a]
+        kept.gradients[p, a] = 0.0
+        for b in range(a + 1):
+            corner[first + a, first + b] += v[b, a]
+        for s in range(places.shared_first[p], places.shared_first[p + 1]):
+            corner[first + a, places.shared[s]] += kept.shared[s, a]
+    for n in range(seen.first[p], seen.first[p + 1]):
+        slot = places.slot[seen.camera[n]]
+        if slot < 0 or seen.weight[n] == 0.0:
+            continue
+        for a in range(3):
+            for b in range(POSE):
+                border[first + a, POSE * slot + b] += kept.blocks[n, a, b]
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _gather(seen, places, p, kept, rows, panel, runs):
+    """List the observations of point `p` in cameras that move, by rising slot, and put their blocks side by side.
+
+    Fills `rows` (n,), `panel` (3, 6 n), and `runs` (n + 1,) with where runs of neighbouring cameras of one tile begin;
+    returns the number of observations and of runs.
+    """
+    count = 0
+    for n in range(seen.first[p], seen.first[p + 1]):
+        slot = places.slot[seen.camera[n]]
+        if slot < 0 or seen.weight[n] == 0.0:
+            continue
+        k = count
+        while k > 0 and places.slot[seen.camera[rows[k - 1]]] > slot:
+            rows[k] = rows[k - 1]
+            k -= 1
+        rows[k] = n
+        count += 1
+    found = 0
+    for k in range(count):
+        f = seen.camera[rows[k]]
+        for b in range(3):
+            for a in range(POSE):
+                panel[b, POSE * k + a] = kept.blocks[rows[k], b, a]
+        before = seen.camera[rows[k - 1]] if k > 0 else f
+        if k == 0 or places.slot[f] != places.slot[before] + 1 or places.tile[f] != places.tile[before]:
+            runs[found] = k
+            found += 1
+    runs[found] = count
+    return count, found
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _eliminate(seen, places, p, sums, kept, c, rows, panel, runs, y, ys):
+    """Take point `p` out of the sums of chunk `c` (Schur complement)."""
+    tiles, border, corner, side, taken = sums.tiles[c], sums.border[c], sums.corner[c], sums.side[c], sums.taken[c]
+    cameras, vi, gp = border.shape[1], kept.inverses[p], kept.gradients[p]
+    s0, s1 = places.shared_first[p], places.shared_first[p + 1]
+    for s in range(s0, s1):
+        row, own = places.shared[s], kept.shared[s]
+        for b in range(3):
+            ys[b] = own[0] * vi[0, b] + own[1] * vi[1, b] + own[2] * vi[2, b]
+        side[cameras + row] -= ys[0] * gp[0] + ys[1] * gp[1] + ys[2] * gp[2]
+        taken[cameras + row] += ys[0] * own[0] + ys[1] * own[1] + ys[2] * own[2]
+        for o in range(s0, s + 1):
+            other = kept.shared[o]
+            corner[row, places.shared[o]] -= ys[0] * other[0] + ys[1] * other[1] + ys[2] * other[2]
+    count, found = _gather(seen, places, p, kept, rows, panel, runs)
+    p0, p1, p2 = panel[0], panel[1], panel[2]
+    for k in range(count):
+        f = seen.camera[rows[k]]
+        w, row, tile, to = kept.blocks[rows[k]], POSE * places.slot[f], places.tile[f], POSE * places.within[f]
+        for a in range(POSE):
+            for b in range(3):
+                y[a, b] = w[0, a] * vi[0, b] + w[1, a] * vi[1, b] + w[2, a] * vi[2, b]
+            side[row + a] -= y[a, 0] * gp[0] + y[a, 1] * gp[1] + y[a, 2] * gp[2]
+            taken[row + a] += y[a, 0] * w[0, a] + y[a, 1] * w[1, a] + y[a, 2] * w[2, a]
+        for s in range(s0, s1):
+            own, line = kept.shared[s], border[places.shared[s]]
+            for a in range(POSE):
+                line[row + a] -= y[a, 0] * own[0] + y[a, 1] * own[1] + y[a, 2] * own[2]
+        for r in range(found):
+            begin, end = runs[r], min(runs[r + 1], k + 1)
+            if begin > k:
+                break
+            g = seen.camera[rows[begin]]
+            block, at, width = tiles[places.at[tile, places.tile[g]]], POSE * places.within[g], POSE * (end - begin)
+            first = POSE * begin
+            for a in range(POSE):
+                y0, y1, y2 = y[a, 0], y[a, 1], y[a, 2]
+                line = block[to + a]
+                for j in range(width):
+                    line[at + j] -= y0 * p0[first + j] + y1 * p1[first + j] + y2 * p2[first + j]
+
+
+@njit(cache=True, nogil=True, fastmath=True, parallel=True)
+def eliminate_points(scene, seen, scale2, information, damping, places, sums, kept):
+    """Add the normal system to the sums of every chunk, which are 0 before, points eliminated but for those kept.
+
+    Parameters
+    ----------
+    scale2 : square of the Cauchy scale. information : (P,) factor on the weight of each point's observations.
+    damping : share of its diagonal added to each eliminated point's matrix.
+    """
+    longest = 0
+    for p in range(len(seen.first) - 1):
+        longest = max(longest, seen.first[p + 1] - seen.first[p])
+    for c in prange(CHUNKS):
+        e, basis, v, y, ys = np.empty(2), np.empty((3, 2)), np.empty((3, 3)), np.empty((POSE, 3)), np.empty(3)
+        jc, jp, js = np.empty((2, LOCAL)), np.empty((2, 3)), np.empty((2, places.columns.shape[1]))
+        at = np.zeros(sums.corner.shape[1] + 1, np.int64)
+        rows, runs, panel = np.empty(longest, np.int64), np.empty(longest + 1, np.int64), np.empty((3, POSE * longest))
+        for k in range(places.chunks[c], places.chunks[c + 1]):
+            p = places.order[k]
+            _accumulate(scene, seen, scale2, information, places, p, at, sums, kept, c, v, jc, jp, js, e, basis)
+            if places.kept[p] >= 0:
+                _keep(seen, places, p, places.kept[p], sums, kept, c, v)
+                continue
+            for a in range(3):
+                v[a, a] = v[a, a] * (1.0 + damping) + POINT_FLOOR
+            _invert3(v, kept.inverses[p])
+            _eliminate(seen, places, p, sums, kept, c, rows, panel, runs, y, ys)
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def point_steps(seen, places, cameras, kept, step, out):
+    """Fill each point's step (P, 3) from the step of cameras and shared unknowns (n + C,); `cameras` is n."""
+    g = np.empty(3)
+    for p in range(len(seen.first) - 1):
+        if places.kept[p] >= 0:
+            for a in range(3):
+                out[p, a] = step[cameras + places.kept[p] + a]
+            continue
+        g[:] = kept.gradients[p]
+        for n in range(seen.first[p], seen.first[p + 1]):
+            slot = places.slot[seen.camera[n]]
+            if slot < 0 or seen.weight[n] == 0.0:
+                continue
+            for a in range(POSE):
+                for b in range(3):
+                    g[b] -= kept.blocks[n, b, a] * step[POSE * slot + a]
+        for s in range(places.shared_first[p], places.shared_first[p + 1]):
+            for b in range(3):
+                g[b] -= kept.shared[s, b] * step[cameras + places.shared[s]]
+        vi = kept.inverses[p]
+        for a in range(3):
+            out[p, a] = vi[a, 0] * g[0] + vi[a, 1] * g[1] + vi[a, 2] * g[2]
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def move_points(directions, rhos, steps, new_directions, new_rhos):
+    """Fill directions (P, 3) and inverse depths (P,) after steps (P, 3) along the tangents and of the inverse depth."""
+    basis = np.empty((3, 2))
+    for p in range(len(rhos)):
+        tangent(directions[p], basis)
+        norm = 0.0
+        for a in range(3):
+            value = directions[p, a] + basis[a, 0] * steps[p, 0] + basis[a, 1] * steps[p, 1]
+            new_directions[p, a] = value
+            norm += value * value
+        norm = np.sqrt(norm)
+        for a in range(3):
+            new_directions[p, a] /= norm
+        new_rhos[p] = (rhos[p] + steps[p, 2]) / norm
+
+
+@njit(cache=True, nogil=True)
+def turn_cameras(rotations, turns, out):
+    """Fill rotations (F, 3, 3) after turns (F, 3), radians, in the cameras' own frames."""
+    for f in range(len(rotations)):
+        out[f] = rotations[f] @ rotation_exp(turns[f])
+
+
+@njit(cache=True, nogil=True)
+def mean_log_depth_row(seen, places, cameras, kept, rhos, counted, row):
+    """Fill `row` (n + C,) with the derivative of the mean log depth by cameras and shared unknowns; return its own variance.
+
+    Parameters
+    ----------
+    counted : (P,) bool, the points whose depth counts. rhos : (P,) inverse depths.
+    """
+    own, count = 0.0, 0
+    for p in range(len(rhos)):
+        count += counted[p]
+    for p in range(len(rhos)):
+        if not counted[p]:
+            continue
+        share = 1.0 / (rhos[p] * count)
+        vi = kept.inverses[p]
+        own += share * share * vi[2, 2]
+        for n in range(seen.first[p], seen.first[p + 1]):
+            slot = places.slot[seen.camera[n]]
+            if slot < 0 or seen.weight[n] == 0.0:
+                continue
+            for a in range(POSE):
+                for b in range(3):
+                    row[POSE * slot + a] += share * vi[2, b] * kept.blocks[n, b, a]
+        for s in range(places.shared_first[p], places.shared_first[p + 1]):
+            for b in range(3):
+                row[cameras + places.shared[s]] += share * vi[2, b] * kept.shared[s, b]
+    return own
