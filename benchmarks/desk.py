@@ -10,7 +10,7 @@ PAUSE_MS = 4000
 """For what was asked for to have come."""
 
 SCRUB = """async (steps) => {
-  const { Viewport } = await import('/static/desk/viewport.js');
+  const { Viewport } = await import('/static/desk/viewport/viewport.js');
   const draw = Viewport.prototype.draw;
   let spent = 0, drawn = 0;
   Viewport.prototype.draw = function () { const t = performance.now(); draw.call(this); spent += performance.now() - t; drawn += 1; };

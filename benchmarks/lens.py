@@ -19,9 +19,9 @@ from amberkeel.core.sim.drawn import drawn_lines
 from amberkeel.core.sim.grids import chess, filmed
 from amberkeel.core.sim.render import surface_points, truth
 from amberkeel.core.sim.shots import EDGES, SHOTS
-from amberkeel.core.world.slip import slip_px
 from amberkeel.core.solve.held_lens import straight_px
 from amberkeel.core.solve.solve import solve_tracks
+from amberkeel.core.world.slip import slip_px
 from benchmarks.shots import shot_folder
 
 DRAWS = 40

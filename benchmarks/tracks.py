@@ -9,9 +9,9 @@ from amberkeel.core.plate.plate import Plate, matte_reader, open_plate
 from amberkeel.core.sim.gangway import BURSTS
 from amberkeel.core.sim.render import Renderer, Shot, render_all, surface_points, truth
 from amberkeel.core.sim.shots import SHOTS
-from amberkeel.core.world.slip import slip_px
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.tracks import TrackSet
+from amberkeel.core.world.slip import slip_px
 from benchmarks.board import board_shot, true_corners
 from benchmarks.shots import shot_folder
 

@@ -114,7 +114,7 @@ def solved_shot(service, database, plate_folder, plate, tracks):
     from amberkeel.store.media import Media
     from amberkeel.store.models import Plate, Production, Shot
     from amberkeel.store.session import session
-    from amberkeel.store.solves import store_attempt
+    from amberkeel.store.solve import store_attempt
     from amberkeel.store.tracks import add_run, live_tracks, to_track_set
 
     media = Media(service.environment["AMBERKEEL_MEDIA"])

@@ -30,8 +30,8 @@ def columns(rng):
 
 
 def curve(page, tracks, kind, track=0, errors=None):
-    body = "const t = (await import('/static/desk/tracks.js')).indexTracks(a.tracks, 1001, 1010); const e = a.errors && { errors: new Map([[7, new Map(a.errors)]]) }; return m.curveOf(t, e, a.track, a.kind)"
-    return module(page, "curves", body, {"tracks": tracks, "kind": kind, "track": track, "errors": errors})
+    body = "const t = (await import('/static/desk/tracks/index.js')).indexTracks(a.tracks, 1001, 1010); const e = a.errors && { errors: new Map([[7, new Map(a.errors)]]) }; return m.curveOf(t, e, a.track, a.kind)"
+    return module(page, "lanes/curves", body, {"tracks": tracks, "kind": kind, "track": track, "errors": errors})
 
 
 def test_curves_are_what_their_names_say(page, columns):
@@ -53,18 +53,18 @@ def test_curves_are_what_their_names_say(page, columns):
 def test_sightings_are_found_by_frame_and_length(page):
     data = {"first": [0, 3, 5], "frames": [1001, 1002, 1003, 1002, 1003], "x": [1, 2, 3, 40, 50], "y": [5, 6, 7, 8, 9]}
     body = "const s = m.indexSightings(a, 1001, 1004); const at = (frame, sightLength) => m.onFrame({ sightings: s, frame, sightLength }); return [s.count, at(1002, 1), at(1002, 3), at(1004, 1), m.onFrame({ sightings: null })]"
-    assert module(page, "sightings", body, data) == [2, [[0, 2, 6, 1], [1, 40, 8, 3]], [[0, 2, 6, 1]], [], []]
+    assert module(page, "tracks/sightings", body, data) == [2, [[0, 2, 6, 1], [1, 40, 8, 3]], [[0, 2, 6, 1]], [], []]
 
 
 def test_coverage_counts_live_tracks_in_each_part(page, columns):
     tracks = {**columns, "x": [10, 11, 12, 13, 14, 15, 630, 631, 632], "y": [5] * 6 + [350] * 3}
     body = f"""
-      const t = (await import('/static/desk/tracks.js')).indexTracks(a, 1001, 1010);
+      const t = (await import('/static/desk/tracks/index.js')).indexTracks(a, 1001, 1010);
       {RECORDER}
       m.drawCoverage(c, {{ tracks: t, attempt: null, frame: 1002, width: 640, height: 360, first: 1001 }}, (x, y) => [x, y]);
       return strokes.filter((s) => s[0] === 'fillText').map((s) => [s[1], s[2], s[3]]);
     """
-    counts = module(page, "coverage", body, tracks)
+    counts = module(page, "tracks/coverage", body, tracks)
     assert len(counts) == 40 and sum(n for n, _, _ in counts) == 2
     # The first part is the top left one, the last the bottom right one; numbers stand in their corners.
     assert counts[0][0] == 1 and counts[-1][0] == 1 and counts[-1][1] > 560 and counts[-1][2] > 288
@@ -88,7 +88,7 @@ def test_a_place_on_the_plate_has_one_on_the_screen_and_back(page, aspect, rng):
       canvas.remove();
       return { back, shape: (x1 - x0) / (y1 - y0), corners };
     """
-    told = module(page, "viewport", body, {"aspect": aspect, "places": places})
+    told = module(page, "viewport/viewport", body, {"aspect": aspect, "places": places})
     assert np.array(told["back"]) == pytest.approx(np.array(places), abs=1e-6)
     assert told["shape"] == pytest.approx(aspect * 640 / 360)
     (left, top), (right, bottom) = told["corners"]
@@ -111,7 +111,7 @@ def draw_lens(page, **change):
       d.draw(c, state, (x, y) => [x, y]);
       return strokes;
     """
-    return module(page, "linedraw", body, lens)
+    return module(page, "lens/lines", body, lens)
 
 
 def drawn_texts(strokes):

@@ -24,7 +24,7 @@ def frame(page):
 
 
 def test_the_ramp_goes_from_fine_to_attention(page):
-    colours = module(page, "colour", "return [0, 1.5, 3, 5, 50, -1].map(m.ramp)")
+    colours = module(page, "shell/colour", "return [0, 1.5, 3, 5, 50, -1].map(m.ramp)")
     assert colours == ["rgb(79, 179, 165)".replace(" ", ""), "rgb(235,229,216)", "rgb(242,163,58)", "rgb(213,85,154)", "rgb(213,85,154)", "rgb(79,179,165)"]
 
 
@@ -34,11 +34,11 @@ def test_tracks_and_errors_are_looked_up_by_frame_and_id(page):
         "frames": [1001, 1002, 1001, 1002, 1003], "x": [1, 2, 3, 4, 5], "y": [1, 2, 3, 4, 5],
     }  # fmt: skip
     body = "const t = m.indexTracks(a, 1001, 1004); return [Array.from(t.live), Array.from(t.samples[1]), t.row.get(9), Array.from(t.track)]"
-    assert module(page, "tracks", body, data) == [[2, 2, 1, 0], [1, 3], 1, [0, 0, 1, 1, 1]]
+    assert module(page, "tracks/index", body, data) == [[2, 2, 1, 0], [1, 3], 1, [0, 0, 1, 1, 1]]
     attempt = {"track": [7, 7], "frame": [1001, 1002], "dx": [3, 0], "dy": [4, 1], "sigma": [0.5, 1], "aside": [0, 1],
                "track_ids": [7], "track_rms": [2.5], "states": {"7": "check"}}  # fmt: skip
     body = "const e = m.indexAttempt(a); return [e.errors.get(7).get(1001), e.rms.get(7), m.standing({states: ['active'], ids: [7]}, 0, e), m.standing({states: ['excluded'], ids: [7]}, 0, e)]"
-    assert module(page, "tracks", body, attempt) == [[3, 4, 10, 0], 2.5, "check", "excluded"]
+    assert module(page, "tracks/index", body, attempt) == [[3, 4, 10, 0], 2.5, "check", "excluded"]
 
 
 def test_frames_are_cached_ahead_and_within_a_budget(page, database, solved_shot):
@@ -54,7 +54,7 @@ def test_frames_are_cached_ahead_and_within_a_budget(page, database, solved_shot
       const bitmap = f.want(1001);
       return [Math.min(...seen), Math.max(...seen.slice(0, 5)), bitmap.width, f.want(1030) === null];
     """
-    low, high, width, later = module(page, "frames", body, hashes)
+    low, high, width, later = module(page, "viewport/frames", body, hashes)
     assert (low, width) == (1001, 640) and high <= 1012 and later in (True, False)
 
 
@@ -66,7 +66,7 @@ def test_the_store_tells_only_what_changed(page):
       s.set({ a: 1 }); s.set({ a: 3, b: 2 }); s.set({ a: 4, b: 5 });
       return told;
     """
-    assert module(page, "store", body) == [["a"], ["a", "b"]]
+    assert module(page, "shell/store", body) == [["a"], ["a", "b"]]
 
 
 def test_keys_step_jump_and_play_within_a_range(page):
@@ -238,20 +238,20 @@ def test_evidence_of_a_focal_length_stands_side_by_side(page):
         "profiles": [{"id": 3, "source": "chart", "name": "Wide", "focal_mm": 24.3, "focal_sigma_mm": 0.02}, {"id": 4, "source": "lines", "name": "Other", "focal_mm": 30.0}],
     }  # fmt: skip
     fit = {"focal_known": True, "focal_mm": 24.2, "focal_sigma_mm": 0.3}
-    rows = module(page, "camerabench", "return m.evidence(a.kept, a.fit)", {"kept": kept, "fit": fit})
+    rows = module(page, "lens/camera", "return m.evidence(a.kept, a.fit)", {"kept": kept, "fit": fit})
     assert [(r["source"], r["mm"], r.get("sigma")) for r in rows] == [("metadata", 24.0, None), ("lines", 24.2, 0.3), ("chart", 24.3, 0.02), ("solve", 24.4, 0.05)]
     bare = {"found": {"focal_mm": None, "equivalent_mm": 50}, "sensor_mm": 24.0, "profiles": [], "profile": None, "solved": None}
-    rows = module(page, "camerabench", "return m.evidence(a.kept, a.fit)", {"kept": bare, "fit": {"focal_known": False, "focal_mm": 1}})
+    rows = module(page, "lens/camera", "return m.evidence(a.kept, a.fit)", {"kept": bare, "fit": {"focal_known": False, "focal_mm": 1}})
     assert len(rows) == 1 and rows[0]["mm"] == pytest.approx(50 * 24 / 36)
 
 
 def test_what_lines_tell_is_put_into_rows(page):
     fit = {"focal_known": True, "focal_mm": 32.2, "focal_sigma_mm": 0.11, "values": {"k1": [-0.0656, 0.0153]}, "roll": 0.04, "tilt": -3.58, "angle_sigma": 0.07,
            "place": {"xyz": [1.0, 1.49, 5.0], "sigma": [0.1, 0.002, 0.1], "distance": 5.3, "distance_sigma": 0.04, "cell_m": 1}}  # fmt: skip
-    found, placed = module(page, "lensfound", "return [m.foundRows(a), m.placeRows(a)]", fit)
+    found, placed = module(page, "lens/found", "return [m.foundRows(a), m.placeRows(a)]", fit)
     assert found == [["Focal length", "32.20 ±0.11", "mm"], ["k1", "-0.0656 ±0.0153"], ["Roll, tilt", "0.04, -3.58 ±0.07", "°"]]
     assert placed == [["Camera's height", "1.49 ±0.01", "m"], ["From the origin", "5.30 ±0.04", "m"]]
-    empty = module(page, "lensfound", "return [m.foundRows(null), m.placeRows(null), m.placeRows({ place: { trouble: 'x' } }), m.foundRows(a)]", {**fit, "focal_known": False})
+    empty = module(page, "lens/found", "return [m.foundRows(null), m.placeRows(null), m.placeRows({ place: { trouble: 'x' } }), m.foundRows(a)]", {**fit, "focal_known": False})
     assert empty[:3] == [[], [], []] and empty[3][0] == ["Focal length", "not told", ""]
 
 
@@ -268,7 +268,7 @@ def test_a_box_is_kept_as_its_edges(page):
       const after = m.followed(a, { 'Box 1': [[9, 9], [12, 2], [1, -9]] });
       return [corners.map((c) => c.set), m.boxesOf(a), moved['Box 1 Y1'].points, free['Box 1 X1'].set, Object.keys(moved), after['Box 1 X1'].points, after['Box 1 Y1'].points, after.X1.points];
     """
-    sets, boxes, moved, fixed, names, x1, y1, plain = module(page, "boxdraw", body, lines)
+    sets, boxes, moved, fixed, names, x1, y1, plain = module(page, "lens/boxes", body, lines)
     assert sets == [True, False, False] and boxes == [["Box 1", 1, 5]] and moved == [[3, 4], [0, -8]] and fixed == [True, True]
     assert names == ["Box 1 X1", "Box 1 Y1"]
     # A corner that was dragged stays; those that were not go where the answer puts them.
@@ -301,7 +301,7 @@ def test_lines_are_hit_and_an_origin_joins_an_axis_line_s_end(page):
       d.down(event, [300, 300]); d.up(); const cancelled = d.cancel(); d.down(event, [400, 400]);
       return { hits: hits.map((h) => h && [h.kind, h.name, h.k]), joined, waiting, dragging, over: over.kind, cancelled, first: d.first, sent };
     """
-    told = module(page, "linedraw", body, lens)
+    told = module(page, "lens/lines", body, lens)
     assert told["hits"] == [["point", "X1", 0], ["line", "X1", 1], ["line", "edge 1", 1], None]
     assert told["joined"] == [{"line": "X1", "end": 1}, {"frame": 5, "point": [10, 80]}]
     assert told["waiting"] and told["dragging"] and told["over"] == "origin" and told["cancelled"] and told["first"] is None

@@ -11,8 +11,8 @@ from amberkeel.core.lens import Lens
 from amberkeel.core.lens.profile import LensProfile as Profile
 from amberkeel.core.lens.profile import profile_document
 from amberkeel.core.tracks import from_pieces
-from amberkeel.store import edits, weed
 from amberkeel.jobs.masks import make_mask
+from amberkeel.store import edits, track_changes
 from amberkeel.store.masks import masks_stamp
 from amberkeel.store.models import Edit, LensProfile, Mask, Plate, Production, Shot, Track
 from amberkeel.store.session import session
@@ -88,18 +88,18 @@ def random_edit(opened, shot, rng):
     kinds = [
         lambda: edits.apply(opened, shot.id, "states", {"states": {["active", "check", "excluded"][int(rng.integers(3))]: some}}),
         lambda: edits.apply(opened, shot.id, "tracks", {"remove": one}),
-        lambda: weed.cut(opened, shot, {t: list(range(frame, frame + 4)) for t in some}),
-        lambda: weed.trim(opened, shot, some, frame - 8, frame + 8),
-        lambda: weed.split(opened, shot, some, frame),
-        lambda: weed.join(opened, shot, some),
-        lambda: weed.interpolate(opened, shot, some, 1001, 1040),
-        lambda: weed.rename(opened, shot, one[0], f"n{rng.integers(6)}"),
-        lambda: weed.group(opened, shot, some, ["wall", "floor", ""][int(rng.integers(3))], "#aa00cc"),
-        lambda: weed.hide(opened, shot, "wall", bool(rng.integers(2))),
-        lambda: weed.lock(opened, shot, one, bool(rng.integers(2))),
-        lambda: weed.set_up(opened, shot, one[0], {"pattern": [9, 9]}),
-        lambda: weed.place(opened, shot, frame, (float(rng.uniform(0, 640)), 50.0), {"images": "plate"}),
-        lambda: weed.key(opened, shot, one[0], frame, (10.0, 20.0) if rng.integers(3) else None),
+        lambda: track_changes.cut(opened, shot, {t: list(range(frame, frame + 4)) for t in some}),
+        lambda: track_changes.trim(opened, shot, some, frame - 8, frame + 8),
+        lambda: track_changes.split(opened, shot, some, frame),
+        lambda: track_changes.join(opened, shot, some),
+        lambda: track_changes.interpolate(opened, shot, some, 1001, 1040),
+        lambda: track_changes.rename(opened, shot, one[0], f"n{rng.integers(6)}"),
+        lambda: track_changes.group(opened, shot, some, ["wall", "floor", ""][int(rng.integers(3))], "#aa00cc"),
+        lambda: track_changes.hide(opened, shot, "wall", bool(rng.integers(2))),
+        lambda: track_changes.lock(opened, shot, one, bool(rng.integers(2))),
+        lambda: track_changes.set_up(opened, shot, one[0], {"pattern": [9, 9]}),
+        lambda: track_changes.place(opened, shot, frame, (float(rng.uniform(0, 640)), 50.0), {"images": "plate"}),
+        lambda: track_changes.key(opened, shot, one[0], frame, (10.0, 20.0) if rng.integers(3) else None),
         lambda: edits.apply(opened, shot.id, "masks", {["bring", "remove", "off", "lit"][int(rng.integers(4))]: [mask.id], "label": "Masks"}),
         lambda: edits.apply(opened, shot.id, "mask", {"id": mask.id, "values": {"margin": float(rng.integers(0, 9)), "name": f"M{rng.integers(9)}"}, "label": "Mask"}),
         lambda: edits.apply(opened, shot.id, "mask", {"id": mask.id, "values": {"first": 1020, "last": int(rng.integers(1010, 1030))}, "label": "Mask"}),

@@ -9,12 +9,12 @@ from amberkeel.core.errors import LensError
 from amberkeel.core.geometry.rotations import look_at, rotation_exp
 from amberkeel.core.lens import Lens
 from amberkeel.core.lens.chart import calibrate
-from amberkeel.core.lens.views import ChartOrder, find_views
 from amberkeel.core.lens.drawn import DrawnLine, LensOrder, read_lines
 from amberkeel.core.lens.edges import find_edge, snap
 from amberkeel.core.lens.fit import centre_test, fit_lens
 from amberkeel.core.lens.look import floor_cell, floor_grid, horizon_angles, vanishing_points
 from amberkeel.core.lens.place import camera_place
+from amberkeel.core.lens.views import ChartOrder, find_views
 from amberkeel.core.sim.grids import chess, filmed
 from amberkeel.core.solve.held_lens import straight_px
 

@@ -6,7 +6,6 @@ from dataclasses import replace
 import cv2
 import numpy as np
 import pytest
-from benchmarks.scene import large_problem
 from click.testing import CliRunner
 
 from amberkeel.cli import main
@@ -26,6 +25,7 @@ from amberkeel.core.solve.lens_plan import LensChoice, lens_plan, zoom_basis
 from amberkeel.core.solve.projection import tangent
 from amberkeel.core.solve.terms import Distance, SmoothZoom, SoftLens
 from amberkeel.core.tracks import TrackSet
+from benchmarks.scene import large_problem
 
 PLAIN = Lens.centred(640, 360, 500.0)
 HELD = {

@@ -8,7 +8,8 @@ from sqlalchemy import select
 
 from amberkeel.core.lens.box import BoxPose, new_box
 from amberkeel.core.sim.render import truth
-from amberkeel.jobs.tasks import follow, ingest, solve
+from amberkeel.jobs.plate import ingest
+from amberkeel.jobs.tracks import follow, solve
 from amberkeel.settings import from_environment
 from amberkeel.store.models import Attempt, LensProfile, Plate, Production, Shot
 from amberkeel.store.session import session

@@ -8,6 +8,7 @@ import zipfile
 import cv2
 import numpy as np
 import pytest
+from amberkeel.jobs.tracks import follow
 from desk import desk_page, on_screen, poster
 from playwright.sync_api import expect
 from sqlalchemy import select
@@ -19,7 +20,6 @@ from amberkeel.core.masks.shape import flatten, points_at, shape_from_json
 from amberkeel.core.plate.decode import encode_jpeg
 from amberkeel.core.plate.plate import matte_reader
 from amberkeel.jobs import masks as tasks
-from amberkeel.jobs.tasks import follow
 from amberkeel.settings import from_environment
 from amberkeel.store import edits
 from amberkeel.store.masks import live_masks, put_matte
@@ -300,11 +300,11 @@ def test_the_pages_draw_the_same_shape_as_the_server(browser, service, masked_sh
     base = rng.uniform([200, 100, -9, -9, -9, -9], [400, 300, 9, 9, 9, 9], (7, 6))
     keys = {f: {"points": (base + rng.normal(0, 30, base.shape)).tolist()} for f in (1001, 1009, 1020)}
     shape = shape_from_json({"keys": keys})
-    body = "async ([keys, frame]) => { const m = await import('/static/desk/shapes.js'); return m.flatten(m.pointsAt({ keys }, frame)); }"
+    body = "async ([keys, frame]) => { const m = await import('/static/desk/masks/shapes.js'); return m.flatten(m.pointsAt({ keys }, frame)); }"
     for frame in (995, 1001, 1004, 1009, 1015, 1030):
         drawn = np.array(page.evaluate(body, [{str(f): k for f, k in keys.items()}, frame]))
         assert np.allclose(drawn, flatten(points_at(shape, frame)), atol=1e-6)
-    split = "async (points) => { const m = await import('/static/desk/shapes.js'); return m.split(points, 2, 0.4); }"
+    split = "async (points) => { const m = await import('/static/desk/masks/shapes.js'); return m.split(points, 2, 0.4); }"
     after = np.array(page.evaluate(split, base.tolist()))
     assert len(after) == 8
     assert np.mean(fill(flatten(after), 400, 600) ^ fill(flatten(base), 400, 600)) < 2e-3

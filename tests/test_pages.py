@@ -16,7 +16,7 @@ from sqlalchemy import select
 from amberkeel.store.models import Attempt, Plate, Production, Shot
 from amberkeel.store.session import session
 from amberkeel.store.stages import stages
-from amberkeel.web.intake import show_rate
+from amberkeel.web.plate.intake import show_rate
 
 STAGES = ("plate", "masks", "tracks", "lens", "solve", "world", "ties", "handoff")
 

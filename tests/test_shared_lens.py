@@ -8,6 +8,7 @@ from simulated import cloud, moving_camera, observe
 
 from amberkeel.core.errors import LensError, SolveError
 from amberkeel.core.geometry.rotations import rotation_exp
+from amberkeel.core.handoff.wording import sentence
 from amberkeel.core.lens import Lens
 from amberkeel.core.lens.box import BoxPose, box_lines, boxes_of, guessed_pose, new_box, settle_box
 from amberkeel.core.lens.chart import calibrate
@@ -17,11 +18,10 @@ from amberkeel.core.lens.profile import LensProfile, profile_document, read_prof
 from amberkeel.core.lens.views import ChartOrder, find_views
 from amberkeel.core.sim.grids import chess, dots, filmed, tags
 from amberkeel.core.solve.held_lens import straight_px
-from amberkeel.core.handoff.wording import sentence
 from amberkeel.core.solve.lens_plan import LensChoice
 from amberkeel.core.solve.recipe import Recipe
-from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.solve.shared_lens import SharedShot, solve_together
+from amberkeel.core.solve.solve import solve_tracks
 
 
 def take(name, rng, focal=700.0, k1=-0.08, step=0.08, **order):

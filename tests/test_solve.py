@@ -7,11 +7,11 @@ import pytest
 from simulated import cloud, moving_camera, observe
 
 from amberkeel.core.errors import SolveError
-from amberkeel.core.world.slip import slip_px
+from amberkeel.core.solve.reasons import DISAGREES
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
-from amberkeel.core.solve.reasons import DISAGREES
 from amberkeel.core.tracks import CHECK, EXCLUDED
+from amberkeel.core.world.slip import slip_px
 
 
 def rms_slip(solution, true_path, true_points):

@@ -5,30 +5,29 @@ from dataclasses import replace
 import numpy as np
 import pytest
 from scipy.sparse import csr_matrix
-
-from benchmarks.scene import large_problem
 from simulated import cloud, moving_camera, observe
 
 from amberkeel.core.errors import Cancelled, SolveError
 from amberkeel.core.geometry.rotations import rotation_exp, rotation_log
 from amberkeel.core.lens import Lens
-from amberkeel.core.world.slip import slip_px
 from amberkeel.core.solve.bundle import NormalSystem, adjust, total_cost
 from amberkeel.core.solve.check_tracks import choose_checks
 from amberkeel.core.solve.joint import SamePoint, joined, parted
 from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.problem import make_problem
+from amberkeel.core.solve.projection import tangent
 from amberkeel.core.solve.radial_lens import RadialLens
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.reduce import Scene
 from amberkeel.core.solve.refine import resect_camera
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.solve.start import find_pairs, sweep
-from amberkeel.core.solve.projection import tangent
 from amberkeel.core.solve.terms import Distance, SoftLens
 from amberkeel.core.solve.tiles import camera_order, tile_pattern
 from amberkeel.core.solve.uncertainty import Covariance, camera_groups, gauge, time_correlation
 from amberkeel.core.tracks import AUTO, EXCLUDED, TrackSet, from_pieces
+from amberkeel.core.world.slip import slip_px
+from benchmarks.scene import large_problem
 
 
 def known(path, tracks, **lens):

@@ -8,13 +8,14 @@ from sqlalchemy import select
 from amberkeel.core.errors import KeelError, WorldError
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.store import edits
-from amberkeel.store.findings import findings
+from amberkeel.store.casebook import findings
 from amberkeel.store.media import Media
 from amberkeel.store.models import Job, Plate, Production, Shot, Track
 from amberkeel.store.session import session
-from amberkeel.store.solves import datum_of, document_of, in_world, ledger, path_of, store_attempt
+from amberkeel.store.solve import document_of
 from amberkeel.store.stages import attention, stages
 from amberkeel.store.tracks import add_run, count_tracks, live_tracks, to_track_set
+from amberkeel.store.world import datum_of, in_world, ledger, path_of, store_attempt
 
 
 @pytest.fixture(scope="module")

@@ -5,8 +5,8 @@ import json
 
 import numpy as np
 import pytest
-from pictures import Sliding, boards, calm
 from desk import desk_page, on_screen, poster
+from pictures import Sliding, boards, calm
 from playwright.sync_api import expect
 from sqlalchemy import select
 from test_hard_plates import with_tags
@@ -16,10 +16,11 @@ from amberkeel.core.handoff.track_table import check_origin, read_tracks_csv, tr
 from amberkeel.core.plate.decode import write_png
 from amberkeel.core.plate.plate import open_plate
 from amberkeel.jobs import tracks as tasks
-from amberkeel.jobs.tasks import follow, ingest
+from amberkeel.jobs.plate import ingest
+from amberkeel.jobs.tracks import follow
 from amberkeel.settings import from_environment
-from amberkeel.store import edits, weed
-from amberkeel.store.findings import findings
+from amberkeel.store import edits, track_changes
+from amberkeel.store.casebook import findings
 from amberkeel.store.models import Mask, Plate, Production, Shot, Track
 from amberkeel.store.session import session
 from amberkeel.store.tracks import add_run, live_tracks
@@ -76,20 +77,20 @@ def test_samples_are_cut_split_joined_and_filled_and_all_of_it_undone(ask, datab
     before = rows_of(database, shot_id)
     long = [t for t in before.values() if len(t.frames) == 16][:3]
     a = long[0]
-    ask("tracks/weed", {"what": "cut", "samples": {a.id: [1005, 1006, 1007]}})
+    ask("tracks/change", {"what": "cut", "samples": {a.id: [1005, 1006, 1007]}})
     assert len(rows_of(database, shot_id)[a.name].frames) == 13
-    ask("tracks/weed", {"what": "fill", "tracks": [a.id], "first": 1004, "last": 1008})
+    ask("tracks/change", {"what": "fill", "tracks": [a.id], "first": 1004, "last": 1008})
     filled = rows_of(database, shot_id)[a.name]
     at = filled.frames.index(1006)
     assert filled.x[at] == pytest.approx(a.x[5], abs=0.3) and filled.sigma[at] > 0.9 and filled.score[at] == 0.0
-    ask("tracks/weed", {"what": "split", "tracks": [a.id], "frame": 1010})
+    ask("tracks/change", {"what": "split", "tracks": [a.id], "frame": 1010})
     pieces = rows_of(database, shot_id)
     later = next(t for name, t in pieces.items() if name.startswith(a.name) and t.id != a.id)
     assert pieces[a.name].frames[-1] == 1009 and later.frames[0] == 1010
-    ask("tracks/weed", {"what": "join", "tracks": [a.id, later.id]})
+    ask("tracks/change", {"what": "join", "tracks": [a.id, later.id]})
     assert len(rows_of(database, shot_id)[a.name].frames) == 16
-    assert "same frames" in ask("tracks/weed", {"what": "join", "tracks": [a.id, long[1].id]}, 400)["error"]
-    ask("tracks/weed", {"what": "trim", "tracks": [t.id for t in long], "first": 1003, "last": 1012})
+    assert "same frames" in ask("tracks/change", {"what": "join", "tracks": [a.id, long[1].id]}, 400)["error"]
+    ask("tracks/change", {"what": "trim", "tracks": [t.id for t in long], "first": 1003, "last": 1012})
     assert {len(rows_of(database, shot_id)[t.name].frames) for t in long} == {10}
     undo(ask, 5)
     after = rows_of(database, shot_id)
@@ -98,13 +99,13 @@ def test_samples_are_cut_split_joined_and_filled_and_all_of_it_undone(ask, datab
 
 def test_names_groups_and_locks(ask, database, shot_id):
     a, b = list(rows_of(database, shot_id).values())[:2]
-    ask("tracks/weed", {"what": "rename", "tracks": [a.id], "name": "mast head"})
-    assert "already" in ask("tracks/weed", {"what": "rename", "tracks": [b.id], "name": "mast head"}, 400)["error"]
-    state = ask("tracks/weed", {"what": "group", "tracks": [a.id, b.id], "name": "mast", "colour": "#8fd0a0"})
+    ask("tracks/change", {"what": "rename", "tracks": [a.id], "name": "mast head"})
+    assert "already" in ask("tracks/change", {"what": "rename", "tracks": [b.id], "name": "mast head"}, 400)["error"]
+    state = ask("tracks/change", {"what": "group", "tracks": [a.id, b.id], "name": "mast", "colour": "#8fd0a0"})
     assert state["groups"]["mast"]["colour"] == "#8fd0a0"
-    assert ask("tracks/weed", {"what": "hide", "name": "mast", "hidden": True})["groups"]["mast"]["hidden"]
-    ask("tracks/weed", {"what": "lock", "tracks": [a.id], "locked": True})
-    assert "locked" in ask("tracks/weed", {"what": "cut", "samples": {a.id: [1004]}}, 400)["error"]
+    assert ask("tracks/change", {"what": "hide", "name": "mast", "hidden": True})["groups"]["mast"]["hidden"]
+    ask("tracks/change", {"what": "lock", "tracks": [a.id], "locked": True})
+    assert "locked" in ask("tracks/change", {"what": "cut", "samples": {a.id: [1004]}}, 400)["error"]
     assert "locked" in ask("edit", {"kind": "tracks", "payload": {"remove": [a.id]}}, 400)["error"]
     undo(ask, 4)
     assert a.name in rows_of(database, shot_id) and not rows_of(database, shot_id)[a.name].locked
@@ -147,8 +148,8 @@ def test_bad_places_and_settings_change_nothing(ask, client, database, shot_id):
         ("tracks/place", {**spot, "settings": {"pattern": [20, 20], "search": [8, 8]}}, "smaller than the pattern"),
         ("tracks/place", {**spot, "x": "here"}, "no x"),
         ("tracks/999999/follow", {"start": 1003, "stops": [1004]}, "gone"),
-        ("tracks/weed", {"what": "melt"}, "no change"),
-        ("tracks/weed", {"what": "cut", "samples": {}}, "No track is selected"),
+        ("tracks/change", {"what": "melt"}, "no change"),
+        ("tracks/change", {"what": "cut", "samples": {}}, "No track is selected"),
         ("surface", {"outline": [], "grid": [99, 3], "frame": 1003, "first": 1001, "last": 1016}, "grid of 2 to 30"),
         ("tags", {"family": "77h7"}, "no tag family"),
         ("tags", {"size_mm": "wide"}, "no size"),
@@ -200,7 +201,7 @@ def test_filters_find_what_was_planted(client, database, shot_id, ask):
             (np.array(twin["frames"][:10]), np.stack([twin["x"], twin["y"]], 1)[:10] + 0.4, np.full(10, 0.1), np.full(10, 0.5)),
             (np.array([1002, 1003, 1004]), np.array([[400.0, 40], [401, 47], [380, 40]]), np.full(3, 0.1), np.ones(3)),
         ]))  # fmt: skip
-        edits.apply(opened, shot_id, "weed", {"put": {str(jumper.id): put}, "bring": made, "label": "Plant"})
+        edits.apply(opened, shot_id, "samples", {"put": {str(jumper.id): put}, "bring": made, "label": "Plant"})
     j = client.get(f"/shots/{shot_id}/judgement.json").json
     row = {name: j["ids"].index(number) for name, number in (("jumper", jumper.id), ("steady", steady.id), ("twin", made[0]), ("brief", made[1]))}
     assert j["jump"][row["jumper"]] > 3.0 > 1.0 > j["jump"][row["steady"]]
@@ -213,8 +214,8 @@ def test_filters_find_what_was_planted(client, database, shot_id, ask):
 
 def test_pieces_that_came_back_are_proposed(client, database, shot_id, ask):
     whole = next(t for t in rows_of(database, shot_id).values() if len(t.frames) == 16)
-    ask("tracks/weed", {"what": "cut", "samples": {whole.id: [1007, 1008, 1009]}})
-    ask("tracks/weed", {"what": "split", "tracks": [whole.id], "frame": 1010})
+    ask("tracks/change", {"what": "cut", "samples": {whole.id: [1007, 1008, 1009]}})
+    ask("tracks/change", {"what": "split", "tracks": [whole.id], "frame": 1010})
     pairs = client.get(f"/shots/{shot_id}/judgement.json").json["returns"]
     assert any(a == whole.id and apart < 1.5 for a, _, apart in pairs)
     undo(ask, 2)
@@ -275,8 +276,8 @@ def test_two_thousand_tracks_are_changed_at_once(database, sliding_folder, rng):
         shot = opened.get(Shot, crowd)
         ids = add_run(opened, shot, from_pieces([f"c{k:04d}" for k in range(2000)], pieces))
         edits.apply(opened, crowd, "tracks", {"bring": ids})
-        weed.cut(opened, shot, {i: [1004, 1005] for i in ids})
-        weed.group(opened, shot, ids, "crowd", "#8fd0a0")
+        track_changes.cut(opened, shot, {i: [1004, 1005] for i in ids})
+        track_changes.group(opened, shot, ids, "crowd", "#8fd0a0")
     assert {len(t.frames) for t in rows_of(database, crowd).values()} == {14}
     with session(database) as opened:
         edits.undo(opened, crowd)
@@ -349,7 +350,7 @@ def test_a_jump_is_boxed_in_the_curves_and_cut(page, database, shot_id):
     track = rows_of(database, shot_id)["h01"]
     with session(database) as opened:
         put = {"frames": [1009], "x": [track.x[8] + 25.0], "y": [track.y[8]], "sigma": [0.1], "score": [0.9]}
-        edits.apply(opened, shot_id, "weed", {"put": {str(track.id): put}, "label": "Jump"})
+        edits.apply(opened, shot_id, "samples", {"put": {str(track.id): put}, "label": "Jump"})
     expect(page.locator("#undo")).to_have_attribute("title", "Undo: Jump (Ctrl Z)")
     page.locator("#curve").select_option("speed")
     lanes = page.locator("#lanes").bounding_box()

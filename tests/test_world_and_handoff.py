@@ -11,10 +11,10 @@ from jsonschema import validate
 from pxr import Usd, UsdGeom
 
 from amberkeel.core.errors import HandoffError, WorldError
+from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.handoff.document import solve_document
 from amberkeel.core.handoff.tables import camera_csv, points_csv
 from amberkeel.core.handoff.usd import usd_text
-from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.world.datum import Datum, DrawnAxes, fit_plane, make_datum
 from amberkeel.core.world.probe import card_outlines
 

@@ -198,9 +198,9 @@ def lens() -> None:
 def chart(images, inner, square_mm, out, pattern, gap, sensor_width, pixel_aspect, radial, tangential, division, anamorphic) -> None:
     """Calibrate a lens from IMAGES (folder, pattern or video) of a grid; write its profile."""
     from amberkeel.core.lens.chart import calibrate
-    from amberkeel.core.lens.views import ChartOrder, find_views
     from amberkeel.core.lens.profile import profile_document, profile_from_chart
     from amberkeel.core.lens.stills import open_stills
+    from amberkeel.core.lens.views import ChartOrder, find_views
 
     columns, cross, rows = ("0x0" if pattern == "loose" else inner).lower().partition("x")
     if not (cross and columns.isdigit() and rows.isdigit()):
@@ -232,8 +232,8 @@ def chart(images, inner, square_mm, out, pattern, gap, sensor_width, pixel_aspec
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="Lens profile (JSON) to write.")
 def lines(lines, out) -> None:
     """Tell a lens from LINES, a JSON file of drawn straight edges and axis lines; write its profile."""
-    from amberkeel.core.lens.line_file import camera_rows, read_line_file
     from amberkeel.core.lens.fit import fit_lens
+    from amberkeel.core.lens.line_file import camera_rows, read_line_file
     from amberkeel.core.lens.look import horizon_angles
     from amberkeel.core.lens.profile import profile_document, profile_from_lines
 

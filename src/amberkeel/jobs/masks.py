@@ -15,7 +15,8 @@ from amberkeel.core.masks.shape import keys_to_json, shape_from_json
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.tracks import TrackSet
-from amberkeel.jobs.plates import following, open_row, plate_row
+from amberkeel.jobs.chain import following
+from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
 from amberkeel.store.masks import live_masks, mask_json, masked_of, next_colour, put_matte

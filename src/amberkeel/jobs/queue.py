@@ -16,7 +16,7 @@ from kombu.exceptions import OperationalError
 from sqlalchemy import select, update
 
 from amberkeel.core.errors import Cancelled, KeelError
-from amberkeel.jobs.tasks import KINDS
+from amberkeel.jobs.kinds import KINDS
 from amberkeel.settings import Settings, from_environment
 from amberkeel.store.models import Job, now
 from amberkeel.store.session import session

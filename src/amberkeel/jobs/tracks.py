@@ -1,21 +1,23 @@
-"""What the track jobs do: sightings, tracks placed by hand, surfaces, tags."""
+"""What the jobs of the tracks stage do: features, sightings, tracks placed by hand, surfaces, tags."""
 
 from collections.abc import Callable
 from dataclasses import asdict
 
 import numpy as np
 
-from amberkeel.core.errors import FollowError
+from amberkeel.core.errors import FollowError, MaskError
 from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
 from amberkeel.core.follow.hand import HandRun, HandSettings, Neighbours, follow_hand
 from amberkeel.core.follow.surface import follow_surface, surface_tracks
 from amberkeel.core.follow.tags import follow_tags
 from amberkeel.core.plate.plate import GrayFrames
+from amberkeel.core.plate.sequence import spans
 from amberkeel.core.progress import Progress, silent, span
-from amberkeel.jobs.plates import followed_images, following, open_row, plate_row, smear_of, with_outside
+from amberkeel.jobs.chain import following
+from amberkeel.jobs.images import followed_images, open_row, plate_row, smear_of, with_outside
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
-from amberkeel.store.masks import live_masks, masked_of
+from amberkeel.store.masks import cover, live_masks, masked_of, nothing_left
 from amberkeel.store.media import Media
 from amberkeel.store.models import Shot, Track
 from amberkeel.store.session import session
@@ -23,6 +25,28 @@ from amberkeel.store.tracks import add_run, free_names, live_tracks, to_track_se
 
 SIGHTINGS = 3
 """Times as many candidates as features asked for."""
+
+
+def follow(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+    """Find and follow features; the new tracks stand in for the last automatic ones, as one edit."""
+    row = plate_row(settings, shot_id)
+    plate, made = followed_images(row, arguments.get("images", "plate"))
+    detect = DetectSettings(arguments.get("count", 400), arguments.get("spacing", 0.0), arguments.get("threshold", 0.08))
+    with session(settings.database) as opened:
+        shot = opened.get(Shot, shot_id)
+        used, stamp = [m for m in live_masks(opened, shot) if m.on], shot.masks_stamp
+        full = nothing_left(plate.frames, cover(opened, Media(settings.media), shot)[0])
+    if len(full) == len(plate.frames):
+        raise MaskError(f"The masks cover the whole picture on {spans(full)}: nothing is left to track.", "Switch one off, or make it smaller.")
+    mattes = with_outside(masked_of(Media(settings.media), used, plate.height, plate.width), plate)
+    found = follow_plate(plate, FollowSettings(detect, bridge=arguments.get("bridge", 8)), mattes, span(progress, 0.0, 0.95))
+    with session(settings.database) as opened:
+        shot = opened.get(Shot, shot_id)
+        old = [t.id for t in live_tracks(opened, shot) if t.kind == "auto" and not t.locked]
+        new = add_run(opened, shot, found, made)
+        label = f"Follow features ({len(new)} tracks{', masked' if used else ''})"
+        apply(opened, shot_id, "cut", {"remove": old, "bring": new, "label": label, "followed": stamp})
+    return following(settings, shot_id, arguments)
 
 
 def sight(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
@@ -96,7 +120,7 @@ def _keep_run(settings: Settings, shot_id: int, track: Track, start: int, stops:
     put = {"frames": frames, **{c: [round(samples[f][k], 4) for f in frames] for k, c in enumerate(("x", "y", "sigma", "score"))}}
     with session(settings.database) as opened:
         payload = {"put": {str(track.id): put}, "drop": {str(track.id): drop}, "label": f"Follow {track.name} over {len(frames)} frames"}
-        apply(opened, shot_id, "weed", payload, revision)
+        apply(opened, shot_id, "samples", payload, revision)
     return f"{track.name}: {len(frames)} frames followed. {lost}".strip()
 
 
@@ -124,7 +148,7 @@ def surface(settings: Settings, shot_id: int, arguments: dict, progress: Progres
         made |= {"surface": {"name": name, "frame": start, "outline": arguments["outline"], "grid": list(arguments["grid"])}}
         new = add_run(opened, shot, tracks, made, [[start]] * len(tracks))
         payload = {"bring": new, "values": {str(i): {"group": name} for i in new}, "groups": {**shot.groups, name: {"colour": "#8fd0a0"}}, "label": f"Follow {name} ({len(new)} tracks)"}
-        apply(opened, shot_id, "weed", payload)
+        apply(opened, shot_id, "samples", payload)
     progress(1.0, f"{name}: {len(run.warps)} frames. {run.lost}".strip())
     return following(settings, shot_id, arguments)
 
@@ -139,7 +163,7 @@ def find_tags(settings: Settings, shot_id: int, arguments: dict, progress: Progr
         old = [t.id for t in live_tracks(opened, shot) if t.kind == "tag" and t.name.startswith(f"{family}-") and not t.locked]
         if len(tracks) or old:
             new = add_run(opened, shot, tracks, {"images": "plate", "family": family})
-            apply(opened, shot_id, "weed", {"bring": new, "remove": old, "label": f"Find tags ({len(reports)} of {family})"})
+            apply(opened, shot_id, "samples", {"bring": new, "remove": old, "label": f"Find tags ({len(reports)} of {family})"})
         shot.tags = report
         shot.revision += 1
     return following(settings, shot_id, arguments)

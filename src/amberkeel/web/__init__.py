@@ -25,9 +25,9 @@ def create_app(settings: Settings | None = None) -> Flask:
         TEMPLATES_AUTO_RELOAD=True,
     )
     csrf.init_app(app)
-    from amberkeel.web import board, camera, copies, data, desk, handoff, intake, jobs, lens, masks, profiles, tracks
+    from amberkeel.web.areas import AREAS
 
-    for area in (board, intake, desk, data, jobs, handoff, masks, tracks, copies, camera, lens, profiles):
+    for area in AREAS:
         app.register_blueprint(area.blueprint)
     app.register_error_handler(KeelError, _say)
     app.register_error_handler(404, lambda e: (render_template("message.html", title="Not here", text="There is nothing at this address."), 404))

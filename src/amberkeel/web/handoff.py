@@ -5,11 +5,12 @@ import json
 from flask import Blueprint, Response, abort
 
 from amberkeel.core.errors import HandoffError
+from amberkeel.core.handoff.document import document_in_world
 from amberkeel.core.handoff.tables import camera_csv, points_csv
 from amberkeel.core.handoff.usd import usd_text
 from amberkeel.store.models import Attempt
-from amberkeel.core.handoff.document import document_in_world
-from amberkeel.store.solves import datum_of, document_of
+from amberkeel.store.solve import document_of
+from amberkeel.store.world import datum_of
 from amberkeel.web.common import get_shot, media, open_session
 
 blueprint = Blueprint("handoff", __name__)

@@ -22,8 +22,8 @@ from amberkeel.core.plate.sequence import spans
 from amberkeel.jobs.masks import accept_proposal, make_mask, samples_of
 from amberkeel.jobs.queue import send
 from amberkeel.store import edits
-from amberkeel.store.cuts import affected, cut
 from amberkeel.store.jobs import submit
+from amberkeel.store.mask_cuts import affected, cut
 from amberkeel.store.masks import (
     check_mask,
     cover,
@@ -40,9 +40,9 @@ from amberkeel.store.masks import (
 from amberkeel.store.models import Mask, Proposal, Shot
 from amberkeel.store.tracks import live_tracks, to_track_set
 from amberkeel.web.common import get_shot, media, open_session, send_packed
-from amberkeel.web.data import shot_state
-from amberkeel.web.plates import receive, under_roots, upload_folder
+from amberkeel.web.plate.sources import receive, under_roots, upload_folder
 from amberkeel.web.sent import sent
+from amberkeel.web.state import shot_state
 
 blueprint = Blueprint("masks", __name__)
 

@@ -10,8 +10,8 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from amberkeel.core.errors import FollowError
-from amberkeel.core.follow.detect import DetectSettings, find_features, grain_sigma, soften_px
 from amberkeel.core.follow.blur import SHARP, Smear
+from amberkeel.core.follow.detect import DetectSettings, find_features, grain_sigma, soften_px
 from amberkeel.core.follow.follower import MODEL_NOISE_PX, BlurWatch, Follower, Limits
 from amberkeel.core.follow.gaps import part_wrong_resumes
 from amberkeel.core.masks.raster import grow

@@ -14,7 +14,16 @@ from amberkeel.core.errors import LensError
 from amberkeel.core.geometry.rotations import nearest_rotation
 from amberkeel.core.lens.drawn import AXES, DrawnLine, LensOrder
 from amberkeel.core.lens.kernels import PLACES
-from amberkeel.core.lens.line_adjust import AGAIN, Lines, LineState, adjust_lines, corner_effect, line_covariance, noise_scale, robust_cost
+from amberkeel.core.lens.line_adjust import (
+    AGAIN,
+    Lines,
+    LineState,
+    adjust_lines,
+    corner_effect,
+    line_covariance,
+    noise_scale,
+    robust_cost,
+)
 from amberkeel.core.lens.line_errors import FREE
 from amberkeel.core.lens.model import Lens
 

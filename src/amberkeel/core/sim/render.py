@@ -13,7 +13,6 @@ from amberkeel.core.sim.motion import Move
 from amberkeel.core.sim.raster import NEAR, shade, visible_triangles
 from amberkeel.core.sim.scene import Scene, mesh_at
 
-
 ARM_M = 0.4
 """Metres in front of the camera nearer than which nothing is put in to measure slip by."""
 

@@ -231,8 +231,6 @@ class NormalSystem:
         damping : of the points' own matrices. information : (P,) factor on each point's weight, or None for 1.
         """
         each = np.ones(len(bundle.rhos)) if information is None else information
-        for array in self.sums:
-            array.fill(0.0)
         eliminate_points(
             bundle.scene(), bundle.observations(), bundle.loss_scale**2, each, damping, self.places, self.sums, self.kept
         )

@@ -21,7 +21,7 @@ MOST_BEHIND = -1e-3
 """Inverse depth below which a point lies behind its camera for good."""
 
 
-def find_outliers(problem: Problem, tracks: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def find_outliers(problem: Problem, tracks: np.ndarray) -> tuple[Problem, np.ndarray]:
     """Judge measurements by their residuals, and tracks by the share of theirs that agrees.
 
     Parameters
@@ -30,7 +30,8 @@ def find_outliers(problem: Problem, tracks: np.ndarray) -> tuple[np.ndarray, np.
 
     Returns
     -------
-    inlier : (N,) bool, measurements that count. dropped : (P,) bool, tracks that are outliers as a whole.
+    The problem with its inliers judged anew and the points of those tracks triangulated anew from all measurements, and
+    (P,) bool, tracks that are outliers as a whole.
     """
     judged = problem.copied()
     judged.inlier[:] = True
@@ -43,7 +44,7 @@ def find_outliers(problem: Problem, tracks: np.ndarray) -> tuple[np.ndarray, np.
     count = np.bincount(judged.track, minlength=len(tracks))
     agree = np.bincount(judged.track[rows[~bad]], minlength=len(tracks))
     few = agree < np.maximum(TRACK_SHARE * count, LEAST_AGREEING)
-    return judged.inlier, tracks & (few | ~judged.triangulated | (judged.rhos < MOST_BEHIND))
+    return judged, tracks & (few | ~judged.triangulated | (judged.rhos < MOST_BEHIND))
 
 
 def agreeing_share(tracks: TrackSet, residuals: np.ndarray, sigma: np.ndarray, factor: float) -> np.ndarray:

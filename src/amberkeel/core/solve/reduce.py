@@ -93,30 +93,35 @@ def fill_residuals(scene, seen, point, out):
         )  # fmt: skip
 
 
+@njit(cache=True, nogil=True, fastmath=True)
+def _robust_cost(scene, seen, scale2, begin, end):
+    """Return the sum of the Cauchy loss of whitened residuals over the points from `begin` to `end`."""
+    e = np.empty(2)
+    total, product = 0.0, 1.0
+    for p in range(begin, end):
+        for n in range(seen.first[p], seen.first[p + 1]):
+            if seen.weight[n] == 0.0:
+                continue
+            f = seen.camera[n]
+            ahead = residual(
+                scene.rotations[f], scene.centres[f], scene.anchors[p], scene.directions[p], scene.rhos[p],
+                scene.lenses[f], seen.xy[n], e,
+            )  # fmt: skip
+            r2 = (e[0] * e[0] + e[1] * e[1]) * seen.weight[n] * seen.weight[n] if ahead else BEHIND
+            product *= 1.0 + r2 / scale2
+            if product > 1e200:
+                total += np.log(product)
+                product = 1.0
+    return scale2 * (total + np.log(product))
+
+
 @njit(cache=True, nogil=True, fastmath=True, parallel=True)
 def robust_cost(scene, seen, scale2):
     """Return half the sum of the Cauchy loss of whitened residuals, `scale2` being its scale squared."""
-    points = len(scene.rhos)
-    parts = np.zeros(CHUNKS)
+    parts, points = np.zeros(CHUNKS), len(scene.rhos)
     for chunk in prange(CHUNKS):
-        e = np.empty(2)
-        total, product = 0.0, 1.0
-        for p in range(chunk * points // CHUNKS, (chunk + 1) * points // CHUNKS):
-            for n in range(seen.first[p], seen.first[p + 1]):
-                if seen.weight[n] == 0.0:
-                    continue
-                f = seen.camera[n]
-                ahead = residual(
-                    scene.rotations[f], scene.centres[f], scene.anchors[p], scene.directions[p], scene.rhos[p],
-                    scene.lenses[f], seen.xy[n], e,
-                )  # fmt: skip
-                r2 = (e[0] * e[0] + e[1] * e[1]) * seen.weight[n] * seen.weight[n] if ahead else BEHIND
-                product *= 1.0 + r2 / scale2
-                if product > 1e200:
-                    total += np.log(product)
-                    product = 1.0
-        parts[chunk] = 0.5 * scale2 * (total + np.log(product))
-    return parts.sum()
+        parts[chunk] = _robust_cost(scene, seen, scale2, chunk * points // CHUNKS, (chunk + 1) * points // CHUNKS)
+    return 0.5 * parts.sum()
 
 
 @njit(cache=True, fastmath=True, nogil=True)
@@ -293,9 +298,33 @@ def _eliminate(seen, places, p, sums, kept, c, rows, panel, runs, y, ys):
                     line[at + j] -= y0 * p0[first + j] + y1 * p1[first + j] + y2 * p2[first + j]
 
 
+@njit(cache=True, nogil=True, fastmath=True)
+def _eliminate_chunk(scene, seen, scale2, information, damping, places, sums, kept, c, longest):
+    """Add the points of chunk `c` to its sums; `longest` is the most observations of any point."""
+    sums.tiles[c] = 0.0
+    sums.border[c] = 0.0
+    sums.corner[c] = 0.0
+    sums.side[c] = 0.0
+    sums.taken[c] = 0.0
+    e, basis, v, y, ys = np.empty(2), np.empty((3, 2)), np.empty((3, 3)), np.empty((POSE, 3)), np.empty(3)
+    jc, jp, js = np.empty((2, LOCAL)), np.empty((2, 3)), np.empty((2, places.columns.shape[1]))
+    at = np.zeros(sums.corner.shape[1] + 1, np.int64)
+    rows, runs, panel = np.empty(longest, np.int64), np.empty(longest + 1, np.int64), np.empty((3, POSE * longest))
+    for k in range(places.chunks[c], places.chunks[c + 1]):
+        p = places.order[k]
+        _accumulate(scene, seen, scale2, information, places, p, at, sums, kept, c, v, jc, jp, js, e, basis)
+        if places.kept[p] >= 0:
+            _keep(seen, places, p, places.kept[p], sums, kept, c, v)
+            continue
+        for a in range(3):
+            v[a, a] = v[a, a] * (1.0 + damping) + POINT_FLOOR
+        _invert3(v, kept.inverses[p])
+        _eliminate(seen, places, p, sums, kept, c, rows, panel, runs, y, ys)
+
+
 @njit(cache=True, nogil=True, fastmath=True, parallel=True)
 def eliminate_points(scene, seen, scale2, information, damping, places, sums, kept):
-    """Add the normal system to the sums of every chunk, which are 0 before, points eliminated but for those kept.
+    """Fill the sums of every chunk with the normal system, points eliminated but for those that are kept.
 
     Parameters
     ----------
@@ -306,20 +335,8 @@ def eliminate_points(scene, seen, scale2, information, damping, places, sums, ke
     for p in range(len(seen.first) - 1):
         longest = max(longest, seen.first[p + 1] - seen.first[p])
     for c in prange(CHUNKS):
-        e, basis, v, y, ys = np.empty(2), np.empty((3, 2)), np.empty((3, 3)), np.empty((POSE, 3)), np.empty(3)
-        jc, jp, js = np.empty((2, LOCAL)), np.empty((2, 3)), np.empty((2, places.columns.shape[1]))
-        at = np.zeros(sums.corner.shape[1] + 1, np.int64)
-        rows, runs, panel = np.empty(longest, np.int64), np.empty(longest + 1, np.int64), np.empty((3, POSE * longest))
-        for k in range(places.chunks[c], places.chunks[c + 1]):
-            p = places.order[k]
-            _accumulate(scene, seen, scale2, information, places, p, at, sums, kept, c, v, jc, jp, js, e, basis)
-            if places.kept[p] >= 0:
-                _keep(seen, places, p, places.kept[p], sums, kept, c, v)
-                continue
-            for a in range(3):
-                v[a, a] = v[a, a] * (1.0 + damping) + POINT_FLOOR
-            _invert3(v, kept.inverses[p])
-            _eliminate(seen, places, p, sums, kept, c, rows, panel, runs, y, ys)
+        # A call of its own: within a parallel loop numba does not see that members of a tuple alias one another.
+        _eliminate_chunk(scene, seen, scale2, information, damping, places, sums, kept, c, longest)
 
 
 @njit(cache=True, nogil=True, fastmath=True)

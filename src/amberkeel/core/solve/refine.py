@@ -163,6 +163,35 @@ def _linear_start(scene, camera, xy, weight, a, z, p):
     return top / bottom if bottom > 1e-14 else 0.0
 
 
+@njit(cache=True, fastmath=True, nogil=True)
+def _triangulate(scene, seen, point, scale2, p, warm):
+    """Triangulate point `p` in place; return whether it has a place in front of the cameras."""
+    a, z = seen.first[p], seen.first[p + 1]
+    count = 0
+    for n in range(a, z):
+        if seen.weight[n] > 0.0:
+            count += 1
+    if count < 2:
+        return False
+    if warm:
+        cost, _ = _refine(scene, seen.camera, point, seen.xy, seen.weight, a, z, False, p, scale2, 8)
+        if cost < count * scale2:
+            return scene.rhos[p] > BEHIND_ALLOWED
+    linear = _linear_start(scene, seen.camera, seen.xy, seen.weight, a, z, p)
+    ray = scene.directions[p].copy()
+    scene.rhos[p] = max(linear, 1e-6)
+    cost, _ = _refine(scene, seen.camera, point, seen.xy, seen.weight, a, z, False, p, scale2, 15)
+    if cost > 0.2 * count * scale2:
+        near, rho = scene.directions[p].copy(), scene.rhos[p]
+        scene.directions[p] = ray
+        scene.rhos[p] = 1e-6
+        other, _ = _refine(scene, seen.camera, point, seen.xy, seen.weight, a, z, False, p, scale2, 15)
+        if other >= cost:
+            scene.directions[p] = near
+            scene.rhos[p] = rho
+    return scene.rhos[p] > BEHIND_ALLOWED
+
+
 @njit(cache=True, fastmath=True, nogil=True, parallel=True)
 def triangulate_points(scene, seen, point, scale2, wanted, good):
     """Triangulate the `wanted` (P,) points of a scene from their observations in known cameras, in place.
@@ -175,35 +204,10 @@ def triangulate_points(scene, seen, point, scale2, wanted, good):
     scene : its points are changed. seen : observations by point; `point` (N,) is each one's point.
     scale2 : square of the Cauchy scale. good : (P,) bool, filled: at least two observations, in front of the cameras.
     """
-    for p in prange(len(seen.first) - 1):
-        if not wanted[p]:
-            continue
-        a, z = seen.first[p], seen.first[p + 1]
-        warm, good[p] = good[p], False
-        count = 0
-        for n in range(a, z):
-            if seen.weight[n] > 0.0:
-                count += 1
-        if count < 2:
-            continue
-        if warm:
-            cost, _ = _refine(scene, seen.camera, point, seen.xy, seen.weight, a, z, False, p, scale2, 8)
-            good[p] = scene.rhos[p] > BEHIND_ALLOWED
-            if cost < count * scale2:
-                continue
-        linear = _linear_start(scene, seen.camera, seen.xy, seen.weight, a, z, p)
-        ray = scene.directions[p].copy()
-        scene.rhos[p] = max(linear, 1e-6)
-        cost, _ = _refine(scene, seen.camera, point, seen.xy, seen.weight, a, z, False, p, scale2, 15)
-        if cost > 0.2 * count * scale2:
-            near, rho = scene.directions[p].copy(), scene.rhos[p]
-            scene.directions[p] = ray
-            scene.rhos[p] = 1e-6
-            other, _ = _refine(scene, seen.camera, point, seen.xy, seen.weight, a, z, False, p, scale2, 15)
-            if other >= cost:
-                scene.directions[p] = near
-                scene.rhos[p] = rho
-        good[p] = scene.rhos[p] > BEHIND_ALLOWED
+    for p in prange(len(wanted)):
+        if wanted[p]:
+            # A call of its own: within a parallel loop numba does not see that members of `scene` alias one another.
+            good[p] = _triangulate(scene, seen, point, scale2, p, good[p])
 
 
 @njit(cache=True, fastmath=True, nogil=True)

@@ -184,7 +184,7 @@ def _adjust_together(
         for k, (part, (_, rows)) in enumerate(zip(parts, cut)):
             problems[k].update(part, rows)
             if not last:
-                problems[k].inlier, dropped[k] = find_outliers(problems[k], everyone[k])
+                problems[k], dropped[k] = find_outliers(problems[k], everyone[k])
     return [replace(one, problem=p, freedom=freedom, dropped=d) for one, p, d in zip(solved, problems, dropped)]
 
 

@@ -247,13 +247,12 @@ def _finish(problem: Problem, freedom: Freedom, later: tuple[str, ...], progress
         settle(problem, freedom, 30 if cycle else 20, scale)
         if cycle == 1:
             problem, freedom = _more_lens(problem, freedom, later, scale)
-        problem.inlier, dropped = find_outliers(problem, everyone)
+        problem, dropped = find_outliers(problem, everyone)
         if (everyone & ~dropped).sum() < LEAST_TRACKS:
             raise SolveError(
                 "Fewer than eight tracks agree with any one camera.", "Mask what moves, or follow more features."
             )
     problem.active = everyone & ~dropped
-    problem.triangulate(problem.active & ~problem.triangulated, FINAL_SCALE)
     bundle, rows = problem.bundle(problem.solved, problem.active, problem.all_but_first, freedom, FINAL_SCALE)
     problem.update(adjust(bundle, 40, 1e-8).bundle, rows)
     return Solved(problem, freedom, dropped)

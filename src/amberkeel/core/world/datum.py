@@ -9,6 +9,7 @@ from amberkeel.core.errors import WorldError
 from amberkeel.core.geometry.rotations import nearest_rotation
 from amberkeel.core.points import PointSet
 
+
 @dataclass(frozen=True)
 class Datum:
     """A similarity from the solve's coordinates to the world's: ``x_world = scale * rotation @ x + translation``.

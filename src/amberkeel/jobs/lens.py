@@ -1,0 +1,69 @@
+"""Jobs of the lens stage: a lens from a filmed grid, and straightened plates."""
+
+import shutil
+from pathlib import Path
+
+from amberkeel.core.errors import LensError
+from amberkeel.core.lens.chart import calibrate
+from amberkeel.core.lens.profile import LensProfile as Profile
+from amberkeel.core.lens.profile import profile_document, profile_from_chart, read_profile
+from amberkeel.core.lens.stills import open_stills
+from amberkeel.core.lens.straighten import StraightenOrder, straighten_plate
+from amberkeel.core.lens.views import ChartOrder, find_views
+from amberkeel.core.progress import Progress, span
+from amberkeel.jobs.chain import following
+from amberkeel.jobs.images import open_row, plate_row
+from amberkeel.settings import Settings
+from amberkeel.store.edits import apply
+from amberkeel.store.models import LensProfile, Shot
+from amberkeel.store.session import session
+
+
+def profile_in_use(settings: Settings, shot_id: int) -> Profile:
+    """Return a shot's lens profile at its plate's size; raises LensError when it has none."""
+    with session(settings.database) as opened:
+        shot = opened.get(Shot, shot_id)
+        row = opened.get(LensProfile, shot.profile_id) if shot.profile_id else None
+        if row is None:
+            raise LensError("This shot uses no lens profile.", "Draw lines and use them, or choose a profile.")
+        return read_profile(row.document).rescaled(shot.plate.width, shot.plate.height)
+
+
+def chart(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+    """Calibrate a lens from pictures of a grid; it becomes a profile of the production, in use on the shot."""
+    total, pictures = open_stills(arguments["where"])
+    order = ChartOrder(**arguments["order"])
+    views, (width, height) = find_views(pictures, order, span(progress, 0.0, 0.8), total)
+    progress(0.85, "Adjusting views and lens")
+    fit = calibrate(views, width, height, order)
+    row = plate_row(settings, shot_id)
+    profile = profile_from_chart(fit, arguments.get("name") or "Lens from a grid", row.sensor_width_mm)
+    document = profile_document(profile) | {
+        "views": [{"name": n, "rms_px": float(r), "astray": bool(a)} for n, r, a in zip(fit.views, fit.view_rms, fit.astray)],
+        "coverage": fit.coverage.tolist(),
+        "map_sigma_px": fit.map_sigma_px,
+    }
+    profile.rescaled(row.width, row.height)
+    with session(settings.database) as opened:
+        kept = LensProfile(production_id=opened.get(Shot, shot_id).production_id, name=profile.name, document=document)
+        opened.add(kept)
+        opened.flush()
+        apply(opened, shot_id, "lens", {"profile": kept.id, "label": f"Lens from a grid ({len(views)} views)"})
+    if arguments.get("temporary"):
+        shutil.rmtree(arguments["where"], ignore_errors=True)
+    return following(settings, shot_id, arguments)
+
+
+def straightened_folder(settings: Settings, shot_id: int) -> Path:
+    """Return where a shot's straightened plate is written."""
+    return Path(settings.media) / "straightened" / str(shot_id)
+
+
+def straighten(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+    """Write the plate straightened through the profile in use, with its ST maps."""
+    row, profile = plate_row(settings, shot_id), profile_in_use(settings, shot_id)
+    out = straightened_folder(settings, shot_id)
+    shutil.rmtree(out, ignore_errors=True)
+    order = StraightenOrder(arguments["overscan"], arguments["filter"], arguments["format"], True)
+    straighten_plate(open_row(row), profile, out, order, progress)
+    return following(settings, shot_id, arguments)

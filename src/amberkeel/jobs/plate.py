@@ -1,0 +1,43 @@
+"""What the job of the plate stage does: proxies, and what is measured on every frame."""
+
+import cv2
+import numpy as np
+
+from amberkeel.core.follow.blur import glance, smears
+from amberkeel.core.plate.decode import encode_jpeg, to_gray
+from amberkeel.core.progress import Progress
+from amberkeel.jobs.chain import following
+from amberkeel.jobs.images import open_row, plate_row
+from amberkeel.settings import Settings
+from amberkeel.store.media import Media
+from amberkeel.store.models import Plate
+from amberkeel.store.session import session
+
+
+def proxy(picture: np.ndarray, width: int, pixel_aspect: float = 1.0) -> np.ndarray:
+    """Return a picture (H, W, 3) at most `width` pixels wide, with square pixels."""
+    height, across = picture.shape[:2]
+    shown = across * max(pixel_aspect, 1.0)
+    tall = height / min(pixel_aspect, 1.0)
+    scale = min(1.0, width / shown)
+    size = (int(round(shown * scale)), int(round(tall * scale)))
+    return picture if size == (across, height) else cv2.resize(picture, size, interpolation=cv2.INTER_AREA)
+
+
+def ingest(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+    """Read every frame once, make its proxy, measure its blur, and find out whether the plate is whole."""
+    row, media = plate_row(settings, shot_id), Media(settings.media)
+    plate, hashes, seen = open_row(row), [], []
+    for k, frame in enumerate(plate.frames.tolist()):
+        picture = plate.read(frame)
+        seen.append(glance(to_gray(picture)))
+        hashes.append(media.put(encode_jpeg(proxy(picture, 1920, row.pixel_aspect))))
+        if k == len(plate.frames) // 2:
+            thumbnail = media.put(encode_jpeg(proxy(picture, 480, row.pixel_aspect), 85))
+        progress((k + 1) / len(plate.frames), f"Making proxies, frame {frame}")
+    with session(settings.database) as opened:
+        kept = opened.get(Plate, row.id)
+        kept.proxies, kept.thumbnail = hashes, thumbnail
+        blur = smears(seen)
+        kept.blur = {"length": [round(b.length, 2) for b in blur], "angle": [round(b.angle, 3) for b in blur]}
+    return following(settings, shot_id, arguments)

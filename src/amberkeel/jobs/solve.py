@@ -1,0 +1,67 @@
+"""What the job of the solve stage does."""
+
+
+
+from amberkeel.core.errors import KeelError
+from amberkeel.core.lens import focal_px_from_mm
+from amberkeel.core.progress import Progress, span
+from amberkeel.core.solve.lens_plan import LensChoice
+from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.shared_lens import SharedShot, solve_together
+from amberkeel.core.solve.solve import solve_tracks
+from amberkeel.core.solve_plate import with_profile
+from amberkeel.jobs import lens
+from amberkeel.jobs.chain import following
+from amberkeel.jobs.images import open_row, plate_row
+from amberkeel.settings import Settings
+from amberkeel.store.edits import apply
+from amberkeel.store.masks import live_masks
+from amberkeel.store.media import Media
+from amberkeel.store.models import Shot
+from amberkeel.store.session import session
+from amberkeel.store.solve import store_attempt
+from amberkeel.store.tracks import live_tracks, to_track_set
+
+
+def solve(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+    """Solve the camera from the shot's tracks and add the attempt to the ledger, pinned; shots that share its lens get one too."""
+    ids = [shot_id, *arguments.get("share", [])]
+    asked = [_to_solve(settings, number, arguments) for number in ids]
+    shots = [shot for shot, _ in asked]
+    if len(shots) > 1:
+        solutions = solve_together(shots, span(progress, 0.0, 0.97))
+    else:
+        one = shots[0]
+        solutions = [solve_tracks(one.tracks, one.frames, one.width, one.height, one.recipe, span(progress, 0.0, 0.97))]
+    with session(settings.database) as opened:
+        for number, solution, (_, stamp) in zip(ids, solutions, asked):
+            shot = opened.get(Shot, number)
+            count = len([m for m in live_masks(opened, shot) if m.on])
+            attempt = store_attempt(opened, Media(settings.media), shot, solution, stamp, count)
+            if number == shot_id:
+                apply(opened, shot_id, "pin", {"attempt": attempt.id})
+            else:
+                shot.revision += 1
+    return following(settings, shot_id, arguments)
+
+
+def _to_solve(settings: Settings, shot_id: int, arguments: dict) -> tuple[SharedShot, int]:
+    """Return a shot as a solve takes it, and the stamp of its tracks."""
+    row = plate_row(settings, shot_id)
+    with session(settings.database) as opened:
+        shot = opened.get(Shot, shot_id)
+        rows, stamp, name = live_tracks(opened, shot), shot.tracks_stamp, shot.name
+    if not rows:
+        raise KeelError(f"{name} has no tracks to solve from.", "Follow features first.")
+    focal = focal_px_from_mm(arguments["focal_mm"], row.sensor_width_mm, row.width) if arguments.get("focal_mm") else None
+    recipe = Recipe(
+        focal_px=focal,
+        pixel_aspect=row.pixel_aspect,
+        motion=arguments.get("motion", "auto"),
+        distortion=arguments.get("distortion", "estimate"),
+        lens={name: LensChoice(**choice) for name, choice in arguments.get("terms", {}).items()},
+        zoom=bool(arguments.get("zoom", False)),
+    )
+    if arguments.get("distortion") == "profile":
+        recipe = with_profile(recipe, lens.profile_in_use(settings, shot_id))
+    return SharedShot(name, to_track_set(rows), open_row(row).frames, row.width, row.height, recipe), stamp

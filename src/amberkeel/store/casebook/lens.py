@@ -1,0 +1,30 @@
+"""What the attempt in use says of its lens."""
+
+
+from sqlalchemy.orm import Session
+
+from amberkeel.core.handoff.wording import sentence
+from amberkeel.core.solve.reasons import read_reason
+from amberkeel.store.casebook.finding import Finding
+from amberkeel.store.models import Attempt, Shot
+
+LOOSE = 0.01
+"""Relative sigma of the focal length from which it is called loose."""
+
+
+def findings(_session: Session, _shot: Shot, attempt: Attempt | None) -> list[Finding]:
+    """Return how well the focal length is determined, and what the solve notes."""
+    if attempt is None:
+        return []
+    figures, found = attempt.figures, []
+    share = figures["focal_sigma_px"] / figures["focal_px"]
+    if share > LOOSE:
+        text = (
+            f"Focal length is loose: one sigma is {100 * share:.1f} % of it. A known length, straight lines or more "
+            "parallax would settle it."
+        )
+        found.append(Finding(text))
+    elif share > 0.0:
+        found.append(Finding(f"Focal length is well determined: one sigma is {100 * share:.2f} % of it.", True))
+    notes = figures.get("lens_notes", [])
+    return found + [Finding(note if isinstance(note, str) else sentence(read_reason(note))) for note in notes]

@@ -1,0 +1,29 @@
+"""Frames with too few live tracks."""
+
+
+from sqlalchemy import text
+from sqlalchemy.orm import Session
+
+from amberkeel.core.plate.sequence import spans
+from amberkeel.store.casebook.finding import Finding
+from amberkeel.store.models import Attempt, Shot
+
+FLOOR = 8
+"""Live tracks on a frame below which a camera hangs by a thread."""
+
+LIVE = "select f, count(*) from track, unnest(frames) f where shot_id = :shot and not removed and state = 'active' group by f"
+
+
+def findings(session: Session, shot: Shot, _attempt: Attempt | None) -> list[Finding]:
+    """Return a finding on frames with too few live tracks, with what could help there."""
+    plate, counts = shot.plate, dict(session.execute(text(LIVE), {"shot": shot.id}).all())
+    thin = [f for f in range(plate.first, plate.last + 1) if counts.get(f, 0) < FLOOR]
+    if not counts or not thin:
+        return []
+    lengths = plate.blur.get("length", [])
+    blurred = [f for f in thin if f - plate.first < len(lengths) and lengths[f - plate.first] > 0]
+    if len(blurred) > len(thin) / 2:
+        help = "They are blurred: bridge more frames of blur when following, or place tracks by hand on both sides of them."
+    else:
+        help = "Place tracks by hand there, follow a surface, choose from sightings, or prepare a tracking copy with more contrast."
+    return [Finding(f"Fewer than {FLOOR} tracks live on {spans(thin)}. {help}")]

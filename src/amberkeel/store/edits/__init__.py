@@ -1,0 +1,86 @@
+"""The one door for user edits: each is recorded with its inverse, which gives undo, redo and the history."""
+
+from collections.abc import Callable
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from amberkeel.core.errors import KeelError
+from amberkeel.store.edits import lens, masks, plate, solve, tracks, world
+from amberkeel.store.models import Edit, Shot
+
+
+class StaleEdit(KeelError):
+    """Someone changed the shot since the page was drawn."""
+
+    def __init__(self):
+        super().__init__("This shot has changed since you opened it.", "The page shows the newest state now; do it again there.")
+
+
+KINDS: dict[str, Callable[[Session, Shot, dict], tuple[dict, str]]] = {
+    "copy": plate.copy,
+    "mask": masks.mask,
+    "masks": masks.masks,
+    "states": tracks.states,
+    "tracks": tracks.removed,
+    "cut": tracks.cut,
+    "samples": tracks.samples,
+    "lens": lens.lens,
+    "profile": lens.profile,
+    "pin": solve.pin,
+    "datum": world.datum,
+}
+"""What makes each kind of edit: given its payload, it changes rows and returns the inverse payload and a label."""
+
+
+def _locked(session: Session, shot_id: int) -> Shot:
+    shot = session.scalar(select(Shot).where(Shot.id == shot_id).with_for_update())
+    if shot is None:
+        raise KeelError("There is no such shot.")
+    return shot
+
+
+def apply(session: Session, shot_id: int, kind: str, payload: dict, revision: int | None = None) -> Edit:
+    """Make an edit and record it. Raises StaleEdit when the shot is past the `revision` the user saw."""
+    shot = _locked(session, shot_id)
+    if revision is not None and revision != shot.revision:
+        raise StaleEdit()
+    if kind not in KINDS:
+        raise KeelError(f"There is no edit “{kind}”.")
+    payload = {key: value for key, value in payload.items() if key != "stamp"}  # only one undone or done again has one
+    inverse, label = KINDS[kind](session, shot, payload)
+    for old in session.scalars(select(Edit).where(Edit.shot_id == shot_id, Edit.undone)):
+        session.delete(old)
+    edit = Edit(shot_id=shot_id, kind=kind, label=label, payload=payload, inverse=inverse)
+    session.add(edit)
+    shot.revision += 1
+    session.flush()
+    return edit
+
+
+def undo(session: Session, shot_id: int) -> str:
+    """Take the newest edit back; return its label."""
+    return _step(session, shot_id, back=True)
+
+
+def redo(session: Session, shot_id: int) -> str:
+    """Make the edit undone last again; return its label."""
+    return _step(session, shot_id, back=False)
+
+
+def _step(session: Session, shot_id: int, back: bool) -> str:
+    """Go one edit back or on in the shot's history."""
+    shot = _locked(session, shot_id)
+    order = Edit.id.desc() if back else Edit.id
+    edit = session.scalar(select(Edit).where(Edit.shot_id == shot_id, Edit.undone != back).order_by(order).limit(1))
+    if edit is None:
+        raise KeelError(f"There is nothing to {'undo' if back else 'redo'}.")
+    KINDS[edit.kind](session, shot, edit.inverse if back else edit.payload)
+    edit.undone = back
+    shot.revision += 1
+    return edit.label
+
+
+def history(session: Session, shot_id: int, most: int = 40) -> list[Edit]:
+    """Return a shot's edits, newest first."""
+    return list(session.scalars(select(Edit).where(Edit.shot_id == shot_id).order_by(Edit.id.desc()).limit(most)))

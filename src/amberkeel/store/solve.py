@@ -1,0 +1,99 @@
+"""Attempts: storing solutions, and reading them back for pages and files."""
+
+import json
+
+import numpy as np
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from amberkeel.core.handoff.document import read_solution, solution_arrays, solve_document, upgraded
+from amberkeel.core.points import PointSet, points_at
+from amberkeel.core.solve.reasons import CHECK_MOVES, DISAGREES, Reason, as_document, read_reason
+from amberkeel.core.solve.solution import Solution
+from amberkeel.store.media import Media
+from amberkeel.store.models import Attempt, Shot
+
+
+def store_attempt(session: Session, media: Media, shot: Shot, solution: Solution, stamp: int, masks: int = 0) -> Attempt:
+    """Store a solution as the shot's next attempt.
+
+    `stamp` is that of the tracks it was solved from; `masks` is how many masks the tracks were followed with.
+    """
+    plate = shot.plate
+    document = solve_document(solution, plate=plate.label, fps=plate.fps)
+    mm = plate.sensor_width_mm / plate.width
+    figures = {
+        **document["quality"],
+        "focal_px": solution.path.lens.focal_px[0],
+        "focal_mm": solution.path.lens.focal_px[0] * mm,
+        "focal_sigma_mm": solution.focal_sigma_px * mm,
+        "k1": solution.path.lens.radial[0],
+        "lens_notes": [as_document(note) for note in solution.lens_report.notes],
+    }
+    number = (session.scalar(select(func.max(Attempt.number)).where(Attempt.shot_id == shot.id)) or 0) + 1
+    attempt = Attempt(
+        shot_id=shot.id,
+        number=number,
+        recipe=document["recipe"],
+        snapshot={
+            "tracks_stamp": stamp,
+            "masks_stamp": shot.masks_stamp,
+            "lens_stamp": shot.lens_stamp,
+            "masks": masks,
+            "states": dict(zip(map(str, solution.tracks.ids.tolist()), solution.tracks.states)),
+            "reasons": {str(track): as_document(reason) for track, reason in solution.reasons.items()},
+        },
+        figures=figures,
+        document=media.put(json.dumps(document).encode()),
+        errors=media.put_arrays(**solution_arrays(solution)),
+    )
+    session.add(attempt)
+    session.flush()
+    return attempt
+
+
+def ledger(session: Session, shot: Shot) -> list[Attempt]:
+    """Return a shot's attempts, newest first."""
+    return list(session.scalars(select(Attempt).where(Attempt.shot_id == shot.id).order_by(Attempt.number.desc())))
+
+
+def document_of(media: Media, attempt: Attempt) -> dict:
+    """Return an attempt's solve document in the solve's own coordinates."""
+    document = json.loads(media.get(attempt.document))
+    return upgraded(document, _known_ids(media, attempt)) if "id" not in (document["points"] or [{"id": 0}])[0] else document
+
+
+def _known_ids(media: Media, attempt: Attempt) -> np.ndarray:
+    """Return the ids of the tracks that have a point, in the document's order."""
+    points = points_of(media, attempt)
+    return points.ids[points.known]
+
+
+def arrays_of(media: Media, attempt: Attempt) -> dict[str, np.ndarray]:
+    """Return an attempt's tracks, points and residuals as `solution_arrays` names them."""
+    arrays = media.get_arrays(attempt.errors)
+    return {("outlier" if name == "set_aside" else name): values for name, values in arrays.items()}
+
+
+def points_of(media: Media, attempt: Attempt) -> PointSet:
+    """Return an attempt's points by track id, in the solve's own coordinates."""
+    arrays = arrays_of(media, attempt)
+    points = arrays["points"]
+    return PointSet(arrays["track_id"], points) if points.shape[1] == 4 else points_at(arrays["track_id"], points)
+
+
+def reasons_of(attempt: Attempt) -> dict[int, Reason]:
+    """Return why tracks did not count, by track id."""
+    out = {}
+    for track, kept in attempt.snapshot["reasons"].items():
+        if isinstance(kept, dict):
+            out[int(track)] = read_reason(kept)
+        else:
+            out[int(track)] = Reason(CHECK_MOVES if "check" in kept else DISAGREES)
+    return out
+
+
+def solution_of(media: Media, attempt: Attempt) -> Solution:
+    """Return an attempt as core's solution, able to be judged again."""
+    reasons = {track: as_document(reason) for track, reason in reasons_of(attempt).items()}
+    return read_solution(document_of(media, attempt), arrays_of(media, attempt), reasons)

@@ -1,0 +1,35 @@
+"""Edits that a page asks for as they are, undo and redo."""
+
+from flask import Blueprint, jsonify, request
+
+from amberkeel.core.errors import KeelError
+from amberkeel.store import edits
+from amberkeel.web.common import get_shot, open_session
+from amberkeel.web.sent import sent
+from amberkeel.web.state import shot_state
+
+blueprint = Blueprint("edits", __name__)
+
+FROM_PAGES = ("states", "tracks", "pin")
+"""Edits that a page may ask for as they are; all others have views of their own."""
+
+
+@blueprint.post("/shots/<int:number>/edit")
+def edit(number: int):
+    """Make an edit; refuse one made on an older state."""
+    asked = sent()
+    if asked.get("kind") not in FROM_PAGES:
+        raise KeelError(f"There is no edit “{asked.get('kind')}”.")
+    with open_session() as opened:
+        edits.apply(opened, number, str(asked["kind"]), asked.part("payload"), asked.get("revision"))
+        return jsonify(shot_state(opened, get_shot(opened, number)))
+
+
+@blueprint.post("/shots/<int:number>/undo")
+@blueprint.post("/shots/<int:number>/redo")
+def step(number: int):
+    """Undo or redo one edit."""
+    with open_session() as opened:
+        move = edits.undo if request.path.endswith("undo") else edits.redo
+        label = move(opened, number)
+        return jsonify({**shot_state(opened, get_shot(opened, number)), "said": label})

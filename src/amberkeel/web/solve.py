@@ -1,0 +1,183 @@
+"""The solve stage: solves started, attempts with their residuals, two attempts side by side."""
+
+import math
+
+import numpy as np
+from flask import (
+    Blueprint,
+    abort,
+    jsonify,
+    render_template,
+    request,
+)
+
+from amberkeel.core.errors import KeelError
+from amberkeel.core.handoff.document import document_in_world
+from amberkeel.core.handoff.wording import sentence
+from amberkeel.core.solve.lens_plan import FIXED, FREE, SOFT
+from amberkeel.core.solve.radial_lens import LENS_NAMES
+from amberkeel.core.world.datum import IDENTITY
+from amberkeel.store.models import Attempt
+from amberkeel.store.solve import arrays_of, document_of, reasons_of
+from amberkeel.store.tracks import live_tracks
+from amberkeel.store.world import datum_of
+from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.jobs import start
+from amberkeel.web.lens.camera import KNOWN, UNKNOWN, checked_state, sigma_mm
+from amberkeel.web.sent import sent
+from amberkeel.web.world import card
+
+blueprint = Blueprint("solve", __name__)
+
+START_SHARE = 0.1
+"""One sigma of a start value for the focal length where none is typed, as a share of it."""
+
+
+@blueprint.post("/shots/<int:number>/solve")
+def solve(number: int):
+    """Start a solve; it becomes a new attempt beside the others."""
+    asked = sent()
+    if asked.get("motion", "auto") not in ("auto", "free", "nodal"):
+        raise KeelError("The camera motion is auto, free or nodal.")
+    if asked.get("distortion", "estimate") not in ("estimate", "none", "profile"):
+        raise KeelError("Distortion is estimate, none or profile.")
+    terms = solve_terms(asked.part("terms"))
+    arguments = {"focal_mm": None, "motion": asked.get("motion", "auto"), "distortion": asked.get("distortion", "estimate")}
+    arguments |= _focal(number, asked, terms)
+    arguments |= {"terms": terms, "zoom": bool(asked.get("zoom", False)), "share": sharing(number, asked.wholes("share"))}
+    return start("solve", number, arguments)
+
+
+def _focal(number: int, asked: dict, terms: dict) -> dict:
+    """Return a known focal length in mm for a solve's arguments; a start value goes into the terms, in pixels, unless one is there."""
+    text, state = str(asked.get("focal_mm") or "").strip().replace(",", "."), checked_state(asked.get("focal_state", KNOWN))
+    try:
+        value = float(text) if text else None
+    except ValueError:
+        raise KeelError(f"Focal length: “{text}” is no number.") from None
+    if value is not None and not 1.0 <= value <= 5000.0:
+        raise KeelError("The focal length must lie between 1 and 5000 mm.")
+    if value is None or state == UNKNOWN:
+        return {}
+    if state == KNOWN:
+        return {"focal_mm": value}
+    with open_session() as opened:
+        plate = get_shot(opened, number).plate
+    px = plate.width / plate.sensor_width_mm
+    sigma = sigma_mm(asked.get("focal_sigma_mm")) or START_SHARE * value
+    terms.setdefault("focal", {"state": SOFT, "value": value * px, "sigma": sigma * px})
+    return {}
+
+
+def sharing(number: int, given: list[int]) -> list[int]:
+    """Return the other shots that are solved with the same lens, checked."""
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        others = {s.id: s for s in shot.production.shots if s.id != number}
+        chosen = [others.get(k) for k in given]
+        for other in chosen:
+            if other is None:
+                raise KeelError("That shot is not of this production.")
+            if not live_tracks(opened, other):
+                raise KeelError(f"{other.name} has no tracks to solve from.", "Follow features there first.")
+        return [other.id for other in chosen]
+
+
+def solve_terms(given: dict) -> dict:
+    """Return what of the lens is free, soft or fixed, checked."""
+    out = {}
+    for name, term in given.items():
+        if name not in LENS_NAMES or not isinstance(term, dict) or term.get("state") not in (FREE, SOFT, FIXED):
+            raise KeelError(f"“{name}” is no value of the lens that can be free, soft or fixed.")
+        try:
+            value = float(term["value"]) if term.get("value") not in (None, "") else None
+            sigma = float(term.get("sigma") or 0.0)
+        except (TypeError, ValueError):
+            raise KeelError(f"{name}: “{term.get('value')}” is no number.") from None
+        if not all(math.isfinite(v) for v in (value or 0.0, sigma)):
+            raise KeelError(f"{name} must be a finite number.")
+        if term["state"] == SOFT and (value is None or sigma <= 0.0):
+            raise KeelError(f"{name} held softly needs a value and a sigma above 0.")
+        if term["state"] == FIXED and value is None:
+            raise KeelError(f"{name} fixed needs a value.")
+        out[name] = {"state": term["state"], "value": value, "sigma": sigma}
+    return out
+
+
+@blueprint.get("/attempts/<int:number>.json")
+def attempt(number: int):
+    """Send an attempt: residuals in columns, points and cameras in the shot's world, and the checker card."""
+    with open_session() as opened:
+        row = opened.get(Attempt, number) or abort(404)
+        shot = get_shot(opened, row.shot_id)
+        kept, document = arrays_of(media(), row), document_of(media(), row)
+        trouble = ""
+        try:
+            datum = datum_of(opened, media(), shot, row)
+        except KeelError as error:
+            datum, trouble = IDENTITY, str(error)
+    world = document_in_world(document, datum)
+    residual = np.nan_to_num(kept["residual"], nan=0.0)
+    return jsonify(
+        id=row.id,
+        number=row.number,
+        trouble=trouble,
+        reasons={track: sentence(reason) for track, reason in reasons_of(row).items()},
+        states=row.snapshot["states"],
+        track_ids=kept["track_id"].tolist(),
+        track_rms=[None if not np.isfinite(v) else round(float(v), 4) for v in kept["track_rms"]],
+        track=kept["track"].tolist(),
+        frame=kept["frame"].tolist(),
+        dx=residual[:, 0].round(3).tolist(),
+        dy=residual[:, 1].round(3).tolist(),
+        sigma=np.hypot(kept["sigma"], 0.05).round(3).tolist(),
+        aside=(kept["outlier"] | ~np.isfinite(kept["residual"][:, 0])).astype(int).tolist(),
+        frame_rms=[None if not np.isfinite(v) else round(float(v), 4) for v in kept["frame_rms"]],
+        world=world,
+        ground_rms=datum.ground_rms,
+        card=card(shot, world),
+    )
+
+
+@blueprint.get("/shots/<int:number>/compare")
+def compare(number: int):
+    """Show two attempts side by side."""
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        pair = [opened.get(Attempt, request.args.get(k, 0, int)) for k in ("a", "b")]
+        if any(a is None or a.shot_id != shot.id for a in pair):
+            abort(404)
+        return render_template("compare.html", shot=shot, production=shot.production, pair=pair, rows=_rows(*pair))
+
+
+FIGURES = [
+    ("rms_px", "RMS residual", "px", 3, "lower"),
+    ("check_rms_px", "Check residual", "px", 3, "lower"),
+    ("focal_mm", "Focal length", "mm", 3, ""),
+    ("focal_sigma_mm", "Focal length, one sigma", "mm", 3, "lower"),
+    ("k1", "Distortion k1", "", 4, ""),
+    ("tracks_used", "Tracks used", "", 0, "higher"),
+    ("tracks_excluded", "Tracks set aside", "", 0, ""),
+    ("tracks_check", "Check tracks", "", 0, ""),
+    ("observations", "Measurements", "", 0, "higher"),
+]
+
+RECIPE = [("camera_motion", "Camera motion"), ("distortion", "Distortion"), ("focal_px", "Known focal length, px"), ("shared_with", "One lens with"), ("seed", "Seed")]
+
+
+def _words(value) -> str:
+    """Return a recipe's value as text."""
+    return "unknown" if value is None else ", ".join(value) or "no other shot" if isinstance(value, list) else str(value)
+
+
+def _rows(a: Attempt, b: Attempt) -> list[dict]:
+    """Return the figures and the recipe of two attempts as rows, with which side is better where that means something."""
+    rows = []
+    for key, label, unit, digits, better in FIGURES:
+        x, y = a.figures.get(key, 0.0), b.figures.get(key, 0.0)
+        side = "" if not better or x == y else "a" if (x < y) == (better == "lower") else "b"
+        rows.append({"label": label, "a": f"{x:.{digits}f}", "b": f"{y:.{digits}f}", "unit": unit, "better": side})
+    for key, label in RECIPE:
+        x, y = (_words(v.recipe.get(key)) for v in (a, b))
+        rows.append({"label": label, "a": x, "b": y, "unit": "", "better": ""})
+    return rows

@@ -1,0 +1,62 @@
+"""What the desk's panels show of a shot: all that changes with edits and jobs."""
+
+from flask import Blueprint, jsonify
+
+from amberkeel.store import edits
+from amberkeel.store.casebook import findings
+from amberkeel.store.models import Attempt, Shot
+from amberkeel.store.solve import ledger
+from amberkeel.store.stages import is_stale, lens_changed, masks_changed, pinned, placed_by_lines, stages
+from amberkeel.web.common import get_shot, open_session
+from amberkeel.web.lens.camera import camera_of
+
+blueprint = Blueprint("state", __name__)
+
+
+@blueprint.get("/shots/<int:number>/state.json")
+def state(number: int):
+    """Send what changes with edits and jobs."""
+    with open_session() as opened:
+        return jsonify(shot_state(opened, get_shot(opened, number)))
+
+
+def shot_state(opened, shot: Shot) -> dict:
+    """Return what the desk's panels show of a shot."""
+    past = edits.history(opened, shot.id)
+    undo = next((e.label for e in past if not e.undone), None)
+    redo = next((e.label for e in reversed(past) if e.undone), None)
+    plate = shot.plate
+    return {
+        "revision": shot.revision,
+        "tracks_stamp": shot.tracks_stamp,
+        "undo": undo,
+        "redo": redo,
+        "history": [{"label": e.label, "undone": e.undone, "at": e.created.isoformat()} for e in past],
+        "proxies": plate.proxies if plate.ready else [],
+        "stages": [{"key": s.key, "state": s.state, "words": s.words, "fact": s.fact} for s in stages(opened, shot)],
+        "pinned": shot.pinned_id,
+        "attempts": [_attempt(a, shot) for a in ledger(opened, shot)],
+        "datum": shot.datum,
+        "placed": placed_by_lines(shot.datum or {}),
+        "groups": shot.groups,
+        "sightings": shot.sightings,
+        "tags": shot.tags,
+        "blur": plate.blur,
+        "stack": plate.stack,
+        "replaced": plate.replaced,
+        "lens_stamp": shot.lens_stamp,
+        "camera": camera_of(shot),
+        "findings": findings(opened, shot, pinned(opened, shot)),
+    }
+
+
+def _attempt(attempt: Attempt, shot: Shot) -> dict:
+    return {
+        "id": attempt.id,
+        "number": attempt.number,
+        "figures": attempt.figures,
+        "recipe": attempt.recipe,
+        "masks": attempt.snapshot.get("masks", 0),
+        "stale": "tracks changed" if is_stale(shot, attempt) else "masks changed" if masks_changed(shot, attempt) else "lens changed" if lens_changed(shot, attempt) else "",
+        "created": attempt.created.isoformat(timespec="minutes"),
+    }

@@ -1,0 +1,66 @@
+// Spots that are the subject, or are not: clicked on the plate, learned from at once, shown on this frame.
+import { post, toast } from "../shell/api.js";
+import { find } from "../shell/dom.js";
+
+/** Clicks that follow within this time are learned from together; a frame rested on so long is looked at, ms. */
+const SOON_MS = 120;
+const REST_MS = 250;
+
+export class Spots {
+  constructor(stage) {
+    this.stage = stage;
+    this.tries = 0;
+    this.soon = 0;
+    this.resting = 0;
+  }
+
+  /** Change the spots of the chosen matte; where it is none of samples, a new one is made. */
+  click(alter) {
+    const { stage } = this;
+    const { desk } = stage;
+    return desk.act(async () => {
+      if (stage.chosen?.kind !== "matte" || stage.chosen.source !== "from samples") {
+        const answer = await desk.answered(await post(desk.at("masks"), { revision: desk.revision }));
+        desk.store.set({ mask: answer.mask });
+      }
+      const mask = stage.chosen;
+      const samples = alter(mask.samples);
+      mask.samples = samples;
+      desk.viewport.redraw();
+      const body = { values: { samples }, label: `Sample ${mask.name}`, revision: desk.revision };
+      await desk.answered(await post(desk.at(`masks/${mask.id}`), body));
+      clearTimeout(this.soon);
+      if (find("#trylive").checked) {
+        this.soon = setTimeout(() => this.learn().catch((e) => toast(e.message, true)), SOON_MS);
+      }
+    });
+  }
+
+  /** Learn from the spots and show the matte of this frame. */
+  async learn() {
+    const { stage } = this;
+    const mask = stage.chosen;
+    if (!mask?.samples.some((s) => s[3]) || !mask.samples.some((s) => !s[3])) {
+      find("#tried").textContent = "Click spots of both kinds.";
+      return;
+    }
+    const mine = (this.tries += 1);
+    find("#tried").textContent = "Learning…";
+    const began = performance.now();
+    const found = await post(stage.desk.at(`masks/${mask.id}/try`), { frame: stage.desk.state.frame });
+    if (mine !== this.tries) return;
+    stage.editor.tried = found;
+    const seconds = ((performance.now() - began) / 1000).toFixed(1);
+    find("#tried").textContent = `Frame ${found.frame}: ${(100 * found.share).toFixed(1)} % in ${seconds} s`;
+    stage.desk.viewport.redraw();
+  }
+
+  /** A frame on which spots may be clicked is looked at beforehand: the answer to the first click then comes sooner. */
+  rest() {
+    const { desk } = this.stage;
+    const { state } = desk;
+    clearTimeout(this.resting);
+    if (state.stage !== "masks" || !["is", "isnot"].includes(state.maskTool)) return;
+    this.resting = setTimeout(() => post(desk.at("look"), { frame: state.frame }).catch(() => null), REST_MS);
+  }
+}

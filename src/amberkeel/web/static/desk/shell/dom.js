@@ -1,0 +1,30 @@
+// Small helpers for the page: finding elements, making them, and writing text only where it changes.
+export const find = (selector) => document.querySelector(selector);
+
+/** Write a text only where it is another: a rewritten text is laid out and painted anew at every step. */
+export function write(selector, text) {
+  const box = find(selector);
+  if (box.textContent !== String(text)) box.textContent = text;
+}
+
+/** Make an element with a class and a text. */
+export function element(tag, className, text) {
+  const made = document.createElement(tag);
+  if (className) made.className = className;
+  if (text !== undefined) made.textContent = text;
+  return made;
+}
+
+/** Fill a list of facts with rows of [name, value, unit]. */
+export function facts(box, rows) {
+  box.replaceChildren(
+    ...rows.flatMap(([name, value, unit]) => {
+      const figure = element("dd", "fig", value);
+      if (unit) figure.append(element("span", "unit", unit));
+      return [element("dt", "", name), figure];
+    }),
+  );
+}
+
+/** A typed number: a decimal comma or point; NaN for none. */
+export const typed = (text) => Number(String(text).trim().replace(",", "."));

@@ -1,0 +1,20 @@
+// The pinned attempt's figures.
+import { element, facts, find } from "../shell/dom.js";
+
+/** Draw the figures of the pinned attempt, or nothing. */
+export function drawFigures(server) {
+  const attempt = server.attempts.find((a) => a.id === server.pinned);
+  const box = find("#figures");
+  box.replaceChildren();
+  if (!attempt) return;
+  const f = attempt.figures;
+  const list = element("dl", "facts mt-2");
+  facts(list, [
+    ["RMS residual", f.rms_px.toFixed(3), "px"],
+    ["Check residual", f.check_rms_px.toFixed(3), "px"],
+    ["Focal length", `${f.focal_mm.toFixed(2)} ±${Math.max(f.focal_sigma_mm, 0.005).toFixed(2)}`, "mm"],
+    ["Tracks used", `${f.tracks_used}`],
+    ["Set aside, check", `${f.tracks_excluded}, ${f.tracks_check}`],
+  ]);
+  box.append(list);
+}

@@ -1,0 +1,69 @@
+// The solve stage: what is asked of a solve, and what came of it.
+import { find } from "../shell/dom.js";
+import { drawLensReport } from "../lens/report.js";
+import { drawFindings } from "./casebook.js";
+import { drawFigures } from "./figures.js";
+import { drawLedger } from "./ledger.js";
+
+export class SolveStage {
+  constructor(desk) {
+    this.desk = desk;
+    this.actions = [{ id: "solve", name: "Solve the camera", run: () => desk.start("solve", asked()) }];
+    find("#focalknown").addEventListener("change", showFocalFields);
+  }
+
+  changed(keys) {
+    if (!keys.has("attempt")) return;
+    const box = find("#lensreport");
+    const keep = () => this.desk.stages.lens.useSolved();
+    drawLensReport(box, this.desk.state.attempt?.world, Number(box.dataset.mm), keep);
+  }
+
+  settle(server, before) {
+    const { desk } = this;
+    if (JSON.stringify(before?.camera) !== JSON.stringify(server.camera)) fillFocal(server.camera);
+    drawFigures(server);
+    drawLedger(server, desk.shot, (id) => desk.edit("pin", { attempt: id }));
+    drawFindings(server, (ids) => { desk.store.set({ selection: new Set(ids) }); desk.goStage("tracks"); });
+  }
+}
+
+/** What the fields ask of the next solve. */
+function asked() {
+  return {
+    motion: find("#motion").value,
+    distortion: find("#distortion").value,
+    focal_mm: find("#focal").value,
+    focal_state: find("#focalknown").value,
+    focal_sigma_mm: find("#focalspread").value,
+    terms: lensChoices(),
+    zoom: find("#zoom").checked,
+    share: [...document.querySelectorAll("[data-share]:checked")].map((box) => Number(box.dataset.share)),
+  };
+}
+
+/** What of the lens is free, soft or fixed in the next solve. */
+function lensChoices() {
+  const out = {};
+  for (const chosen of document.querySelectorAll("[data-term]")) {
+    const name = chosen.dataset.term;
+    if (!chosen.value) continue;
+    out[name] = {
+      state: chosen.value, value: find(`[data-value="${name}"]`).value, sigma: find(`[data-sigma="${name}"]`).value,
+    };
+  }
+  return out;
+}
+
+/** The solve's focal length is the camera's until another is typed. */
+function fillFocal(camera) {
+  find("#focalknown").value = camera.focal_state;
+  find("#focal").value = camera.focal_mm ?? "";
+  find("#focalspread").value = camera.focal_sigma_mm || "";
+  showFocalFields();
+}
+
+function showFocalFields() {
+  find("#focalmmfield").hidden = find("#focalknown").value === "unknown";
+  find("#focalspread").hidden = find("#focalknown").value !== "start";
+}

@@ -1,0 +1,207 @@
+// The solved scene in 3D: points, the camera's path, and its frustum with the plate on it.
+import * as THREE from "three";
+import { OrbitControls } from "orbit";
+import { INK, ramp } from "../shell/colour.js";
+
+export class Scene {
+  constructor(canvas, store, frames) {
+    this.canvas = canvas;
+    this.store = store;
+    this.frames = frames;
+    this.renderer = new THREE.WebGLRenderer({ canvas, antialias: true });
+    this.renderer.setClearColor(INK.hull);
+    this.scene = new THREE.Scene();
+    this.eye = new THREE.PerspectiveCamera(45, 1, 0.01, 5000);
+    this.orbit = new OrbitControls(this.eye, canvas);
+    this.orbit.addEventListener("change", () => this.redraw());
+    this.solved = new THREE.PerspectiveCamera();
+    this.solved.matrixAutoUpdate = false;
+    this.contents = new THREE.Group();
+    this.scene.add(this.contents);
+    this.through = false;
+    this.pending = false;
+    new ResizeObserver(() => this.redraw()).observe(canvas);
+    canvas.addEventListener("pointerdown", (e) => { this.downAt = [e.offsetX, e.offsetY]; });
+    canvas.addEventListener("pointerup", (e) => this.pick(e));
+  }
+
+  /** Build everything that belongs to an attempt. */
+  load(attempt) {
+    this.attempt = attempt;
+    for (const child of [...this.contents.children]) { this.contents.remove(child); child.geometry?.dispose(); child.material?.dispose(); }
+    if (!attempt) return this.redraw();
+    const { world } = attempt;
+    this.cameras = new Map(world.frames.map((f) => [f.frame, f]));
+    this.reach = sceneReach(world);
+    this.addPoints();
+    const path = new THREE.BufferGeometry().setFromPoints(world.frames.map((f) => new THREE.Vector3(...f.position)));
+    this.contents.add(new THREE.Line(path, new THREE.LineBasicMaterial({ color: INK.amber })));
+    const marks = new THREE.Points(path.clone(), new THREE.PointsMaterial({ color: INK.amber, size: 3, sizeAttenuation: false }));
+    this.contents.add(marks);
+    if (this.store.state.hasGround) {
+      const cell = 10 ** Math.round(Math.log10(this.reach / 10));
+      const grid = new THREE.GridHelper(cell * 40, 40, INK.muted, INK.line);
+      this.contents.add(grid);
+    }
+    this.addFrustum();
+    this.home();
+    return null;
+  }
+
+  addPoints() {
+    const shown = this.attempt.world.points.filter((p) => p.state !== "excluded");
+    this.shown = shown;
+    const places = new Float32Array(shown.flatMap((p) => p.xyz));
+    this.baseColours = new Float32Array(shown.flatMap((p) => new THREE.Color(ramp((p.residual_px ?? 0) / 0.08)).toArray()));
+    const geometry = new THREE.BufferGeometry();
+    geometry.setAttribute("position", new THREE.BufferAttribute(places, 3));
+    geometry.setAttribute("color", new THREE.BufferAttribute(this.baseColours.slice(), 3));
+    this.points = new THREE.Points(geometry, new THREE.PointsMaterial({ size: 4, sizeAttenuation: false, vertexColors: true }));
+    this.points.frustumCulled = false;
+    this.contents.add(this.points);
+    this.halo = new THREE.Points(new THREE.BufferGeometry(), new THREE.PointsMaterial({ size: 11, sizeAttenuation: false, color: INK.amber, transparent: true, opacity: 0.85 }));
+    this.halo.frustumCulled = false;
+    this.contents.add(this.halo);
+  }
+
+  addFrustum() {
+    this.card = new THREE.Mesh(new THREE.BufferGeometry(), new THREE.MeshBasicMaterial({ side: THREE.DoubleSide, transparent: true, opacity: 0.92 }));
+    this.edges = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: INK.sail }));
+    this.contents.add(this.card, this.edges);
+  }
+
+  /** Put the frustum and its picture where the camera is on this frame. */
+  placeFrustum() {
+    const camera = this.cameras?.get(this.store.state.frame);
+    if (!camera) return;
+    const { width, height } = this.attempt.world.image;
+    const [fx, fy] = this.attempt.world.lens.focal_px;
+    const depth = this.reach * (this.through ? 3 : 0.12);
+    const at = (x, y) => {
+      const q = [((x - width / 2) / fx) * depth, ((y - height / 2) / fy) * depth, depth];
+      return camera.position.map((c, i) => c + q.reduce((sum, v, j) => sum + camera.world_from_camera[i][j] * v, 0));
+    };
+    const corners = [at(0, 0), at(width, 0), at(width, height), at(0, height)];
+    const plane = new THREE.BufferGeometry();
+    plane.setAttribute("position", new THREE.BufferAttribute(new Float32Array(corners.flat()), 3));
+    plane.setAttribute("uv", new THREE.BufferAttribute(new Float32Array([0, 1, 1, 1, 1, 0, 0, 0]), 2));
+    plane.setIndex([0, 1, 2, 0, 2, 3]);
+    this.card.geometry.dispose();
+    this.card.geometry = plane;
+    const lines = corners.flatMap((c, k) => [c, corners[(k + 1) % 4], c, camera.position]);
+    this.edges.geometry.dispose();
+    this.edges.geometry = new THREE.BufferGeometry().setFromPoints(lines.map((p) => new THREE.Vector3(...p)));
+    this.edges.visible = !this.through;
+    this.paint();
+    this.aim(camera, fx, fy, width, height);
+  }
+
+  paint() {
+    const picture = this.frames.want(this.store.state.frame);
+    if (!picture || picture === this.painted) return;
+    this.painted = picture;
+    this.easel ??= new OffscreenCanvas(picture.width, picture.height);
+    [this.easel.width, this.easel.height] = [picture.width, picture.height];
+    this.easel.getContext("2d").drawImage(picture, 0, 0);
+    this.card.material.map?.dispose();
+    const map = new THREE.CanvasTexture(this.easel);
+    map.colorSpace = THREE.SRGBColorSpace;
+    this.card.material.map = map;
+    this.card.material.needsUpdate = true;
+  }
+
+  aim(camera, fx, fy, width, height) {
+    const r = camera.world_from_camera;
+    const m = new THREE.Matrix4().set(
+      r[0][0], -r[0][1], -r[0][2], camera.position[0], r[1][0], -r[1][1], -r[1][2], camera.position[1],
+      r[2][0], -r[2][1], -r[2][2], camera.position[2], 0, 0, 0, 1);
+    this.solved.matrix.copy(m);
+    const pane = this.canvas.clientWidth / this.canvas.clientHeight;
+    const plate = (width / fx) / (height / fy);
+    const tall = (height / fy) * Math.max(1, plate / pane);
+    this.solved.fov = THREE.MathUtils.radToDeg(2 * Math.atan(tall / 2));
+    this.solved.aspect = pane;
+    this.solved.near = this.reach * 0.002;
+    this.solved.far = this.reach * 100;
+    this.solved.updateProjectionMatrix();
+    this.solved.updateMatrixWorld(true);
+  }
+
+  setThrough(on) {
+    this.through = on;
+    this.orbit.enabled = !on;
+    this.redraw();
+  }
+
+  /** Look at the whole scene from above and behind the camera. */
+  home() {
+    if (!this.attempt) return;
+    const { frames, points } = this.attempt.world;
+    const start = new THREE.Vector3(...frames[0].position);
+    const middle = medianPlace(points);
+    const back = start.clone().sub(middle).setY(0).normalize().multiplyScalar(this.reach * 0.75);
+    this.eye.position.copy(start).add(back).add(new THREE.Vector3(this.reach * 0.55, this.reach * 0.6, 0));
+    this.eye.near = this.reach * 0.005;
+    this.eye.far = this.reach * 200;
+    this.orbit.target.copy(middle);
+    this.orbit.update();
+    this.redraw();
+  }
+
+  /** Mark the selected tracks' points. */
+  select() {
+    if (!this.points) return;
+    const { selection, tracks } = this.store.state;
+    const names = new Set([...selection].map((id) => tracks.names[tracks.row.get(id)]));
+    const places = this.shown.filter((p) => names.has(p.track)).flatMap((p) => p.xyz);
+    this.halo.geometry.dispose();
+    this.halo.geometry = new THREE.BufferGeometry();
+    this.halo.geometry.setAttribute("position", new THREE.BufferAttribute(new Float32Array(places), 3));
+    this.redraw();
+  }
+
+  pick(event) {
+    if (!this.points || Math.hypot(event.offsetX - this.downAt[0], event.offsetY - this.downAt[1]) > 4) return;
+    const camera = this.through ? this.solved : this.eye;
+    let best = 12;
+    let name = null;
+    for (const p of this.shown) {
+      const v = new THREE.Vector3(...p.xyz).project(camera);
+      if (v.z > 1) continue;
+      const d = Math.hypot(((v.x + 1) / 2) * this.canvas.clientWidth - event.offsetX, ((1 - v.y) / 2) * this.canvas.clientHeight - event.offsetY);
+      if (d < best) [best, name] = [d, p.track];
+    }
+    const { tracks, selection } = this.store.state;
+    const t = name ? tracks.names.indexOf(name) : -1;
+    const next = new Set(event.shiftKey ? selection : []);
+    if (t >= 0) next.add(tracks.ids[t]);
+    this.store.set({ selection: next });
+  }
+
+  redraw() {
+    if (this.pending || this.canvas.parentElement.hidden) return;
+    this.pending = true;
+    requestAnimationFrame(() => { this.pending = false; this.draw(); });
+  }
+
+  draw() {
+    const [width, height] = [this.canvas.clientWidth, this.canvas.clientHeight];
+    if (!width || !height) return;
+    this.renderer.setPixelRatio(devicePixelRatio || 1);
+    this.renderer.setSize(width, height, false);
+    this.eye.aspect = width / height;
+    this.eye.updateProjectionMatrix();
+    this.placeFrustum();
+    this.renderer.render(this.scene, this.through ? this.solved : this.eye);
+  }
+}
+
+function sceneReach(world) {
+  const [x, y, z] = world.frames[0].position;
+  const far = world.points.map((p) => Math.hypot(p.xyz[0] - x, p.xyz[1] - y, p.xyz[2] - z)).sort((a, b) => a - b);
+  return far[Math.floor(far.length * 0.6)] || 1;
+}
+
+function medianPlace(points) {
+  return new THREE.Vector3(...[0, 1, 2].map((k) => d3.median(points, (p) => p.xyz[k])));
+}

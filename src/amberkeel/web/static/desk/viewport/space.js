@@ -1,0 +1,37 @@
+// The 3D view beside the plate: made when it is first looked at.
+import { find } from "../shell/dom.js";
+import { Scene } from "./scene.js";
+
+export class Space {
+  constructor(desk) {
+    this.desk = desk;
+    this.scene = null;
+  }
+
+  /** Show the plate, the scene, or both. */
+  show(view) {
+    const { store, state, frames } = this.desk;
+    store.set({ view });
+    find("#platepane").hidden = view === "space";
+    find("#spacepane").hidden = view === "plate";
+    if (view !== "plate" && !this.scene) {
+      this.scene = new Scene(find("#space"), store, frames);
+      this.scene.load(state.attempt);
+    }
+    find("#spacenote").textContent = state.attempt ? "" : "The scene appears here once the shot is solved.";
+    this.scene?.redraw();
+  }
+
+  /** Look through the camera, or orbit. */
+  through() {
+    if (!this.scene) this.show("both");
+    this.scene.setThrough(!this.scene.through);
+    find("#through").classList.toggle("on", this.scene.through);
+  }
+
+  draw(changed) {
+    if (changed.has("frame")) this.scene?.redraw();
+    if (changed.has("attempt")) this.scene?.load(this.desk.state.attempt);
+    if (changed.has("selection") || changed.has("attempt")) this.scene?.select();
+  }
+}

@@ -1,0 +1,80 @@
+"""The world stage: ground, origin and scale from tracks, and the checker card."""
+
+import numpy as np
+from flask import Blueprint, jsonify
+
+from amberkeel.core.errors import KeelError
+from amberkeel.core.handoff.document import read_path
+from amberkeel.core.units import METRES
+from amberkeel.core.world.probe import card_outlines
+from amberkeel.store import edits
+from amberkeel.store.models import Attempt, Shot
+from amberkeel.store.stages import placed_by_lines
+from amberkeel.store.world import datum_of
+from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.sent import sent
+from amberkeel.web.state import shot_state
+
+blueprint = Blueprint("world", __name__)
+
+
+@blueprint.post("/shots/<int:number>/datum")
+def datum(number: int):
+    """Set ground, origin or scale from selected tracks, after trying it on the pinned attempt."""
+    asked = sent()
+    what, ids = asked.word("what"), asked.wholes("tracks")
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        chosen = dict(shot.datum or {})
+        if what == "clear":
+            chosen, label = {}, "Clear the datum"
+        else:
+            chosen[what], label = _datum_part(what, ids, asked)
+        row = opened.get(Attempt, shot.pinned_id) if shot.pinned_id else None
+        if row is None:
+            raise KeelError("There is no pinned attempt.", "Solve first; the datum is set on solved points.")
+        before, shot.datum = shot.datum, chosen
+        datum_of(opened, media(), shot, row)
+        shot.datum = before
+        edits.apply(opened, number, "datum", {"datum": chosen, "label": label}, asked.get("revision"))
+        return jsonify(shot_state(opened, get_shot(opened, number)))
+
+
+def _datum_part(what: str, ids: list[int], asked: dict):
+    if what == "ground":
+        if len(ids) < 3:
+            raise KeelError("A ground needs three tracks or more.", "Select them on the plate or in the list.")
+        return ids, f"Ground from {len(ids)} tracks"
+    if what == "origin":
+        if len(ids) != 1:
+            raise KeelError("The origin is one track.", "Select just one.")
+        return ids, "Origin from a track"
+    if what == "scale":
+        if len(ids) != 2:
+            raise KeelError("A scale needs two tracks.", "Select the two whose distance was measured.")
+        unit = asked.get("unit", "m")
+        try:
+            typed = float(str(asked.get("distance", "")).replace(",", "."))
+        except ValueError:
+            raise KeelError(f"“{asked.get('distance')}” is no distance.", "Type a number, such as 2.45.") from None
+        if unit not in METRES or not 0.0 < typed < 1e6:
+            raise KeelError("The distance must be more than zero, in mm, cm, m, in or ft.")
+        return {"tracks": ids, "metres": typed * METRES[unit], "typed": typed, "unit": unit}, f"Scale {typed:g} {unit}"
+    raise KeelError(f"There is no part “{what}” of the datum.")
+
+
+def card(shot: Shot, world: dict) -> list | None:
+    """Return the checker card's outlines by frame, for a shot whose ground is known: from tracks, or from lines with a scale."""
+    kept = shot.datum or {}
+    placed = placed_by_lines(kept)
+    if "ground" not in kept and not placed:
+        return None
+    path = read_path(world)
+    xyz = np.array([p["xyz"] for p in world["points"] if p["state"] != "excluded"])
+    low = xyz[np.abs(xyz[:, 1]) < 0.15 * np.median(np.abs(xyz))]
+    centre = np.zeros(3)
+    if "origin" not in kept and not placed and len(low):
+        centre = np.array([np.median(low[:, 0]), 0.0, np.median(low[:, 2])])
+    reach = float(np.linalg.norm(path.positions[0] - centre))
+    outlines = card_outlines(path, centre, 0.28 * reach)
+    return [[np.round(p, 2).tolist() for p in frame] for frame in outlines]
