@@ -129,7 +129,7 @@ def solved_shot(service, database, plate_folder, plate, tracks):
         edits.apply(opened, shot.id, "tracks", {"remove": [], "bring": new, "label": "Follow features"})
         rows = live_tracks(opened, shot)
         solution = solve_tracks(to_track_set(rows), plate.frames, 640, 360)
-        attempt = store_attempt(opened, media, shot, solution, [t.id for t in rows], shot.tracks_stamp)
+        attempt = store_attempt(opened, media, shot, solution, shot.tracks_stamp)
         edits.apply(opened, shot.id, "pin", {"attempt": attempt.id})
         return shot.id
 

@@ -9,7 +9,6 @@ import zipfile
 import cv2
 import numpy as np
 import pytest
-from amberkeel.jobs.solve import solve
 from desk import desk_page, on_screen, poster
 from playwright.sync_api import expect
 from sqlalchemy import select
@@ -18,6 +17,7 @@ from amberkeel.core.sim.drawn import drawn_lines
 from amberkeel.core.sim.render import truth
 from amberkeel.core.sim.sail_loft import edges
 from amberkeel.jobs import lenses
+from amberkeel.jobs.solve import solve
 from amberkeel.settings import from_environment
 from amberkeel.store.models import Attempt, Job, LensProfile
 from amberkeel.store.session import session

@@ -8,7 +8,6 @@ import zipfile
 import cv2
 import numpy as np
 import pytest
-from amberkeel.jobs.tracks import follow
 from desk import desk_page, on_screen, poster
 from playwright.sync_api import expect
 from sqlalchemy import select
@@ -20,6 +19,7 @@ from amberkeel.core.masks.shape import flatten, points_at, shape_from_json
 from amberkeel.core.plate.decode import encode_jpeg
 from amberkeel.core.plate.plate import matte_reader
 from amberkeel.jobs import masks as tasks
+from amberkeel.jobs.tracks import follow
 from amberkeel.settings import from_environment
 from amberkeel.store import edits
 from amberkeel.store.masks import live_masks, put_matte

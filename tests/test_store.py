@@ -1,21 +1,25 @@
 """The store on its own: histories, stages, findings and datum, on the real database."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from simulated import lowest
 from sqlalchemy import select
 
 from amberkeel.core.errors import KeelError, WorldError
+from amberkeel.core.handoff.document import document_in_world, read_path
+from amberkeel.core.solve.residuals import residuals
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.store import edits
 from amberkeel.store.casebook import findings
 from amberkeel.store.media import Media
 from amberkeel.store.models import Job, Plate, Production, Shot, Track
 from amberkeel.store.session import session
-from amberkeel.store.solve import document_of
+from amberkeel.store.solve import document_of, ledger, solution_of, store_attempt
 from amberkeel.store.stages import attention, stages
 from amberkeel.store.tracks import add_run, count_tracks, live_tracks, to_track_set
-from amberkeel.store.world import datum_of, in_world, ledger, path_of, store_attempt
+from amberkeel.store.world import datum_of
 
 
 @pytest.fixture(scope="module")
@@ -132,22 +136,31 @@ def test_attempts_stages_and_findings(opened, shot_id, service, plate):
     rows = live_tracks(opened, shot)
     solution = solve_tracks(to_track_set(rows), plate.frames, 640, 360)
     assert findings(opened, shot, None) == []
-    attempt = store_attempt(opened, media, shot, solution, [t.id for t in rows], shot.tracks_stamp)
+    attempt = store_attempt(opened, media, shot, solution, shot.tracks_stamp)
     edits.apply(opened, shot_id, "pin", {"attempt": attempt.id})
     assert state_of(opened, shot_id, "solve").state == "settled"
     assert state_of(opened, shot_id, "lens").fact.startswith("f 2")
     assert attention(opened, shot) == ""
     document = document_of(media, attempt)
-    assert np.allclose(path_of(document).positions, solution.path.positions)
-    kept = media.get_arrays(attempt.errors)
-    assert np.allclose(kept["residual"], solution.residuals, equal_nan=True, atol=1e-4)
+    assert np.allclose(read_path(document).positions, solution.path.positions)
+    # What was kept can be judged again, by its own camera and by another one.
+    kept = solution_of(media, attempt)
+    assert np.allclose(kept.residuals, solution.residuals, equal_nan=True, atol=1e-4)
+    assert kept.reasons == solution.reasons and kept.lens_report.values == solution.lens_report.values
+    again = kept.judged(kept.path)
+    assert again.rms_px == pytest.approx(solution.rms_px, rel=1e-4) and again.counts == solution.counts
+    wobbly = replace(kept.path, positions=kept.path.positions + 0.02 * np.sin(np.arange(len(plate.frames)))[:, None])
+    assert kept.judged(wobbly).rms_px > 3.0 * solution.rms_px
+    assert residuals(kept.path, kept.points, kept.tracks.take(np.array([3]))) == pytest.approx(
+        solution.residuals[solution.tracks.rows(3)], nan_ok=True, abs=1e-6
+    )
     words = " ".join(f["text"] for f in findings(opened, shot, attempt))
     assert "set aside" in words and "Focal length" in words
     edits.apply(opened, shot_id, "states", {"states": {"excluded": [rows[0].id]}})
     assert state_of(opened, shot_id, "solve").state == "look"
     assert "Tracks changed" in attention(opened, shot)
     edits.undo(opened, shot_id)
-    again = store_attempt(opened, media, shot, solution, [t.id for t in rows], shot.tracks_stamp)
+    again = store_attempt(opened, media, shot, solution, shot.tracks_stamp)
     assert [a.number for a in ledger(opened, shot)] == [2, 1] and again.document == attempt.document
 
 
@@ -157,27 +170,36 @@ def test_the_datum_is_set_on_solved_points(opened, shot_id, service):
     document = document_of(media, attempt)
     ids = {t.name: t.id for t in live_tracks(opened, shot)}
     low = lowest(document["points"], 40)
-    chosen = [ids[p["track"]] for p in low]
+    chosen = [p["id"] for p in low]
+    assert chosen == [ids[p["track"]] for p in low]
     shot.datum = {"ground": chosen, "origin": chosen[:1], "scale": {"tracks": chosen[3:5], "metres": 2.45}}
     datum = datum_of(opened, media, shot, attempt)
-    world = in_world(document, datum)
+    world = document_in_world(document, datum)
     place = {p["track"]: np.array(p["xyz"]) for p in world["points"]}
     assert np.linalg.norm(place[low[3]["track"]] - place[low[4]["track"]]) == pytest.approx(2.45)
     assert np.abs(place[low[0]["track"]][[0, 2]]).max() < 1e-9
-    before, after = path_of(document), path_of(world)
+    before, after = read_path(document), read_path(world)
     raw = np.array([p["xyz"] for p in document["points"]])
     moved = np.array([p["xyz"] for p in world["points"]])
     assert np.allclose(before.project(raw, 5), after.project(moved, 5), atol=1e-6, equal_nan=True)
     assert state_of(opened, shot_id, "world").state == "settled"
     # Axis lines that say what the solve's first camera says turn nothing; with a height above the ground they give the scale.
-    first = path_of(document).frames[0]
-    axes = {"rotations": {str(first): path_of(document).world_from_camera[0].tolist()}, "place": None}
+    first = read_path(document).frames[0]
+    axes = {"rotations": {str(first): read_path(document).world_from_camera[0].tolist()}, "place": None}
     shot.datum = {"axes": axes}
     assert np.allclose(datum_of(opened, media, shot, attempt).rotation, np.eye(3)) and state_of(opened, shot_id, "world").fact == "ground"
     shot.datum = {"ground": chosen, "axes": {**axes, "place": {"frame": int(first), "xyz": [0.5, 1.7, 3.0]}}}
     placed = datum_of(opened, media, shot, attempt)
-    assert placed.camera(path_of(document)).positions[0] == pytest.approx([0.5, 1.7, 3.0], abs=1e-6)
+    assert placed.camera(read_path(document)).positions[0] == pytest.approx([0.5, 1.7, 3.0], abs=1e-6)
     assert state_of(opened, shot_id, "world").state == "settled" and state_of(opened, shot_id, "world").fact == "ground, origin, scale"
+    # A track is meant by its id: another name changes nothing, and another track of the old name stands in for nothing.
+    shot.datum = {"origin": chosen[:1]}
+    before, renamed = datum_of(opened, media, shot, attempt), opened.get(Track, chosen[0])
+    name, renamed.name = renamed.name, "mast head"
+    other = opened.get(Track, chosen[1])
+    other.name = name
+    opened.flush()
+    assert np.allclose(datum_of(opened, media, shot, attempt).translation, before.translation)
     shot.datum = {"origin": [10**9]}
     with pytest.raises(WorldError, match="has no point"):
         datum_of(opened, media, shot, attempt)

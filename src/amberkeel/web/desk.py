@@ -10,9 +10,6 @@ from amberkeel.web.plate.intake import show_rate
 
 blueprint = Blueprint("desk", __name__)
 
-OPEN_STAGES = ("plate", "masks", "tracks", "lens", "solve", "world", "handoff")
-
-
 @blueprint.get("/shots/<int:number>")
 @blueprint.get("/shots/<int:number>/<stage>")
 def show(number: int, stage: str = ""):
@@ -28,7 +25,7 @@ def show(number: int, stage: str = ""):
         beside = [(s.id, s.name) for s in shot.production.shots if s.name in same and s.plate.ready]
         return render_template(
             "desk.html", operations=_operations(shot.plate.width, shot.plate.height), siblings=same, sharing=beside, shot=shot, plate=shot.plate, production=shot.production, stages=course, stage=stage,
-            attempts=ledger(opened, shot), show_rate=show_rate, open_stages=OPEN_STAGES,
+            attempts=ledger(opened, shot), show_rate=show_rate,
         )  # fmt: skip
 
 

@@ -17,13 +17,14 @@ from amberkeel.core.handoff.wording import sentence
 from amberkeel.core.solve.lens_plan import FIXED, FREE, SOFT
 from amberkeel.core.solve.radial_lens import LENS_NAMES
 from amberkeel.core.world.datum import IDENTITY
+from amberkeel.store.lens import KNOWN, UNKNOWN
 from amberkeel.store.models import Attempt
 from amberkeel.store.solve import arrays_of, document_of, reasons_of
 from amberkeel.store.tracks import live_tracks
 from amberkeel.store.world import datum_of
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.jobs import start
-from amberkeel.web.lens.camera import KNOWN, UNKNOWN, checked_state, sigma_mm
+from amberkeel.web.lens.camera import checked_state, sigma_mm
 from amberkeel.web.sent import sent
 from amberkeel.web.world import card
 

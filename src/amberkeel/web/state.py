@@ -4,11 +4,11 @@ from flask import Blueprint, jsonify
 
 from amberkeel.store import edits
 from amberkeel.store.casebook import findings
+from amberkeel.store.lens import camera_of
 from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.solve import ledger
 from amberkeel.store.stages import is_stale, lens_changed, masks_changed, pinned, placed_by_lines, stages
 from amberkeel.web.common import get_shot, open_session
-from amberkeel.web.lens.camera import camera_of
 
 blueprint = Blueprint("state", __name__)
 

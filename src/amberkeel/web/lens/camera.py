@@ -10,6 +10,7 @@ from amberkeel.core.errors import KeelError, LensError
 from amberkeel.core.lens.metadata import camera_facts
 from amberkeel.core.lens.sensor import FORMATS, checked_aspect, filmed_width_mm, length_mm, pixel_formats
 from amberkeel.jobs.images import open_row
+from amberkeel.store.lens import KNOWN, START, UNKNOWN, camera_of
 from amberkeel.store.models import Plate, SensorPreset, Shot
 from amberkeel.web.common import open_session, who
 from amberkeel.web.lens.blueprint import blueprint
@@ -18,21 +19,6 @@ from amberkeel.web.sent import Sent, sent
 SOURCES = ("typed", "metadata", "lines", "chart", "solve")
 """Where a value may come from."""
 
-KNOWN, START, UNKNOWN = "known", "start", "unknown"
-
-
-def focal_state(shot: Shot) -> str:
-    """Return whether a shot's focal length is known, a start value, or unknown; one typed when the plate came in is known."""
-    return (shot.lens or {}).get("focal_state", KNOWN if shot.plate.focal_mm else UNKNOWN)
-
-
-def camera_of(shot: Shot) -> dict:
-    """Return a shot's camera as the page shows it everywhere: lengths in mm, and where the focal length came from."""
-    kept, plate = shot.lens or {}, shot.plate
-    return {
-        "sensor_width_mm": plate.sensor_width_mm, "pixel_aspect": plate.pixel_aspect, "focal_mm": plate.focal_mm, "focal_state": focal_state(shot),
-        "focal_sigma_mm": kept.get("focal_sigma_mm", 0.0), "sources": kept.get("sources", {}),
-    }  # fmt: skip
 
 
 def camera_facts_of(opened: Session, shot: Shot) -> dict:
@@ -48,9 +34,11 @@ def camera_facts_of(opened: Session, shot: Shot) -> dict:
     }  # fmt: skip
 
 
+
 def presets(opened: Session) -> list[SensorPreset]:
     """Return the sensor sizes that who asks has kept."""
     return list(opened.scalars(select(SensorPreset).where(SensorPreset.owner == who()).order_by(SensorPreset.name)))
+
 
 
 def keep_preset(opened: Session, name: str, width_mm: float) -> None:
@@ -58,6 +46,7 @@ def keep_preset(opened: Session, name: str, width_mm: float) -> None:
     row = opened.scalar(select(SensorPreset).where(SensorPreset.owner == who(), SensorPreset.name == name)) or SensorPreset(owner=who(), name=name)
     row.width_mm = width_mm
     opened.add(row)
+
 
 
 def _metadata(plate: Plate) -> dict | None:
@@ -68,6 +57,7 @@ def _metadata(plate: Plate) -> dict | None:
     except KeelError:
         return None
     return {"focal_mm": found.focal_mm, "equivalent_mm": found.equivalent_mm, "sensor_width_mm": found.sensor_width_mm} if found.any else None
+
 
 
 def fill_camera(shot: Shot, given: Sent, payload: dict) -> None:
@@ -85,10 +75,12 @@ def fill_camera(shot: Shot, given: Sent, payload: dict) -> None:
         _fill_focal(given, payload)
 
 
+
 def _sources(given: dict) -> dict:
     if not set(given) <= {"sensor", "focal"} or not all(source in SOURCES for source in given.values()):
         raise LensError("A value comes from typing, metadata, lines, a chart or a solve.")
     return dict(given)
+
 
 
 def _fill_focal(given: Sent, payload: dict) -> None:
@@ -101,11 +93,13 @@ def _fill_focal(given: Sent, payload: dict) -> None:
     payload["plate"]["focal_mm"] = focal if state != UNKNOWN else None
 
 
+
 def checked_state(state) -> str:
     """Return what a page sent as the state of a focal length; raises LensError where it is none."""
     if state not in (KNOWN, START, UNKNOWN):
         raise LensError("The focal length is known, a start value, or unknown.")
     return state
+
 
 
 def sigma_mm(text) -> float:
@@ -117,6 +111,7 @@ def sigma_mm(text) -> float:
     if not 0.0 <= value <= 1000.0:
         raise LensError(f"A sigma of {value:g} mm is out of range.", "Give 0 to 1000 mm.")
     return value
+
 
 
 @blueprint.post("/shots/<int:number>/lens/preset")

@@ -31,10 +31,11 @@ from amberkeel.core.plate.decode import to_gray
 from amberkeel.core.solve.held_lens import straight_px
 from amberkeel.jobs.lens import straightened_folder
 from amberkeel.store import edits
+from amberkeel.store.lens import KNOWN, UNKNOWN
 from amberkeel.store.models import Attempt, LensProfile, Plate, Shot
 from amberkeel.web.common import get_shot, open_session
 from amberkeel.web.lens.blueprint import blueprint
-from amberkeel.web.lens.camera import KNOWN, UNKNOWN, camera_facts_of, fill_camera
+from amberkeel.web.lens.camera import camera_facts_of, fill_camera
 from amberkeel.web.sent import Sent, as_object, sent, whole
 from amberkeel.web.state import shot_state
 

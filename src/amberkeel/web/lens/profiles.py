@@ -23,12 +23,12 @@ from amberkeel.core.lens.views import ChartOrder, check_order
 from amberkeel.core.plate.decode import encode_jpeg
 from amberkeel.jobs.lens import straightened_folder
 from amberkeel.store import edits
+from amberkeel.store.lens import focal_state
 from amberkeel.store.models import Attempt, LensProfile, Shot
 from amberkeel.store.solve import document_of
 from amberkeel.web.common import get_shot, media, open_session, send_packed
 from amberkeel.web.jobs import start
 from amberkeel.web.lens.blueprint import blueprint
-from amberkeel.web.lens.camera import focal_state
 from amberkeel.web.lens.lines import TURN_WORTH, lens_order, line_rows, plate_picture, told_place
 from amberkeel.web.plate.sources import under_roots
 from amberkeel.web.sent import Sent, sent

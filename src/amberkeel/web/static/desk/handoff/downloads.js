@@ -8,5 +8,7 @@ export function drawDownloads(server) {
     link.classList.toggle("pointer-events-none", !attempt);
     link.style.opacity = attempt ? 1 : 0.4;
   }
-  find("#handoffnote").textContent = attempt ? `Attempt ${attempt.number}, pinned, in the world of this shot's datum.` : "Nothing to hand on yet: solve the shot first.";
+  find("#handoffnote").textContent = attempt
+    ? `Attempt ${attempt.number}, pinned, in the world of this shot's datum.`
+    : "Nothing to hand on yet: solve the shot first.";
 }

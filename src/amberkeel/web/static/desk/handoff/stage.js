@@ -4,5 +4,7 @@ import { drawDownloads } from "./downloads.js";
 export class HandoffStage {
   actions = [];
 
-  settle(server) { drawDownloads(server); }
+  settle(server) {
+    drawDownloads(server);
+  }
 }

@@ -2,7 +2,15 @@
 import { INK } from "../shell/colour.js";
 
 const MOST = 24;
-const UNITS = { x: "px", y: "px", speed: "px / frame", acceleration: "px / frame²", score: "0 to 1", sigma: "px, one σ", residual: "px" };
+const UNITS = {
+  x: "px",
+  y: "px",
+  speed: "px / frame",
+  acceleration: "px / frame²",
+  score: "0 to 1",
+  sigma: "px, one σ",
+  residual: "px",
+};
 
 /** The curve of a track as [frame, value] pairs; null marks a gap. */
 export function curveOf(tracks, attempt, t, kind) {
@@ -21,7 +29,10 @@ export function curveOf(tracks, attempt, t, kind) {
 function valueAt(tracks, own, t, s, before, kind) {
   const f = tracks.frames[s];
   if (kind === "x" || kind === "y" || kind === "score" || kind === "sigma") return tracks[kind][s];
-  if (kind === "residual") { const e = own?.get(f); return e ? Math.hypot(e[0], e[1]) : null; }
+  if (kind === "residual") {
+    const e = own?.get(f);
+    return e ? Math.hypot(e[0], e[1]) : null;
+  }
   if (!before) return null;
   const step = (k) => [tracks.x[k] - tracks.x[k - 1], tracks.y[k] - tracks.y[k - 1]];
   const now = step(s);
@@ -39,7 +50,9 @@ export class Curves {
     this.scale = null;
   }
 
-  get kind() { return document.querySelector("#curve").value; }
+  get kind() {
+    return document.querySelector("#curve").value;
+  }
 
   /** The curves to draw: places are shown from each track's own mean, so that several fit. */
   collect() {
@@ -48,7 +61,7 @@ export class Curves {
     this.curves = ids.map((id) => {
       const points = curveOf(tracks, attempt, tracks.row.get(id), this.kind);
       const values = points.filter(Boolean).map((p) => p[1]);
-      const base = (this.kind === "x" || this.kind === "y") && ids.length > 1 ? d3.mean(values) ?? 0 : 0;
+      const base = (this.kind === "x" || this.kind === "y") && ids.length > 1 ? (d3.mean(values) ?? 0) : 0;
       return { id, points: points.map((p) => p && [p[0], p[1] - base]) };
     });
   }
@@ -56,7 +69,7 @@ export class Curves {
   draw(lanes, c, x, top, room) {
     this.collect();
     const all = this.curves.flatMap((k) => k.points.filter(Boolean).map((p) => p[1]));
-    const low = ["x", "y"].includes(this.kind) ? d3.min(all) ?? 0 : 0;
+    const low = ["x", "y"].includes(this.kind) ? (d3.min(all) ?? 0) : 0;
     const high = Math.max(d3.max(all) ?? 1, low + 0.1);
     const y = d3.scaleLinear([low, high], [top + room - 6, top + 7]);
     Object.assign(this, { scale: y, top, room });
@@ -65,7 +78,8 @@ export class Curves {
     c.font = "11px Barlow";
     c.fillText(UNITS[this.kind], 10, top + 58);
     if (!this.curves.length) return lanes.empty(c, top, room, "when a track is selected");
-    if (!all.length) return lanes.empty(c, top, room, this.kind === "residual" ? "after a solve" : "when the track has more samples");
+    if (!all.length)
+      return lanes.empty(c, top, room, this.kind === "residual" ? "after a solve" : "when the track has more samples");
     const { samples, tracks } = this.store.state;
     for (const { id, points } of this.curves) {
       c.strokeStyle = this.curves.length > 1 ? "#f2a33aa0" : INK.amber;
@@ -73,8 +87,12 @@ export class Curves {
       c.beginPath();
       let pen = false;
       for (const p of points) {
-        if (!p) { pen = false; continue; }
-        if (pen) c.lineTo(x(p[0]), y(p[1])); else c.moveTo(x(p[0]), y(p[1]));
+        if (!p) {
+          pen = false;
+          continue;
+        }
+        if (pen) c.lineTo(x(p[0]), y(p[1]));
+        else c.moveTo(x(p[0]), y(p[1]));
         pen = true;
       }
       c.stroke();
@@ -84,8 +102,12 @@ export class Curves {
         if (!p) continue;
         const picked = chosen?.has(p[0]);
         c.fillStyle = picked ? INK.orchid : INK.amber;
-        if (picked || this.curves.length === 1) c.fillRect(x(p[0]) - (picked ? 3 : 1.5), y(p[1]) - (picked ? 3 : 1.5), picked ? 6 : 3, picked ? 6 : 3);
-        if (keys.has(p[0])) { c.strokeStyle = INK.sail; c.strokeRect(x(p[0]) - 4, y(p[1]) - 4, 8, 8); }
+        if (picked || this.curves.length === 1)
+          c.fillRect(x(p[0]) - (picked ? 3 : 1.5), y(p[1]) - (picked ? 3 : 1.5), picked ? 6 : 3, picked ? 6 : 3);
+        if (keys.has(p[0])) {
+          c.strokeStyle = INK.sail;
+          c.strokeRect(x(p[0]) - 4, y(p[1]) - 4, 8, 8);
+        }
       }
     }
     return null;
@@ -93,7 +115,10 @@ export class Curves {
 
   drawBox(c) {
     if (!this.box?.moved) return;
-    const { from: [ax, ay], to: [bx, by] } = this.box;
+    const {
+      from: [ax, ay],
+      to: [bx, by],
+    } = this.box;
     c.fillStyle = "#d5559a26";
     c.strokeStyle = INK.orchid;
     c.lineWidth = 1;
@@ -103,7 +128,8 @@ export class Curves {
 
   /** Whether a press at this height begins a box. */
   begins(at) {
-    if (this.store.state.stage !== "tracks" || !this.curves.length || at[1] < this.top || at[1] > this.top + this.room) return false;
+    if (this.store.state.stage !== "tracks" || !this.curves.length || at[1] < this.top || at[1] > this.top + this.room)
+      return false;
     this.box = { from: at, to: at, moved: false };
     return true;
   }
@@ -122,7 +148,9 @@ export class Curves {
     const [t, b] = d3.extent([box.from[1], box.to[1]]);
     const samples = new Map(add ? this.store.state.samples : []);
     for (const { id, points } of this.curves) {
-      const inside = points.filter((p) => p && x(p[0]) >= l && x(p[0]) <= r && this.scale(p[1]) >= t && this.scale(p[1]) <= b).map((p) => p[0]);
+      const inside = points
+        .filter((p) => p && x(p[0]) >= l && x(p[0]) <= r && this.scale(p[1]) >= t && this.scale(p[1]) <= b)
+        .map((p) => p[0]);
       if (inside.length) samples.set(id, new Set([...(samples.get(id) ?? []), ...inside]));
     }
     this.store.set({ samples });

@@ -118,8 +118,15 @@ export class Lanes {
       }
       c.strokeStyle = c.fillStyle = INK.amber;
       c.lineWidth = 1.5;
-      c.beginPath(); c.moveTo(at, y(0)); c.lineTo(at, y(1) + 2); c.stroke();
-      c.beginPath(); c.moveTo(at, y(1) + 2); c.lineTo(at + 9, y(1) + 7); c.lineTo(at, y(1) + 12); c.fill();
+      c.beginPath();
+      c.moveTo(at, y(0));
+      c.lineTo(at, y(1) + 2);
+      c.stroke();
+      c.beginPath();
+      c.moveTo(at, y(1) + 2);
+      c.lineTo(at + 9, y(1) + 7);
+      c.lineTo(at, y(1) + 12);
+      c.fill();
     }
     c.fillStyle = "#0b1014aa";
     if (mask.first != null) c.fillRect(x(first - 0.5), top, x(mask.first - 0.5) - x(first - 0.5), room);
@@ -132,7 +139,8 @@ export class Lanes {
     const { first } = this.store.state;
     const width = Math.max(1, x(first + 1) - x(first) - 1);
     c.fillStyle = "#93a1ab80";
-    for (const f of Object.keys(mask.mattes)) c.fillRect(x(Number(f)) - width / 2, top + room * 0.45, width, room * 0.3);
+    for (const f of Object.keys(mask.mattes))
+      c.fillRect(x(Number(f)) - width / 2, top + room * 0.45, width, room * 0.3);
     c.fillStyle = INK.amber;
     for (const f of new Set(mask.samples.map((s) => s[0]))) c.fillRect(x(f) - 1.5, top + room * 0.25, 3, room * 0.5);
   }
@@ -150,7 +158,11 @@ export class Lanes {
       c.fillRect(x(first + k) - width / 2, y(v), width, y(0) - y(v));
       if (!bare.has(first + k)) return;
       c.fillStyle = INK.orchid;
-      c.beginPath(); c.moveTo(x(first + k), top + 4); c.lineTo(x(first + k) + 4, top + 11); c.lineTo(x(first + k) - 4, top + 11); c.fill();
+      c.beginPath();
+      c.moveTo(x(first + k), top + 4);
+      c.lineTo(x(first + k) + 4, top + 11);
+      c.lineTo(x(first + k) - 4, top + 11);
+      c.fill();
     });
     return null;
   }
@@ -160,9 +172,12 @@ export class Lanes {
     const { stage, masks, mask: id } = this.store.state;
     const mask = masks?.masks.find((m) => m.id === id);
     const room = (this.canvas.clientHeight - RULER) / 2;
-    if (stage !== "masks" || mask?.kind !== "shape" || event.offsetY < RULER || event.offsetY > RULER + room) return null;
+    if (stage !== "masks" || mask?.kind !== "shape" || event.offsetY < RULER || event.offsetY > RULER + room)
+      return null;
     const frame = this.frameAt(event.offsetX);
-    const near = [frame, frame - 1].find((f) => mask.keys[f]?.by === "hand" && Math.abs(this.axis()(f) + 3 - event.offsetX) < 8);
+    const near = [frame, frame - 1].find(
+      (f) => mask.keys[f]?.by === "hand" && Math.abs(this.axis()(f) + 3 - event.offsetX) < 8,
+    );
     return near ?? null;
   }
 
@@ -202,7 +217,10 @@ export class Lanes {
   residuals(c, x, top, room) {
     const { attempt, selection, first } = this.store.state;
     const values = attempt?.frame_rms ?? [];
-    const chosen = [...selection].slice(0, 8).map((id) => attempt?.errors.get(id)).filter(Boolean);
+    const chosen = [...selection]
+      .slice(0, 8)
+      .map((id) => attempt?.errors.get(id))
+      .filter(Boolean);
     const peaks = chosen.flatMap((own) => [...own.values()].map(([dx, dy]) => Math.hypot(dx, dy)));
     const peak = Math.max(0.2, d3.max(values) ?? 0, Math.min(d3.max(peaks) ?? 0, 3));
     const y = d3.scaleLinear([0, peak * 1.1], [top + room - 3, top + 5]).clamp(true);
@@ -214,7 +232,12 @@ export class Lanes {
     c.lineTo(x(first + values.length - 1), y(0));
     c.fillStyle = "#4fb3a533";
     c.fill();
-    this.curve(c, values.map((v, k) => [x(first + k), y(v ?? 0)]), INK.verdigris, 1.8);
+    this.curve(
+      c,
+      values.map((v, k) => [x(first + k), y(v ?? 0)]),
+      INK.verdigris,
+      1.8,
+    );
     for (const own of chosen) {
       const points = [...own].sort((a, b) => a[0] - b[0]).map(([f, [dx, dy]]) => [x(f), y(Math.hypot(dx, dy))]);
       this.curve(c, points, INK.amber, 1.4);

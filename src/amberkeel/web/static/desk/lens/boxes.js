@@ -5,7 +5,10 @@ import { INK } from "../shell/colour.js";
 export function cornersOf(lines, box) {
   const corners = [];
   for (const line of Object.values(lines)) {
-    if (line.box === box) line.ends.forEach((k, e) => { corners[k] = { point: line.points[e], set: line.set[e] }; });
+    if (line.box === box)
+      line.ends.forEach((k, e) => {
+        corners[k] = { point: line.points[e], set: line.set[e] };
+      });
   }
   return corners;
 }
@@ -27,7 +30,9 @@ export function followed(lines, boxes) {
   let out = lines;
   for (const [box, places] of Object.entries(boxes ?? {})) {
     const free = {};
-    cornersOf(lines, box).forEach((corner, k) => { if (!corner.set) free[k] = places[k]; });
+    cornersOf(lines, box).forEach((corner, k) => {
+      if (!corner.set) free[k] = places[k];
+    });
     out = { ...out, ...withCorners(out, box, free, false) };
   }
   return out;
@@ -35,8 +40,18 @@ export function followed(lines, boxes) {
 
 /** Names of the boxes among lines, with how many corners of each were dragged. */
 export function boxesOf(lines) {
-  const names = [...new Set(Object.values(lines).map((line) => line.box).filter(Boolean))];
-  return names.map((name) => [name, cornersOf(lines, name).filter((c) => c?.set).length, Object.values(lines).find((l) => l.box === name).frame]);
+  const names = [
+    ...new Set(
+      Object.values(lines)
+        .map((line) => line.box)
+        .filter(Boolean),
+    ),
+  ];
+  return names.map((name) => [
+    name,
+    cornersOf(lines, name).filter((c) => c?.set).length,
+    Object.values(lines).find((l) => l.box === name).frame,
+  ]);
 }
 
 /** Edges that do not count yet, dashed, and a ring on every corner that is still to be dragged. */

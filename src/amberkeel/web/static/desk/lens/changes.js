@@ -8,7 +8,9 @@ export class LineChanges {
     this.desk = stage.desk;
   }
 
-  get lines() { return this.stage.lens.lines; }
+  get lines() {
+    return this.stage.lens.lines;
+  }
 
   /** Lines are being dragged. */
   drag(changed) {
@@ -32,7 +34,9 @@ export class LineChanges {
   /** Keep lines, or take away those that are null. */
   keep(lines, label) {
     const now = { ...this.lines };
-    for (const [name, line] of Object.entries(lines)) if (line) now[name] = line; else delete now[name];
+    for (const [name, line] of Object.entries(lines))
+      if (line) now[name] = line;
+      else delete now[name];
     this.stage.set({ lines: now });
     return this.stage.edit({ lines, label });
   }
@@ -49,7 +53,14 @@ export class LineChanges {
   box(from, to) {
     const { desk, stage } = this;
     return desk.act(async () => {
-      const body = { frame: desk.state.frame, from, to, lines: this.lines, wanted: stage.wanted, focal_state: stage.kept?.focal_state };
+      const body = {
+        frame: desk.state.frame,
+        from,
+        to,
+        lines: this.lines,
+        wanted: stage.wanted,
+        focal_state: stage.kept?.focal_state,
+      };
       const made = await post(stage.at("box"), body);
       stage.set({ lines: { ...this.lines, ...made.lines }, chosen: Object.keys(made.lines)[0], tool: null });
       await this.store(made.lines, `Put ${made.name}`);
@@ -67,7 +78,9 @@ export class LineChanges {
       if (find("#linesnap").checked) {
         try {
           line.points = (await post(stage.at("snap"), { frame: desk.state.frame, points: [from, to] })).points;
-        } catch (error) { toast(error.message, true); }
+        } catch (error) {
+          toast(error.message, true);
+        }
       }
       stage.set({ lines: { ...this.lines, [name]: line }, chosen: name });
       await this.store({ [name]: line }, `Draw ${name}`);
@@ -89,7 +102,9 @@ export class LineChanges {
   async snapped(line, k) {
     try {
       return (await post(this.stage.at("snap"), { frame: line.frame, points: line.points, point: k })).points;
-    } catch { return line.points; }
+    } catch {
+      return line.points;
+    }
   }
 
   /** The measured line is another, or another length was typed. */
@@ -103,7 +118,10 @@ export class LineChanges {
   removeChosen() {
     const { chosen } = this.stage.lens;
     if (!chosen) return false;
-    if (chosen === "origin") { this.origin(null, true); return true; }
+    if (chosen === "origin") {
+      this.origin(null, true);
+      return true;
+    }
     const { box } = this.lines[chosen] ?? {};
     const gone = box ? Object.keys(this.lines).filter((n) => this.lines[n].box === box) : [chosen];
     this.keep(Object.fromEntries(gone.map((n) => [n, null])), `Delete ${box ?? chosen}`);

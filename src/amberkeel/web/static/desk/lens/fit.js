@@ -22,11 +22,23 @@ export class LensFit {
   ask(quick = false) {
     const { stage } = this;
     if (stage.lens.hand) return this.byHand(stage.lens.hand);
-    if (Object.keys(stage.lens.lines).length < 2) { stage.set({ fit: null, trouble: "" }); return null; }
+    if (Object.keys(stage.lens.lines).length < 2) {
+      stage.set({ fit: null, trouble: "" });
+      return null;
+    }
     const body = () => {
       const { lines, grid, measured, origin } = stage.lens;
       const { frame } = stage.desk.state;
-      return { lines, wanted: stage.wanted, focal_state: stage.kept?.focal_state, frame, quick, grid, measured, origin };
+      return {
+        lines,
+        wanted: stage.wanted,
+        focal_state: stage.kept?.focal_state,
+        frame,
+        quick,
+        grid,
+        measured,
+        origin,
+      };
     };
     return this.question("fit", body, quick ? QUICK : FULL);
   }
@@ -41,7 +53,12 @@ export class LensFit {
   async question(path, body, most) {
     this.next?.done();
     this.next = null;
-    if (this.flying >= most) { await new Promise((done) => { this.next = { path, body, most, done }; }); return; }
+    if (this.flying >= most) {
+      await new Promise((done) => {
+        this.next = { path, body, most, done };
+      });
+      return;
+    }
     this.flying += 1;
     const own = (this.asked += 1);
     const { stage } = this;

@@ -1,6 +1,7 @@
 // Drawing lines over the plate: new ones from end to end, by dragging or by two clicks; points moved one by one with a loupe.
-import { drawBoxes, withCorners } from "./boxes.js";
+
 import { INK } from "../shell/colour.js";
+import { drawBoxes, withCorners } from "./boxes.js";
 
 const GRIP_PX = 9;
 const LOUPE = 150;
@@ -27,7 +28,9 @@ export class LineDraw {
     this.last = null;
   }
 
-  get dragging() { return Boolean(["point", "origin"].includes(this.grip?.kind) && this.grip.moved); }
+  get dragging() {
+    return Boolean(["point", "origin"].includes(this.grip?.kind) && this.grip.moved);
+  }
 
   /** Where the stated origin lies on this frame, or null. */
   originAt() {
@@ -59,7 +62,12 @@ export class LineDraw {
 
   hit(at) {
     const origin = this.originAt();
-    if (origin && !this.store.state.lens.origin.line && Math.hypot(...this.viewport.place(...origin).map((v, k) => v - at[k])) < GRIP_PX) return { kind: "origin", name: "origin" };
+    if (
+      origin &&
+      !this.store.state.lens.origin.line &&
+      Math.hypot(...this.viewport.place(...origin).map((v, k) => v - at[k])) < GRIP_PX
+    )
+      return { kind: "origin", name: "origin" };
     for (const [name, line] of this.here()) {
       for (let k = 0; k < line.points.length; k += 1) {
         const [x, y] = this.viewport.place(...line.points[k]);
@@ -68,7 +76,11 @@ export class LineDraw {
     }
     for (const [name, line] of this.here()) {
       for (let k = 1; k < line.points.length; k += 1) {
-        if (!line.box && between(at, this.viewport.place(...line.points[k - 1]), this.viewport.place(...line.points[k])) < 6) return { kind: "line", name, k };
+        if (
+          !line.box &&
+          between(at, this.viewport.place(...line.points[k - 1]), this.viewport.place(...line.points[k])) < 6
+        )
+          return { kind: "line", name, k };
       }
     }
     return null;
@@ -110,7 +122,11 @@ export class LineDraw {
 
   move(event, at) {
     const { grip } = this;
-    if (!grip && this.first) { this.last = at; this.viewport.redraw(); return null; }
+    if (!grip && this.first) {
+      this.last = at;
+      this.viewport.redraw();
+      return null;
+    }
     if (!grip) return this.hover(at);
     if (Math.hypot(at[0] - grip.from[0], at[1] - grip.from[1]) > 3) grip.moved = true;
     if (grip.kind === "new") grip.to = at;
@@ -118,7 +134,11 @@ export class LineDraw {
       const p = this.viewport.unplace(...at);
       const { lines } = this.store.state.lens;
       const points = grip.line.points.map((q, k) => (k === grip.k ? p : q));
-      this.send.drag(grip.line.box ? withCorners(lines, grip.line.box, { [grip.line.ends[grip.k]]: p }, true) : { [grip.name]: { ...grip.line, points } });
+      this.send.drag(
+        grip.line.box
+          ? withCorners(lines, grip.line.box, { [grip.line.ends[grip.k]]: p }, true)
+          : { [grip.name]: { ...grip.line, points } },
+      );
     }
     if (grip.kind === "origin" && grip.moved) this.send.origin(this.originUnder(at), false);
     this.viewport.redraw();
@@ -130,7 +150,10 @@ export class LineDraw {
     if (state.stage !== "lens") return null;
     const found = this.hit(at);
     const name = found?.name ?? null;
-    if (name !== this.over) { this.over = name; this.viewport.redraw(); }
+    if (name !== this.over) {
+      this.over = name;
+      this.viewport.redraw();
+    }
     this.viewport.canvas.style.cursor = found?.kind === "point" ? "grab" : state.lens.tool ? "crosshair" : "";
     return null;
   }
@@ -139,7 +162,8 @@ export class LineDraw {
     const { grip } = this;
     this.grip = null;
     if (!grip) return;
-    if (grip.kind === "new" && grip.moved) this.made(this.viewport.unplace(...grip.from), this.viewport.unplace(...grip.to));
+    if (grip.kind === "new" && grip.moved)
+      this.made(this.viewport.unplace(...grip.from), this.viewport.unplace(...grip.to));
     if (grip.kind === "new" && !grip.moved) [this.first, this.last] = [this.viewport.unplace(...grip.from), grip.from];
     if (grip.kind === "origin" && grip.moved) this.send.origin(this.store.state.lens.origin, true);
     if (grip.kind === "point" && grip.moved) this.send.settle(grip.name, grip.k);
@@ -171,12 +195,18 @@ export class LineDraw {
     c.rect(x0, y0, x1 - x0, y1 - y0);
     c.clip();
     if (state.lens.grid && fit) strokes(c, look === "straight" ? straightGrid(state) : fit.grid, place, "#ebe5d866", 1);
-    if (state.lens.floor && fit) this.drawFloor(c, look === "straight" ? { floor: fit.straight_floor, horizon: fit.straight_horizon } : fit, place);
+    if (state.lens.floor && fit)
+      this.drawFloor(
+        c,
+        look === "straight" ? { floor: fit.straight_floor, horizon: fit.straight_horizon } : fit,
+        place,
+      );
     c.restore();
     if (state.lens.shown || this.grip) this.drawLines(c, state, place, [x0, y0, x1 - x0, y1 - y0]);
     if (look !== "straight") this.drawOrigin(c, place);
     const { grip } = this;
-    const ends = grip?.kind === "new" && grip.moved ? [grip.from, grip.to] : this.first && [place(...this.first), this.last];
+    const ends =
+      grip?.kind === "new" && grip.moved ? [grip.from, grip.to] : this.first && [place(...this.first), this.last];
     if (ends) {
       const [[ax, ay], [bx, by]] = ends;
       c.setLineDash([5, 4]);
@@ -198,7 +228,8 @@ export class LineDraw {
       c.rect(...picture);
       c.clip();
     } else drawBoxes(c, state.lens.lines, state.frame, state.lens.chosen, place);
-    for (const [name, line] of this.here()) if (!line.set || line.set.every(Boolean)) this.drawLine(c, state, name, line, place);
+    for (const [name, line] of this.here())
+      if (!line.set || line.set.every(Boolean)) this.drawLine(c, state, name, line, place);
     c.restore();
   }
 
@@ -217,25 +248,44 @@ export class LineDraw {
     const report = lens.fit?.lines[name];
     const chosen = lens.chosen === name || Boolean(line.box && lens.lines[lens.chosen]?.box === line.box);
     const straight = lens.look === "straight";
-    const points = (straight ? lens.fit?.straight?.[name] ?? [] : line.points).map((p) => place(...p));
+    const points = (straight ? (lens.fit?.straight?.[name] ?? []) : line.points).map((p) => place(...p));
     if (!points.length) return;
     const tint = chosen ? INK.amber : report?.disagrees ? INK.orchid : looks.tint;
-    for (const [stroke, width] of [["#0009", 4], [tint, chosen || this.over === name ? 2.5 : 1.75]]) {
+    for (const [stroke, width] of [
+      ["#0009", 4],
+      [tint, chosen || this.over === name ? 2.5 : 1.75],
+    ]) {
       c.strokeStyle = stroke;
       c.lineWidth = width;
       c.setLineDash(width === 4 ? [] : looks.dash);
-      path(c, straight || !lens.fit?.bent?.[name] || (this.grip?.name === name && this.grip.moved) || (line.box && this.grip?.line?.box === line.box) ? points : lens.fit.bent[name].map((p) => place(...p)));
+      path(
+        c,
+        straight ||
+          !lens.fit?.bent?.[name] ||
+          (this.grip?.name === name && this.grip.moved) ||
+          (line.box && this.grip?.line?.box === line.box)
+          ? points
+          : lens.fit.bent[name].map((p) => place(...p)),
+      );
     }
     c.setLineDash([]);
-    if (!straight) for (const [x, y] of points) {
-      c.fillStyle = "#10161c";
-      c.fillRect(x - 3.5, y - 3.5, 7, 7);
-      c.fillStyle = tint;
-      c.fillRect(x - 2.5, y - 2.5, 5, 5);
-    }
+    if (!straight)
+      for (const [x, y] of points) {
+        c.fillStyle = "#10161c";
+        c.fillRect(x - 3.5, y - 3.5, 7, 7);
+        c.fillStyle = tint;
+        c.fillRect(x - 2.5, y - 2.5, 5, 5);
+      }
     const [mx, my] = points[Math.floor(points.length / 2)];
-    const words = [looks.letter, report?.disagrees ? "disagrees" : "", chosen && report ? `${report.after.toFixed(2)} px` : ""].filter(Boolean).join(" ");
-    if (words && !(line.box && !report?.disagrees && lens.chosen !== name)) tag(c, words, mx + 8, my - 8, tint, place(state.width, 0)[0]);
+    const words = [
+      looks.letter,
+      report?.disagrees ? "disagrees" : "",
+      chosen && report ? `${report.after.toFixed(2)} px` : "",
+    ]
+      .filter(Boolean)
+      .join(" ");
+    if (words && !(line.box && !report?.disagrees && lens.chosen !== name))
+      tag(c, words, mx + 8, my - 8, tint, place(state.width, 0)[0]);
   }
 
   /** The world's origin: a ring and four strokes. */
@@ -243,12 +293,23 @@ export class LineDraw {
     const at = this.originAt();
     if (!at) return;
     const [x, y] = place(...at);
-    for (const [stroke, width] of [["#000b", 5], [INK.amber, 2]]) {
+    for (const [stroke, width] of [
+      ["#000b", 5],
+      [INK.amber, 2],
+    ]) {
       c.strokeStyle = stroke;
       c.lineWidth = width;
       c.beginPath();
       c.arc(x, y, 8, 0, 2 * Math.PI);
-      for (const [dx, dy] of [[13, 0], [-13, 0], [0, 13], [0, -13]]) { c.moveTo(x + dx * 0.4, y + dy * 0.4); c.lineTo(x + dx, y + dy); }
+      for (const [dx, dy] of [
+        [13, 0],
+        [-13, 0],
+        [0, 13],
+        [0, -13],
+      ]) {
+        c.moveTo(x + dx * 0.4, y + dy * 0.4);
+        c.lineTo(x + dx, y + dy);
+      }
       c.stroke();
     }
     const cell = this.store.state.lens.fit?.place?.cell_m;
@@ -271,14 +332,30 @@ export class LineDraw {
     c.fillRect(left, 14, LOUPE, LOUPE);
     c.imageSmoothingEnabled = false;
     // The proxy has square pixels: as many of them each way.
-    c.drawImage(picture, p[0] * kx - (span * ky) / 2, p[1] * ky - (span * ky) / 2, span * ky, span * ky, left, 14, LOUPE, LOUPE);
+    c.drawImage(
+      picture,
+      p[0] * kx - (span * ky) / 2,
+      p[1] * ky - (span * ky) / 2,
+      span * ky,
+      span * ky,
+      left,
+      14,
+      LOUPE,
+      LOUPE,
+    );
     c.strokeStyle = INK.amber;
     c.lineWidth = 1;
     c.strokeRect(left + 0.5, 14.5, LOUPE - 1, LOUPE - 1);
     const [x, y] = [left + LOUPE / 2, 14 + LOUPE / 2];
     c.beginPath();
-    c.moveTo(x - 18, y); c.lineTo(x - 4, y); c.moveTo(x + 4, y); c.lineTo(x + 18, y);
-    c.moveTo(x, y - 18); c.lineTo(x, y - 4); c.moveTo(x, y + 4); c.lineTo(x, y + 18);
+    c.moveTo(x - 18, y);
+    c.lineTo(x - 4, y);
+    c.moveTo(x + 4, y);
+    c.lineTo(x + 18, y);
+    c.moveTo(x, y - 18);
+    c.lineTo(x, y - 4);
+    c.moveTo(x, y + 4);
+    c.lineTo(x, y + 18);
     c.stroke();
     c.restore();
   }
@@ -286,8 +363,16 @@ export class LineDraw {
 
 function straightGrid({ width, height }) {
   const lines = [];
-  for (let k = -6; k <= 6; k += 1) lines.push([[width / 2 + (k * width) / 12, 0], [width / 2 + (k * width) / 12, height]]);
-  for (let k = -4; k <= 4; k += 1) lines.push([[0, height / 2 + (k * height) / 8], [width, height / 2 + (k * height) / 8]]);
+  for (let k = -6; k <= 6; k += 1)
+    lines.push([
+      [width / 2 + (k * width) / 12, 0],
+      [width / 2 + (k * width) / 12, height],
+    ]);
+  for (let k = -4; k <= 4; k += 1)
+    lines.push([
+      [0, height / 2 + (k * height) / 8],
+      [width, height / 2 + (k * height) / 8],
+    ]);
   return lines;
 }
 

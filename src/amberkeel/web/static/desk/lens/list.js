@@ -3,8 +3,9 @@ import { element, find } from "../shell/dom.js";
 import { boxesOf } from "./boxes.js";
 import { LOOKS } from "./lines.js";
 
-const EMPTY = "No lines yet. Choose Edge, or a direction, and drag along an edge of the set from end to end. "
-  + "Or choose Box and drag its corners onto the corners of something square.";
+const EMPTY =
+  "No lines yet. Choose Edge, or a direction, and drag along an edge of the set from end to end. " +
+  "Or choose Box and drag its corners onto the corners of something square.";
 
 /** Draw the list; `choose(name, frame)` is called for the line that is pressed. */
 export function drawLineList(lens, frame, choose) {

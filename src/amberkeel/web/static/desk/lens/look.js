@@ -15,7 +15,9 @@ export class LensLook {
   }
 
   /** The lens that the look and the grid show: turned by hand, or as the lines have it. */
-  get shown() { return this.stage.lens.fit?.lens ?? null; }
+  get shown() {
+    return this.stage.lens.fit?.lens ?? null;
+  }
 
   /** Fetch the straightened frame where it is looked at. */
   async draw() {
@@ -31,10 +33,13 @@ export class LensLook {
     this.coming = address;
     try {
       const answer = await fetch(address);
-      if (!answer.ok) throw new Error((await answer.json().catch(() => ({}))).error ?? "That lens cannot be looked through.");
+      if (!answer.ok)
+        throw new Error((await answer.json().catch(() => ({}))).error ?? "That lens cannot be looked through.");
       const picture = await createImageBitmap(await answer.blob());
       if (this.coming === address) store.set({ straight: { frame, picture, address } });
-    } catch (error) { toast(error.message, true); }
+    } catch (error) {
+      toast(error.message, true);
+    }
     this.coming = "";
     if (frame !== state.frame) this.draw();
   }

@@ -9,8 +9,8 @@ import { LensFit } from "./fit.js";
 import { drawFound, rewriteFigures } from "./found.js";
 import { LineDraw } from "./lines.js";
 import { drawLineList } from "./list.js";
-import { drawProfileList } from "./profiles.js";
 import { LensLook } from "./look.js";
+import { drawProfileList } from "./profiles.js";
 
 const TOOLS = ["edge", "x", "y", "z", "box", "origin"];
 
@@ -29,14 +29,22 @@ export class LensStage {
     this.listen();
   }
 
-  at(path) { return this.desk.at(`lens/${path}`); }
+  at(path) {
+    return this.desk.at(`lens/${path}`);
+  }
 
-  get lens() { return this.desk.state.lens; }
+  get lens() {
+    return this.desk.state.lens;
+  }
 
-  set(patch) { this.desk.store.set({ lens: { ...this.lens, ...patch } }); }
+  set(patch) {
+    this.desk.store.set({ lens: { ...this.lens, ...patch } });
+  }
 
   /** Make an edit of what is kept of the lens. */
-  edit(body) { return this.desk.send("lens/edit", body); }
+  edit(body) {
+    return this.desk.send("lens/edit", body);
+  }
 
   /** Which distortion is asked for. */
   get wanted() {
@@ -72,7 +80,10 @@ export class LensStage {
     const { kept } = this;
     drawProfileList(find("#profilelist"), kept, this.changing, {
       use: (body) => this.use(body),
-      edit: (id) => { this.changing = id; this.drawProfiles(); },
+      edit: (id) => {
+        this.changing = id;
+        this.drawProfiles();
+      },
       save: (body) => this.saveProfile(body),
     });
     for (const id of ["#stfile", "#platefile"]) find(id).classList.toggle("dim", !kept.straightened);
@@ -115,9 +126,15 @@ export class LensStage {
     this.drawSwitches();
     if (state.stage !== "lens") return;
     // While a point is dragged the figures change and the list does not: laying it out anew would slow the drag.
-    if (this.drawer.dragging) { rewriteFigures(this.lens.fit); return; }
+    if (this.drawer.dragging) {
+      rewriteFigures(this.lens.fit);
+      return;
+    }
     if (!keys || keys.has("lens") || keys.has("frame")) {
-      drawLineList(this.lens, state.frame, (chosen, frame) => { this.set({ chosen }); this.desk.store.set({ frame }); });
+      drawLineList(this.lens, state.frame, (chosen, frame) => {
+        this.set({ chosen });
+        this.desk.store.set({ frame });
+      });
       drawFound(this.lens, state.width);
       if (this.kept) drawEvidence(this.kept, this.lens.fit);
     }
@@ -138,7 +155,9 @@ export class LensStage {
   }
 
   /** Delete removes the chosen line or box, or the origin; tells whether there was one. */
-  remove() { return this.changes.removeChosen(); }
+  remove() {
+    return this.changes.removeChosen();
+  }
 
   listen() {
     const { desk } = this;
@@ -146,12 +165,17 @@ export class LensStage {
       const ask = () => this.edit({ wanted: this.wanted, label: "Ask for another distortion model" });
       find(id).addEventListener("change", ask);
     }
-    for (const id of ["#measureline", "#measurelength"]) find(id).addEventListener("change", () => this.changes.measure());
+    for (const id of ["#measureline", "#measurelength"])
+      find(id).addEventListener("change", () => this.changes.measure());
     setUpCameraBench();
-    find("#overscan").addEventListener("change", (e) => { find("#overscanshare").hidden = e.target.value !== "share"; });
+    find("#overscan").addEventListener("change", (e) => {
+      find("#overscanshare").hidden = e.target.value !== "share";
+    });
     this.look.listen();
     const pattern = find('#chartform [name="pattern"]');
-    pattern.addEventListener("change", () => { find("#innerfield").hidden = pattern.value === "loose"; });
+    pattern.addEventListener("change", () => {
+      find("#innerfield").hidden = pattern.value === "loose";
+    });
     find("#chartform").addEventListener("submit", (e) => {
       e.preventDefault();
       desk.act(async () => {

@@ -9,11 +9,15 @@ const bitmaps = new Map();
 function bitmap(hash, loaded) {
   if (bitmaps.has(hash)) return bitmaps.get(hash);
   bitmaps.set(hash, null);
-  fetch(`/mattes/${hash}.png`).then((a) => a.blob()).then(createImageBitmap).then((made) => {
-    bitmaps.set(hash, made);
-    if (bitmaps.size > KEPT) bitmaps.delete(bitmaps.keys().next().value);
-    loaded();
-  }).catch(() => bitmaps.delete(hash));
+  fetch(`/mattes/${hash}.png`)
+    .then((a) => a.blob())
+    .then(createImageBitmap)
+    .then((made) => {
+      bitmaps.set(hash, made);
+      if (bitmaps.size > KEPT) bitmaps.delete(bitmaps.keys().next().value);
+      loaded();
+    })
+    .catch(() => bitmaps.delete(hash));
   return null;
 }
 
@@ -22,7 +26,8 @@ const tinted = document.createElement("canvas");
 function drawMatte(c, hash, colour, alpha, place, state, loaded) {
   const picture = bitmap(hash, loaded);
   if (!picture) return;
-  if (tinted.width !== picture.width || tinted.height !== picture.height) [tinted.width, tinted.height] = [picture.width, picture.height];
+  if (tinted.width !== picture.width || tinted.height !== picture.height)
+    [tinted.width, tinted.height] = [picture.width, picture.height];
   const t = tinted.getContext("2d", { willReadFrequently: true });
   t.globalCompositeOperation = "copy";
   t.drawImage(picture, 0, 0);
@@ -99,7 +104,10 @@ function drawHandles(c, points, chosenPoint, pivot, place) {
   const [px, py] = place(...pivot);
   c.strokeStyle = INK.amber;
   c.beginPath();
-  c.moveTo(px - 6, py); c.lineTo(px + 6, py); c.moveTo(px, py - 6); c.lineTo(px, py + 6);
+  c.moveTo(px - 6, py);
+  c.lineTo(px + 6, py);
+  c.moveTo(px, py - 6);
+  c.lineTo(px, py + 6);
   c.stroke();
   points.forEach((p, k) => {
     const [x, y] = place(p[0], p[1]);
@@ -107,16 +115,24 @@ function drawHandles(c, points, chosenPoint, pivot, place) {
       for (const n of [2, 4]) {
         const [hx, hy] = place(p[0] + p[n], p[1] + p[n + 1]);
         c.strokeStyle = INK.sail;
-        c.beginPath(); c.moveTo(x, y); c.lineTo(hx, hy); c.stroke();
+        c.beginPath();
+        c.moveTo(x, y);
+        c.lineTo(hx, hy);
+        c.stroke();
         c.fillStyle = INK.sail;
-        c.beginPath(); c.arc(hx, hy, 3, 0, 7); c.fill();
+        c.beginPath();
+        c.arc(hx, hy, 3, 0, 7);
+        c.fill();
       }
     }
     c.fillStyle = k === chosenPoint ? INK.amber : INK.hull;
     c.strokeStyle = k === chosenPoint ? INK.amber : INK.sail;
     c.lineWidth = 1.5;
     c.beginPath();
-    c.moveTo(x, y - 4.5); c.lineTo(x + 4.5, y); c.lineTo(x, y + 4.5); c.lineTo(x - 4.5, y);
+    c.moveTo(x, y - 4.5);
+    c.lineTo(x + 4.5, y);
+    c.lineTo(x, y + 4.5);
+    c.lineTo(x - 4.5, y);
     c.closePath();
     c.fill();
     c.stroke();
@@ -127,7 +143,12 @@ export function frameHandles(points, place) {
   const [x0, y0, x1, y1] = bounds(points);
   const [ax, ay] = place(x0, y0);
   const [bx, by] = place(x1, y1);
-  return [[ax - 10, ay - 10], [bx + 10, ay - 10], [bx + 10, by + 10], [ax - 10, by + 10]];
+  return [
+    [ax - 10, ay - 10],
+    [bx + 10, ay - 10],
+    [bx + 10, by + 10],
+    [ax - 10, by + 10],
+  ];
 }
 
 export function turnHandle(points, place) {
@@ -141,12 +162,18 @@ function drawSpots(c, samples, frame, place) {
     if (f !== frame) continue;
     const [px, py] = place(x, y);
     c.fillStyle = "#10161cc0";
-    c.beginPath(); c.arc(px, py, 7, 0, 7); c.fill();
+    c.beginPath();
+    c.arc(px, py, 7, 0, 7);
+    c.fill();
     c.strokeStyle = subject ? INK.amber : INK.sail;
     c.lineWidth = 2;
     c.beginPath();
-    c.moveTo(px - 4, py); c.lineTo(px + 4, py);
-    if (subject) { c.moveTo(px, py - 4); c.lineTo(px, py + 4); }
+    c.moveTo(px - 4, py);
+    c.lineTo(px + 4, py);
+    if (subject) {
+      c.moveTo(px, py - 4);
+      c.lineTo(px, py + 4);
+    }
     c.stroke();
   }
 }
@@ -161,14 +188,20 @@ function drawEvidence(c, proposal, state, place) {
     const k = frames.findLastIndex((f) => f <= frame && f >= frame - 1);
     if (t === undefined || k < 0) continue;
     const own = [];
-    for (let s = tracks.first[t]; s < tracks.first[t + 1]; s += 1) if (tracks.frames[s] <= frame && tracks.frames[s] >= since) own.push(place(tracks.x[s], tracks.y[s]));
+    for (let s = tracks.first[t]; s < tracks.first[t + 1]; s += 1)
+      if (tracks.frames[s] <= frame && tracks.frames[s] >= since) own.push(place(tracks.x[s], tracks.y[s]));
     if (own.length < 2) continue;
     c.lineWidth = 2;
     c.strokeStyle = INK.orchid;
-    c.beginPath(); own.forEach((p) => c.lineTo(...p)); c.stroke();
+    c.beginPath();
+    own.forEach((p) => c.lineTo(...p));
+    c.stroke();
     c.strokeStyle = INK.verdigris;
     c.setLineDash([3, 3]);
-    c.beginPath(); c.moveTo(...(proposal.kind === "reflection" ? own.at(-1) : own[0])); c.lineTo(...place(...predicted[k])); c.stroke();
+    c.beginPath();
+    c.moveTo(...(proposal.kind === "reflection" ? own.at(-1) : own[0]));
+    c.lineTo(...place(...predicted[k]));
+    c.stroke();
     c.setLineDash([]);
   }
 }
@@ -183,8 +216,10 @@ export function drawMasks(c, state, edit, place, scale, loaded, which = "all") {
     if (which !== "all" && chosen !== (which === "chosen")) continue;
     const trial = chosen && edit.tried?.frame === frame ? edit.tried.matte : null;
     const hash = trial ?? mask.mattes[frame];
-    if (hash && mask.kind === "matte") drawMatte(c, hash, mask.colour, !mask.on ? 0.1 : chosen ? 0.5 : 0.34, place, state, loaded);
-    if (mask.kind === "shape") drawShape(c, mask, chosen && edit.points ? edit.points : pointsAt(mask, frame), place, chosen, scale);
+    if (hash && mask.kind === "matte")
+      drawMatte(c, hash, mask.colour, !mask.on ? 0.1 : chosen ? 0.5 : 0.34, place, state, loaded);
+    if (mask.kind === "shape")
+      drawShape(c, mask, chosen && edit.points ? edit.points : pointsAt(mask, frame), place, chosen, scale);
     if (!chosen) continue;
     if (mask.kind === "shape") {
       drawGhosts(c, mask, frame, place);
@@ -195,7 +230,8 @@ export function drawMasks(c, state, edit, place, scale, loaded, which = "all") {
   if (!editing || which === "others") return;
   const shown = masks?.proposals.find((p) => p.id === state.proposal);
   if (shown) {
-    if (shown.mattes[frame] && shown.state === "open") drawMatte(c, shown.mattes[frame], INK.orchid, 0.42, place, state, loaded);
+    if (shown.mattes[frame] && shown.state === "open")
+      drawMatte(c, shown.mattes[frame], INK.orchid, 0.42, place, state, loaded);
     drawEvidence(c, shown, state, place);
   }
   if (edit.draft) drawDraft(c, edit.draft, place);
@@ -207,7 +243,8 @@ function drawDraft(c, draft, place) {
   c.beginPath();
   const outline = draft.closed ? flatten(draft.points) : draft.points;
   for (const p of outline) c.lineTo(...place(p[0], p[1]));
-  if (draft.closed) c.closePath(); else if (draft.hover) c.lineTo(...place(...draft.hover));
+  if (draft.closed) c.closePath();
+  else if (draft.hover) c.lineTo(...place(...draft.hover));
   c.stroke();
   if (draft.closed) return;
   c.fillStyle = INK.amber;

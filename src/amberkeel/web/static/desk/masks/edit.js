@@ -1,6 +1,20 @@
 // Drawing and editing masks on the plate with the pointer. Every finished gesture is one change sent to the server.
 import { frameHandles, turnHandle } from "./draw.js";
-import { alive, bounds, contains, corners, ellipse, flatten, keyFrames, nearest, pointsAt, rectangle, smooth, split, turned } from "./shapes.js";
+import {
+  alive,
+  bounds,
+  contains,
+  corners,
+  ellipse,
+  flatten,
+  keyFrames,
+  nearest,
+  pointsAt,
+  rectangle,
+  smooth,
+  split,
+  turned,
+} from "./shapes.js";
 
 const GRAB = 9;
 const far = (a, b) => Math.hypot(a[0] - b[0], a[1] - b[1]);
@@ -8,16 +22,37 @@ const far = (a, b) => Math.hypot(a[0] - b[0], a[1] - b[1]);
 export class MaskEditor {
   /** `send` has add(points), change(mask, values, label) and spot(alter), which changes the samples. */
   constructor(store, viewport, send) {
-    Object.assign(this, { store, viewport, send, draft: null, points: null, point: -1, grip: null, pivots: new Map(), tried: null });
+    Object.assign(this, {
+      store,
+      viewport,
+      send,
+      draft: null,
+      points: null,
+      point: -1,
+      grip: null,
+      pivots: new Map(),
+      tried: null,
+    });
   }
 
-  get mask() { return this.store.state.masks?.masks.find((m) => m.id === this.store.state.mask); }
+  get mask() {
+    return this.store.state.masks?.masks.find((m) => m.id === this.store.state.mask);
+  }
   /** Whether a shape is under way: only it changes then. */
-  get dragging() { return Boolean(this.grip && this.points); }
-  get active() { return this.store.state.stage === "masks"; }
-  get editable() { const m = this.mask; return m?.kind === "shape" && alive(m, this.store.state.frame) ? m : null; }
+  get dragging() {
+    return Boolean(this.grip && this.points);
+  }
+  get active() {
+    return this.store.state.stage === "masks";
+  }
+  get editable() {
+    const m = this.mask;
+    return m?.kind === "shape" && alive(m, this.store.state.frame) ? m : null;
+  }
 
-  now(mask) { return pointsAt(mask, this.store.state.frame); }
+  now(mask) {
+    return pointsAt(mask, this.store.state.frame);
+  }
 
   /** What a shape turns and scales about: its middle, or where the cross was dragged relative to it. */
   pivotAt(mask) {
@@ -84,10 +119,16 @@ export class MaskEditor {
     if (mask) {
       const points = this.now(mask);
       const place = this.viewport.place;
-      const begin = (kind, more = {}) => { this.grip = { kind, mask, base: points, from: here, pivot: this.pivotAt(mask), ...more }; this.viewport.redraw(); return true; };
+      const begin = (kind, more = {}) => {
+        this.grip = { kind, mask, base: points, from: here, pivot: this.pivotAt(mask), ...more };
+        this.viewport.redraw();
+        return true;
+      };
       if (this.point >= 0 && points[this.point]) {
         const p = points[this.point];
-        for (const n of [2, 4]) if (Math.hypot(p[n], p[n + 1]) > 1e-9 && far(place(p[0] + p[n], p[1] + p[n + 1]), at) < GRAB) return begin("tangent", { k: this.point, n });
+        for (const n of [2, 4])
+          if (Math.hypot(p[n], p[n + 1]) > 1e-9 && far(place(p[0] + p[n], p[1] + p[n + 1]), at) < GRAB)
+            return begin("tangent", { k: this.point, n });
       }
       const k = points.findIndex((p) => far(place(p[0], p[1]), at) < GRAB);
       if (k >= 0) {
@@ -109,7 +150,9 @@ export class MaskEditor {
   /** Choose the topmost shape under the pointer. */
   choose(here) {
     const { masks, frame } = this.store.state;
-    const hit = [...(masks?.masks ?? [])].reverse().find((m) => m.kind === "shape" && alive(m, frame) && contains(flatten(pointsAt(m, frame)), here));
+    const hit = [...(masks?.masks ?? [])]
+      .reverse()
+      .find((m) => m.kind === "shape" && alive(m, frame) && contains(flatten(pointsAt(m, frame)), here));
     if (!hit) return false;
     this.point = -1;
     this.store.set({ mask: hit.id });
@@ -126,7 +169,8 @@ export class MaskEditor {
     if (!this.grip) return;
     const { grip } = this;
     if (grip.kind === "rectangle" || grip.kind === "ellipse") {
-      if (far(this.viewport.place(...grip.from), at) > 3) this.draft = { closed: true, points: (grip.kind === "ellipse" ? ellipse : rectangle)(grip.from, here) };
+      if (far(this.viewport.place(...grip.from), at) > 3)
+        this.draft = { closed: true, points: (grip.kind === "ellipse" ? ellipse : rectangle)(grip.from, here) };
     } else if (grip.kind === "pivot") {
       const [x0, y0, x1, y1] = bounds(grip.base);
       this.pivots.set(grip.mask.id, [(here[0] - x0) / Math.max(x1 - x0, 1), (here[1] - y0) / Math.max(y1 - y0, 1)]);
@@ -151,8 +195,18 @@ export class MaskEditor {
         return out;
       });
     }
-    const [a, b] = [[from[0] - pivot[0], from[1] - pivot[1]], [here[0] - pivot[0], here[1] - pivot[1]]];
-    if (kind === "scale") return turned(base, 0, Math.log(Math.max(Math.hypot(...b) / Math.max(Math.hypot(...a), 1e-6), 0.02)), pivot, pivot);
+    const [a, b] = [
+      [from[0] - pivot[0], from[1] - pivot[1]],
+      [here[0] - pivot[0], here[1] - pivot[1]],
+    ];
+    if (kind === "scale")
+      return turned(
+        base,
+        0,
+        Math.log(Math.max(Math.hypot(...b) / Math.max(Math.hypot(...a), 1e-6), 0.02)),
+        pivot,
+        pivot,
+      );
     const angle = Math.atan2(b[1], b[0]) - Math.atan2(a[1], a[0]);
     return turned(base, held ? Math.round(angle / (Math.PI / 12)) * (Math.PI / 12) : angle, 0, pivot, pivot);
   }
@@ -178,7 +232,9 @@ export class MaskEditor {
 
   /** Change every key alike, so that all keep the same points. */
   everyKey(mask, alter, label) {
-    mask.keys = Object.fromEntries(Object.entries(mask.keys).map(([f, key]) => [f, { ...key, points: alter(key.points) }]));
+    mask.keys = Object.fromEntries(
+      Object.entries(mask.keys).map(([f, key]) => [f, { ...key, points: alter(key.points) }]),
+    );
     this.send.change(mask, { keys: mask.keys }, label);
     this.viewport.redraw();
     return true;
@@ -191,7 +247,11 @@ export class MaskEditor {
 
   toggleCorner(mask, points, k) {
     const isCorner = points[k].slice(2).every((v) => Math.abs(v) < 1e-9);
-    return this.everyKey(mask, (own) => own.map((p, i) => (i !== k ? p : isCorner ? smooth(own)[k] : [p[0], p[1], 0, 0, 0, 0])), `${isCorner ? "Round" : "Sharpen"} a point of ${mask.name}`);
+    return this.everyKey(
+      mask,
+      (own) => own.map((p, i) => (i !== k ? p : isCorner ? smooth(own)[k] : [p[0], p[1], 0, 0, 0, 0])),
+      `${isCorner ? "Round" : "Sharpen"} a point of ${mask.name}`,
+    );
   }
 
   /** Remove the chosen point; tells whether there was one. */
@@ -207,7 +267,11 @@ export class MaskEditor {
   nudge(dx, dy) {
     const mask = this.editable;
     if (!mask) return false;
-    this.setKey(mask, this.now(mask).map((p) => [p[0] + dx, p[1] + dy, ...p.slice(2)]), `Move ${mask.name}`);
+    this.setKey(
+      mask,
+      this.now(mask).map((p) => [p[0] + dx, p[1] + dy, ...p.slice(2)]),
+      `Move ${mask.name}`,
+    );
     return true;
   }
 

@@ -21,19 +21,26 @@ export function listenToFields(stage) {
     find(id).addEventListener("change", change);
   }
   for (const id of ["#cleangrow", "#cleanspeck", "#cleanholes"]) {
-    find(id).addEventListener("change", () => stage.withMask(async (m) => {
-      await stage.change(m, { cleaning: cleaning() }, `Clean ${m.name}`);
-      desk.act(() => stage.spots.learn());
-    }));
+    find(id).addEventListener("change", () =>
+      stage.withMask(async (m) => {
+        await stage.change(m, { cleaning: cleaning() }, `Clean ${m.name}`);
+        desk.act(() => stage.spots.learn());
+      }),
+    );
   }
   find("#bringform").addEventListener("submit", (e) => {
     e.preventDefault();
-    desk.act(async () => { await postForm(desk.at("mattes"), new FormData(e.target)); toast("The matte is coming in."); });
+    desk.act(async () => {
+      await postForm(desk.at("mattes"), new FormData(e.target));
+      toast("The matte is coming in.");
+    });
   });
 }
 
 function cleaning() {
   return {
-    grow: number("#cleangrow") ?? 0, speck_px: number("#cleanspeck") ?? 0, fill_holes: find("#cleanholes").checked,
+    grow: number("#cleangrow") ?? 0,
+    speck_px: number("#cleanspeck") ?? 0,
+    fill_holes: find("#cleanholes").checked,
   };
 }

@@ -17,24 +17,42 @@ export function drawMaskList(state, on) {
   const masks = state.masks?.masks ?? [];
   const box = find("#masklist");
   if (!masks.length) {
-    box.replaceChildren(element("p", "label px-1", "Nothing is masked. Draw roughly around what moves, click spots of it, or let the program propose."));
+    box.replaceChildren(
+      element(
+        "p",
+        "label px-1",
+        "Nothing is masked. Draw roughly around what moves, click spots of it, or let the program propose.",
+      ),
+    );
     return;
   }
-  box.replaceChildren(...masks.map((mask) => {
-    const row = element("div", `maskrow${mask.id === state.mask ? " sel" : ""}${mask.on ? "" : " off"}`);
-    const swatch = element("i");
-    swatch.style.background = mask.colour;
-    const name = element("span", "grow truncate", mask.name);
-    const keys = Object.keys(mask.keys).length;
-    const what = mask.kind === "shape" ? `${keys} key${keys === 1 ? "" : "s"}` : `${Object.keys(mask.mattes).length} fr`;
-    const eye = element("button", "button quiet");
-    eye.append(icon(mask.on ? "eye" : "eye-off"));
-    eye.title = mask.on ? "Switch off" : "Switch on";
-    eye.addEventListener("click", (e) => { e.stopPropagation(); on.toggle(mask); });
-    row.append(swatch, name, element("span", "label", mask.purpose === "keep" ? "keep" : ""), element("span", "fig label", what), eye);
-    row.addEventListener("click", () => on.choose(mask.id));
-    return row;
-  }));
+  box.replaceChildren(
+    ...masks.map((mask) => {
+      const row = element("div", `maskrow${mask.id === state.mask ? " sel" : ""}${mask.on ? "" : " off"}`);
+      const swatch = element("i");
+      swatch.style.background = mask.colour;
+      const name = element("span", "grow truncate", mask.name);
+      const keys = Object.keys(mask.keys).length;
+      const what =
+        mask.kind === "shape" ? `${keys} key${keys === 1 ? "" : "s"}` : `${Object.keys(mask.mattes).length} fr`;
+      const eye = element("button", "button quiet");
+      eye.append(icon(mask.on ? "eye" : "eye-off"));
+      eye.title = mask.on ? "Switch off" : "Switch on";
+      eye.addEventListener("click", (e) => {
+        e.stopPropagation();
+        on.toggle(mask);
+      });
+      row.append(
+        swatch,
+        name,
+        element("span", "label", mask.purpose === "keep" ? "keep" : ""),
+        element("span", "fig label", what),
+        eye,
+      );
+      row.addEventListener("click", () => on.choose(mask.id));
+      return row;
+    }),
+  );
 }
 
 /** Fill the fields of the chosen mask. */
@@ -42,7 +60,10 @@ export function drawMaskFields(state) {
   const mask = state.masks?.masks.find((m) => m.id === state.mask);
   find("#maskfields").hidden = !mask;
   if (!mask) return;
-  const set = (id, value) => { const field = find(id); if (document.activeElement !== field) field.value = value ?? ""; };
+  const set = (id, value) => {
+    const field = find(id);
+    if (document.activeElement !== field) field.value = value ?? "";
+  };
   set("#maskname", mask.name);
   set("#maskpurpose", mask.purpose);
   set("#maskmargin", mask.margin);
@@ -66,8 +87,10 @@ const KINDS = { moving: "Moves by itself", reflection: "Reflection", crossing: "
 /** Why something is proposed, in words. */
 function reason({ kind, tracks, evidence: { speed, share, background } }) {
   const some = `${tracks.length} track${tracks.length === 1 ? "" : "s"}`;
-  if (kind === "reflection") return `${some} look and move as the mirror images of others (dashed). Background: ${background}.`;
-  if (kind === "crossing") return `${some} slide along an edge, ${speed.toFixed(2)} px a frame, where a near and a far one cross. Dashed: where a true corner would be.`;
+  if (kind === "reflection")
+    return `${some} look and move as the mirror images of others (dashed). Background: ${background}.`;
+  if (kind === "crossing")
+    return `${some} slide along an edge, ${speed.toFixed(2)} px a frame, where a near and a far one cross. Dashed: where a true corner would be.`;
   const says = speed ? `${some} go ${speed.toFixed(1)} px a frame another way` : "no track in it; the picture departs";
   return `${says}; up to ${(100 * share).toFixed(1)} % of the picture. Background: ${background}.`;
 }
@@ -75,21 +98,30 @@ function reason({ kind, tracks, evidence: { speed, share, background } }) {
 /** Proposals with their evidence; `on` answers show(p), select(p), mask(p) and dismiss(p). */
 export function drawProposals(state, on) {
   const open = (state.masks?.proposals ?? []).filter((p) => p.state === "open");
-  find("#proposals").replaceChildren(...open.map((p) => {
-    const card = element("div", `proposal${p.id === state.proposal ? " sel" : ""}`);
-    const name = element("b", "", `${KINDS[p.kind]}, ${p.frames[0]}-${p.frames.at(-1)}`);
-    const acts = [["Mask it", "", on.mask], ["Select its tracks", " quiet", on.select], ["Dismiss", " quiet", on.dismiss]];
-    const row = element("div", "flex gap-1 mt-1");
-    for (const [text, look, act] of acts) {
-      if (act === on.select && !p.tracks.length) continue;
-      const button = element("button", `button${look}`, text);
-      button.addEventListener("click", (e) => { e.stopPropagation(); act(p); });
-      row.append(button);
-    }
-    card.append(name, element("small", "", reason(p)), row);
-    card.addEventListener("click", () => on.show(p));
-    return card;
-  }));
+  find("#proposals").replaceChildren(
+    ...open.map((p) => {
+      const card = element("div", `proposal${p.id === state.proposal ? " sel" : ""}`);
+      const name = element("b", "", `${KINDS[p.kind]}, ${p.frames[0]}-${p.frames.at(-1)}`);
+      const acts = [
+        ["Mask it", "", on.mask],
+        ["Select its tracks", " quiet", on.select],
+        ["Dismiss", " quiet", on.dismiss],
+      ];
+      const row = element("div", "flex gap-1 mt-1");
+      for (const [text, look, act] of acts) {
+        if (act === on.select && !p.tracks.length) continue;
+        const button = element("button", `button${look}`, text);
+        button.addEventListener("click", (e) => {
+          e.stopPropagation();
+          act(p);
+        });
+        row.append(button);
+      }
+      card.append(name, element("small", "", reason(p)), row);
+      card.addEventListener("click", () => on.show(p));
+      return card;
+    }),
+  );
 }
 
 /** What needs saying: tracks under masks, pictures masked whole, subjects left uncovered. */
@@ -97,8 +129,13 @@ export function drawMaskNotes(state, under) {
   const masks = state.masks;
   const say = [];
   if (masks?.full) say.push(`The masks cover the whole picture on ${masks.full}: nothing is left to track there.`);
-  if (masks?.bare.length) say.push(`A known subject is left uncovered on ${masks.bare.length} frame${masks.bare.length === 1 ? "" : "s"}, first on ${masks.bare[0]}.`);
+  if (masks?.bare.length)
+    say.push(
+      `A known subject is left uncovered on ${masks.bare.length} frame${masks.bare.length === 1 ? "" : "s"}, first on ${masks.bare[0]}.`,
+    );
   find("#masknotes").replaceChildren(...say.map((text) => element("p", "say my-1.5", text)));
   find("#undermasks").hidden = !masks?.changed || !under?.tracks.length;
-  if (under) find("#undertext").textContent = `${under.tracks.length} track${under.tracks.length === 1 ? "" : "s"} run${under.tracks.length === 1 ? "s" : ""} under masks on ${under.samples} frames in all.`;
+  if (under)
+    find("#undertext").textContent =
+      `${under.tracks.length} track${under.tracks.length === 1 ? "" : "s"} run${under.tracks.length === 1 ? "s" : ""} under masks on ${under.samples} frames in all.`;
 }

@@ -39,7 +39,10 @@ export function blend(a, b, share) {
   return there.map((p, k) => p.map((v, n) => v + share * (back[k][n] - v)));
 }
 
-export const keyFrames = (mask) => Object.keys(mask.keys).map(Number).sort((a, b) => a - b);
+export const keyFrames = (mask) =>
+  Object.keys(mask.keys)
+    .map(Number)
+    .sort((a, b) => a - b);
 
 /** The control points of a shape at a frame. */
 export function pointsAt(mask, frame) {
@@ -52,11 +55,13 @@ export function pointsAt(mask, frame) {
   return blend(mask.keys[low].points, mask.keys[high].points, (frame - low) / (high - low));
 }
 
-export const alive = (mask, frame) => (mask.first == null || frame >= mask.first) && (mask.last == null || frame <= mask.last);
+export const alive = (mask, frame) =>
+  (mask.first == null || frame >= mask.first) && (mask.last == null || frame <= mask.last);
 
 const cubic = (a, b, t) => {
   const u = 1 - t;
-  const mix = (k) => u ** 3 * a[k] + 3 * u * u * t * (a[k] + a[4 + k]) + 3 * u * t * t * (b[k] + b[2 + k]) + t ** 3 * b[k];
+  const mix = (k) =>
+    u ** 3 * a[k] + 3 * u * u * t * (a[k] + a[4 + k]) + 3 * u * t * t * (b[k] + b[2 + k]) + t ** 3 * b[k];
   return [mix(0), mix(1)];
 };
 
@@ -82,20 +87,35 @@ export function smooth(points) {
 export const corners = (points) => points.map((p) => [p[0], p[1], 0, 0, 0, 0]);
 
 export function rectangle([ax, ay], [bx, by]) {
-  return corners([[ax, ay], [bx, ay], [bx, by], [ax, by]]);
+  return corners([
+    [ax, ay],
+    [bx, ay],
+    [bx, by],
+    [ax, by],
+  ]);
 }
 
 export function ellipse([ax, ay], [bx, by]) {
   const [cx, cy, rx, ry] = [(ax + bx) / 2, (ay + by) / 2, Math.abs(bx - ax) / 2, Math.abs(by - ay) / 2];
   const k = 0.5523;
-  return [[cx + rx, cy, 0, -k * ry, 0, k * ry], [cx, cy + ry, k * rx, 0, -k * rx, 0], [cx - rx, cy, 0, k * ry, 0, -k * ry], [cx, cy - ry, -k * rx, 0, k * rx, 0]];
+  return [
+    [cx + rx, cy, 0, -k * ry, 0, k * ry],
+    [cx, cy + ry, k * rx, 0, -k * rx, 0],
+    [cx - rx, cy, 0, k * ry, 0, -k * ry],
+    [cx, cy - ry, -k * rx, 0, k * rx, 0],
+  ];
 }
 
 /** Split a segment of every key at share t: the outline stays as it is. */
 export function split(points, segment, t) {
   const [a, b] = [points[segment], points[(segment + 1) % points.length]];
   const lerp = (p, q) => [p[0] + t * (q[0] - p[0]), p[1] + t * (q[1] - p[1])];
-  const [p0, p1, p2, p3] = [[a[0], a[1]], [a[0] + a[4], a[1] + a[5]], [b[0] + b[2], b[1] + b[3]], [b[0], b[1]]];
+  const [p0, p1, p2, p3] = [
+    [a[0], a[1]],
+    [a[0] + a[4], a[1] + a[5]],
+    [b[0] + b[2], b[1] + b[3]],
+    [b[0], b[1]],
+  ];
   const straight = Math.abs(a[4]) + Math.abs(a[5]) + Math.abs(b[2]) + Math.abs(b[3]) < 1e-9;
   if (straight) return [...points.slice(0, segment + 1), [...lerp(p0, p3), 0, 0, 0, 0], ...points.slice(segment + 1)];
   const [q0, q1, q2] = [lerp(p0, p1), lerp(p1, p2), lerp(p2, p3)];

@@ -1,8 +1,8 @@
 // The masks stage: its list, tools and proposals, and what runs under masks.
 import { get, post, toast } from "../shell/api.js";
 import { find } from "../shell/dom.js";
-import { MaskEditor } from "./edit.js";
 import { maskActions } from "./actions.js";
+import { MaskEditor } from "./edit.js";
 import { listenToFields } from "./fields.js";
 import { drawMaskFields, drawMaskList, drawMaskNotes, drawProposals } from "./panel.js";
 import { Spots } from "./spots.js";
@@ -27,7 +27,9 @@ export class MasksStage {
   }
 
   /** The chosen mask, if there is one. */
-  get chosen() { return this.desk.state.masks?.masks.find((m) => m.id === this.desk.state.mask); }
+  get chosen() {
+    return this.desk.state.masks?.masks.find((m) => m.id === this.desk.state.mask);
+  }
 
   /** Do something with the chosen mask, or say that there is none. */
   withMask(work) {
@@ -43,7 +45,9 @@ export class MasksStage {
     });
   }
 
-  change(mask, values, label) { return this.desk.send(`masks/${mask.id}`, { values, label }); }
+  change(mask, values, label) {
+    return this.desk.send(`masks/${mask.id}`, { values, label });
+  }
 
   /** Fetch the masks of the shot. */
   async renew() {
@@ -52,7 +56,7 @@ export class MasksStage {
     const known = masks.masks.some((m) => m.id === desk.state.mask);
     this.editor.tried = null;
     this.under = null;
-    desk.store.set({ masks, mask: known ? desk.state.mask : masks.masks.at(-1)?.id ?? null });
+    desk.store.set({ masks, mask: known ? desk.state.mask : (masks.masks.at(-1)?.id ?? null) });
     this.draw();
     if (masks.changed) this.lookUnder();
   }
@@ -80,7 +84,10 @@ export class MasksStage {
     drawMaskFields(state);
     drawProposals(state, {
       show: (p) => this.show(p),
-      select: (p) => { store.set({ proposal: p.id, selection: new Set(p.tracks) }); this.desk.goStage("tracks"); },
+      select: (p) => {
+        store.set({ proposal: p.id, selection: new Set(p.tracks) });
+        this.desk.goStage("tracks");
+      },
       mask: (p) => this.decide(p, "mask"),
       dismiss: (p) => this.decide(p, "dismissed"),
     });
@@ -110,5 +117,7 @@ export class MasksStage {
     return true;
   }
 
-  delete() { return this.withMask((m) => this.desk.send(`masks/${m.id}/delete`, {})); }
+  delete() {
+    return this.withMask((m) => this.desk.send(`masks/${m.id}/delete`, {}));
+  }
 }

@@ -1,7 +1,7 @@
 // The tracking copy: its operations, a look at the frame through them, and replaced images.
 import { toast } from "../shell/api.js";
 import { find } from "../shell/dom.js";
-import { OPERATIONS, drawStack } from "./operations.js";
+import { drawStack, OPERATIONS } from "./operations.js";
 
 /** Changes that come within this time are looked at together, ms. */
 const REST_MS = 120;
@@ -19,7 +19,10 @@ export class CopyBench {
       if (e.target.value) this.changed([...desk.state.stack, { name: e.target.value, figures: {}, on: true }], true);
       e.target.value = "";
     });
-    find("#images").addEventListener("change", (e) => { desk.store.set({ images: e.target.value }); this.show(); });
+    find("#images").addEventListener("change", (e) => {
+      desk.store.set({ images: e.target.value });
+      this.show();
+    });
   }
 
   /** The stack is another; `settled` once a slider is let go. */
@@ -34,7 +37,10 @@ export class CopyBench {
   /** Fetch this frame of the copy as it is now, and show it right of the line. */
   async show() {
     const { state, store } = this.desk;
-    if (state.stage !== "tracks" || state.bench !== "copy") { if (state.copy) store.set({ copy: null }); return; }
+    if (state.stage !== "tracks" || state.bench !== "copy") {
+      if (state.copy) store.set({ copy: null });
+      return;
+    }
     const mine = (this.asked += 1);
     const stack = encodeURIComponent(JSON.stringify(state.stack));
     const answer = await fetch(this.desk.at(`copy/${state.frame}.jpg?images=${find("#images").value}&stack=${stack}`));

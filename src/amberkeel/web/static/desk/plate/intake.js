@@ -26,18 +26,35 @@ function send(files) {
   request.onload = () => {
     sending.hidden = true;
     let answer = {};
-    try { answer = JSON.parse(request.responseText); } catch { /* not JSON: the general words below serve */ }
+    try {
+      answer = JSON.parse(request.responseText);
+    } catch {
+      /* not JSON: the general words below serve */
+    }
     if (request.status === 200) location.href = answer.next;
     else complain(answer.error || "The upload did not arrive whole. Try again.");
   };
-  request.onerror = () => { sending.hidden = true; complain("The upload broke off. Nothing was kept; try again."); };
-  request.onabort = () => { sending.hidden = true; complain("Stopped. Nothing was kept."); };
+  request.onerror = () => {
+    sending.hidden = true;
+    complain("The upload broke off. Nothing was kept; try again.");
+  };
+  request.onabort = () => {
+    sending.hidden = true;
+    complain("Stopped. Nothing was kept.");
+  };
   sending.hidden = false;
   request.send(form);
 }
 
-drop.addEventListener("dragover", (e) => { e.preventDefault(); drop.classList.add("over"); });
+drop.addEventListener("dragover", (e) => {
+  e.preventDefault();
+  drop.classList.add("over");
+});
 drop.addEventListener("dragleave", () => drop.classList.remove("over"));
-drop.addEventListener("drop", (e) => { e.preventDefault(); drop.classList.remove("over"); send(e.dataTransfer.files); });
+drop.addEventListener("drop", (e) => {
+  e.preventDefault();
+  drop.classList.remove("over");
+  send(e.dataTransfer.files);
+});
 document.querySelector("#files").addEventListener("change", (e) => send(e.target.files));
 document.querySelector("#stop").addEventListener("click", () => request?.abort());

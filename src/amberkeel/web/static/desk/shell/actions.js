@@ -3,8 +3,13 @@ import { post, toast } from "./api.js";
 import { find } from "./dom.js";
 
 const LAYERS = {
-  tracks: "tracks", tails: "tails", sticks: "residual sticks", points: "reprojected points", card: "checker card",
-  masks: "masks", coverage: "coverage",
+  tracks: "tracks",
+  tails: "tails",
+  sticks: "residual sticks",
+  points: "reprojected points",
+  card: "checker card",
+  masks: "masks",
+  coverage: "coverage",
 };
 
 /** Show a layer, or hide it. */
@@ -26,13 +31,14 @@ export function playing(desk, playback) {
   ];
 }
 
-export function editing(desk, { escape, remove }) {
+export function editing(desk, { leave, remove }) {
   const { store, state } = desk;
-  const move = (way, done) => desk.act(async () => {
-    const server = await post(desk.at(way));
-    await desk.take(server);
-    toast(`${done}: ${server.said}`);
-  });
+  const move = (way, done) =>
+    desk.act(async () => {
+      const server = await post(desk.at(way));
+      await desk.take(server);
+      toast(`${done}: ${server.said}`);
+    });
   const states = (to) => desk.edit("states", { states: { [to]: desk.selected } });
   return [
     { id: "undo", name: "Undo", keys: "Ctrl Z", run: () => move("undo", "Undone") },
@@ -40,8 +46,13 @@ export function editing(desk, { escape, remove }) {
     { id: "tool-pick", name: "Pick single tracks", keys: "1", run: () => store.set({ tool: "pick" }) },
     { id: "tool-box", name: "Select with a box", keys: "2", run: () => store.set({ tool: "box" }) },
     { id: "tool-lasso", name: "Select with a lasso", keys: "3", run: () => store.set({ tool: "lasso" }) },
-    { id: "none", name: "Select nothing", keys: "Escape", run: escape },
-    { id: "all", name: "Select all tracks", keys: "Ctrl A", run: () => store.set({ selection: new Set(state.tracks?.ids ?? []) }) },
+    { id: "none", name: "Select nothing", keys: "Escape", run: leave },
+    {
+      id: "all",
+      name: "Select all tracks",
+      keys: "Ctrl A",
+      run: () => store.set({ selection: new Set(state.tracks?.ids ?? []) }),
+    },
     { id: "exclude", name: "Exclude the selected tracks", keys: "X", run: () => states("excluded") },
     { id: "restore", name: "Restore the selected tracks", keys: "R", run: () => states("active") },
     { id: "withhold", name: "Withhold the selected tracks as check tracks", keys: "C", run: () => states("check") },
@@ -58,9 +69,11 @@ export function looking(desk, space) {
     { id: "through", name: "3D: look through the camera, or orbit", keys: "7", run: () => space.through() },
     { id: "space-home", name: "3D: see the whole scene", run: () => space.scene?.home() },
     { id: "fit", name: "Fit the plate to the view", keys: "0", run: () => desk.viewport.fit() },
-    ...Object.entries(LAYERS).map(([name, words]) => (
-      { id: `layer-${name}`, name: `Show or hide: ${words}`, run: () => layer(store, name) }
-    )),
+    ...Object.entries(LAYERS).map(([name, words]) => ({
+      id: `layer-${name}`,
+      name: `Show or hide: ${words}`,
+      run: () => layer(store, name),
+    })),
   ];
 }
 
@@ -68,10 +81,18 @@ export function going(desk, palette) {
   const stops = [...document.querySelectorAll(".stop")];
   return [
     ...stops.map((s) => ({
-      id: `stage-${s.dataset.key}`, name: `Go to: ${s.querySelector("b").textContent}`, run: () => desk.goStage(s.dataset.key),
+      id: `stage-${s.dataset.key}`,
+      name: `Go to: ${s.querySelector("b").textContent}`,
+      run: () => desk.goStage(s.dataset.key),
     })),
     { id: "palette", name: "Find an action", keys: "Ctrl K", also: "/", run: () => palette().open() },
     { id: "keys", name: "Show the keyboard", keys: "?", run: () => find("#keys").showModal() },
-    { id: "board", name: "Go to the board", run: () => { location.href = "/"; } },
+    {
+      id: "board",
+      name: "Go to the board",
+      run: () => {
+        location.href = "/";
+      },
+    },
   ];
 }

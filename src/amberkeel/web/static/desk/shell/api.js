@@ -9,7 +9,12 @@ export function toast(text, bad = false) {
   box.classList.toggle("bad", bad);
   box.hidden = false;
   clearTimeout(timer);
-  timer = setTimeout(() => { box.hidden = true; }, bad ? 7000 : 2600);
+  timer = setTimeout(
+    () => {
+      box.hidden = true;
+    },
+    bad ? 7000 : 2600,
+  );
 }
 
 /** Fetch JSON; throws an Error in the server's words. */
@@ -33,7 +38,11 @@ export async function post(url, body = {}) {
 
 /** Post a form with files; throws an Error in the server's words. */
 export async function postForm(url, form) {
-  const answer = await fetch(url, { method: "POST", headers: { Accept: "application/json", "X-CSRFToken": csrf }, body: form });
+  const answer = await fetch(url, {
+    method: "POST",
+    headers: { Accept: "application/json", "X-CSRFToken": csrf },
+    body: form,
+  });
   const data = await answer.json().catch(() => ({}));
   if (!answer.ok) throw new Error(data.error || "The server did not answer. Is it still running?");
   return data;

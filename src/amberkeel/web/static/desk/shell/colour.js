@@ -1,5 +1,10 @@
 // One ramp for residuals, in units of a track's own expected noise.
-const STOPS = [[0, [79, 179, 165]], [1.5, [235, 229, 216]], [3, [242, 163, 58]], [5, [213, 85, 154]]];
+const STOPS = [
+  [0, [79, 179, 165]],
+  [1.5, [235, 229, 216]],
+  [3, [242, 163, 58]],
+  [5, [213, 85, 154]],
+];
 export const RAMP_END = 5;
 
 /** Colour of a residual of `sigmas` times the expected noise. */
@@ -13,4 +18,13 @@ export function ramp(sigmas) {
   return `rgb(${low.map((v, c) => Math.round(v + share * (high[c] - v)))})`;
 }
 
-export const INK = { hull: "#10161c", panel: "#18212a", line: "#2b3844", sail: "#ebe5d8", muted: "#93a1ab", amber: "#f2a33a", verdigris: "#4fb3a5", orchid: "#d5559a" };
+export const INK = {
+  hull: "#10161c",
+  panel: "#18212a",
+  line: "#2b3844",
+  sail: "#ebe5d8",
+  muted: "#93a1ab",
+  amber: "#f2a33a",
+  verdigris: "#4fb3a5",
+  orchid: "#d5559a",
+};

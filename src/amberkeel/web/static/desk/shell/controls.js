@@ -1,7 +1,8 @@
 // The bar above the plate, the transport and the course, as the state has them.
-import { find, write } from "./dom.js";
+
 import { layer } from "./actions.js";
 import { drawCourse, showStage } from "./course.js";
+import { find, write } from "./dom.js";
 
 /** Draw what changed of the controls. `icons` is where the icons lie. */
 export function drawControls(state, changed, icons) {
@@ -13,8 +14,10 @@ export function drawControls(state, changed, icons) {
   write("#rangelabel", state.range ? `frames ${state.range[0]}-${state.range[1]}` : "");
   write("#factor", `×${state.exaggeration}`);
   write("#selected", state.selection.size ? `${state.selection.size} selected` : count);
-  for (const tool of ["pick", "box", "lasso"]) find(`[data-act="tool-${tool}"]`).classList.toggle("on", state.tool === tool);
-  for (const view of ["plate", "both", "space"]) find(`[data-act="view-${view}"]`).classList.toggle("on", state.view === view);
+  for (const tool of ["pick", "box", "lasso"])
+    find(`[data-act="tool-${tool}"]`).classList.toggle("on", state.tool === tool);
+  for (const view of ["plate", "both", "space"])
+    find(`[data-act="view-${view}"]`).classList.toggle("on", state.view === view);
   for (const button of document.querySelectorAll("[data-layer]")) {
     button.classList.toggle("on", state.layers[button.dataset.layer]);
   }
@@ -27,10 +30,15 @@ export function listenToControls(desk) {
     button.addEventListener("click", () => layer(store, button.dataset.layer));
   }
   for (const stop of document.querySelectorAll(".stop")) {
-    stop.addEventListener("click", (e) => { e.preventDefault(); desk.goStage(stop.dataset.key); });
+    stop.addEventListener("click", (e) => {
+      e.preventDefault();
+      desk.goStage(stop.dataset.key);
+    });
   }
   addEventListener("popstate", () => store.set({ stage: location.pathname.split("/").pop() }));
-  find("#exaggerate").addEventListener("input", (e) => store.set({ exaggeration: Math.round(10 ** (e.target.value / 40)) }));
+  find("#exaggerate").addEventListener("input", (e) =>
+    store.set({ exaggeration: Math.round(10 ** (e.target.value / 40)) }),
+  );
   // Enter takes what was typed and gives the keys back to the picture.
   addEventListener("keydown", (e) => {
     if (e.key === "Enter" && e.target.matches("#desk input:not(form input)")) e.target.blur();
@@ -39,5 +47,7 @@ export function listenToControls(desk) {
   addEventListener("keydown", (e) => {
     if (holds(e) && !/^(INPUT|SELECT)$/.test(e.target.tagName) && !e.ctrlKey) store.set({ held: true });
   });
-  addEventListener("keyup", (e) => { if (holds(e)) store.set({ held: false }); });
+  addEventListener("keyup", (e) => {
+    if (holds(e)) store.set({ held: false });
+  });
 }

@@ -12,16 +12,26 @@ export class Desk {
     this.renewers = [];
   }
 
-  get state() { return this.store.state; }
+  get state() {
+    return this.store.state;
+  }
 
-  get revision() { return this.state.server.revision; }
+  get revision() {
+    return this.state.server.revision;
+  }
 
-  get selected() { return [...this.state.selection]; }
+  get selected() {
+    return [...this.state.selection];
+  }
 
   /** The chosen frames, or all of them. */
-  get span() { return this.state.range ?? [this.state.first, this.state.last]; }
+  get span() {
+    return this.state.range ?? [this.state.first, this.state.last];
+  }
 
-  at(path) { return `/shots/${this.shot}/${path}`; }
+  at(path) {
+    return `/shots/${this.shot}/${path}`;
+  }
 
   /** Do something on the server once what was asked before is done; on any error say it and show the newest state. */
   act(work) {
@@ -46,13 +56,20 @@ export class Desk {
 
   /** Start a job. */
   start(path, body) {
-    return this.act(async () => { await post(this.at(path), body); toast("Started; it runs beside your work."); });
+    return this.act(async () => {
+      await post(this.at(path), body);
+      toast("Started; it runs beside your work.");
+    });
   }
 
   /** Make an edit of a kind that pages may ask for. */
-  edit(kind, payload) { return this.send("edit", { kind, payload }); }
+  edit(kind, payload) {
+    return this.send("edit", { kind, payload });
+  }
 
-  async renew() { return this.take(await get(this.at("state.json"))); }
+  async renew() {
+    return this.take(await get(this.at("state.json")));
+  }
 
   /** Take the server's state; what it brings is fetched by `renewers`. */
   async take(server) {
@@ -62,7 +79,10 @@ export class Desk {
     this.store.set({ server, aspect: server.camera.pixel_aspect, hasGround: Boolean(server.datum?.ground) });
     // The same state may come twice, with an answer and with an event: both wait for what it brought.
     if (!before || before.revision !== server.revision) {
-      this.loading = Promise.all([this.loading.catch(() => {}), ...this.renewers.map((renewer) => renewer(server, before))]);
+      this.loading = Promise.all([
+        this.loading.catch(() => {}),
+        ...this.renewers.map((renewer) => renewer(server, before)),
+      ]);
     }
     await this.loading;
     await this.settle(server, before);

@@ -1,7 +1,16 @@
 // The shot's jobs as they run: progress in the bar, news when one ends.
 import { post, toast } from "./api.js";
 
-const WORDS = { ingest: "The plate is in.", follow: "Features are followed.", solve: "Solved: a new attempt is pinned.", demo: "The demo plate is rendered.", learn: "The matte is learned.", accept: "What moves is masked.", sight: "Sightings are there to choose from.", tags: "The plate was searched for tags." };
+const WORDS = {
+  ingest: "The plate is in.",
+  follow: "Features are followed.",
+  solve: "Solved: a new attempt is pinned.",
+  demo: "The demo plate is rendered.",
+  learn: "The matte is learned.",
+  accept: "What moves is masked.",
+  sight: "Sightings are there to choose from.",
+  tags: "The plate was searched for tags.",
+};
 
 /** Follow the shot's events; `renew(revision)` is called when the shot or a job has changed. */
 export function followJobs(shot, renew) {
@@ -9,7 +18,9 @@ export function followJobs(shot, renew) {
   const seen = new Map();
   let revision = null;
   let current = null;
-  document.querySelector("#cancel").addEventListener("click", () => current && post(`/jobs/${current}/cancel`).catch((e) => toast(e.message, true)));
+  document
+    .querySelector("#cancel")
+    .addEventListener("click", () => current && post(`/jobs/${current}/cancel`).catch((e) => toast(e.message, true)));
   const source = new EventSource(`/shots/${shot}/events`);
   source.onmessage = (event) => {
     const news = JSON.parse(event.data);

@@ -1,6 +1,14 @@
 // The shot desk: makes its parts, and says what is drawn when the state changes.
-import { get, toast } from "./api.js";
+
+import { Lanes } from "../lanes/lanes.js";
+import { indexAttempt, indexTracks } from "../tracks/index.js";
+import { TrackList } from "../tracks/list.js";
+import { Frames } from "../viewport/frames.js";
+import { Playback } from "../viewport/playback.js";
+import { Space } from "../viewport/space.js";
+import { Viewport } from "../viewport/viewport.js";
 import { editing, going, looking, playing } from "./actions.js";
+import { get, toast } from "./api.js";
 import { drawControls, listenToControls } from "./controls.js";
 import { Desk } from "./desk.js";
 import { find, write } from "./dom.js";
@@ -9,13 +17,6 @@ import { Palette } from "./palette.js";
 import { STAGES } from "./stages.js";
 import { firstState } from "./state.js";
 import { createStore } from "./store.js";
-import { Lanes } from "../lanes/lanes.js";
-import { indexAttempt, indexTracks } from "../tracks/index.js";
-import { TrackList } from "../tracks/list.js";
-import { Frames } from "../viewport/frames.js";
-import { Playback } from "../viewport/playback.js";
-import { Space } from "../viewport/space.js";
-import { Viewport } from "../viewport/viewport.js";
 
 const page = find("#desk").dataset;
 const store = createStore(firstState(page));
@@ -23,7 +24,10 @@ const desk = new Desk(Number(page.shot), store);
 const { state } = store;
 const space = new Space(desk);
 desk.frames = new Frames(state.first, (frame) => {
-  if (frame === state.frame) { desk.viewport.redraw(); space.scene?.redraw(); }
+  if (frame === state.frame) {
+    desk.viewport.redraw();
+    space.scene?.redraw();
+  }
   const { frames } = desk;
   const all = frames.hashes.length;
   write("#cached", frames.kept.size < Math.min(all, frames.room) ? `${frames.kept.size} of ${all} frames cached` : "");
@@ -34,7 +38,9 @@ const list = new TrackList(find("#rows"), store);
 const playback = new Playback(store);
 const stages = Object.fromEntries(Object.entries(STAGES).map(([name, Stage]) => [name, new Stage(desk)]));
 desk.stages = stages;
-const guests = Object.values(stages).map((stage) => stage.guest).filter(Boolean);
+const guests = Object.values(stages)
+  .map((stage) => stage.guest)
+  .filter(Boolean);
 desk.viewport.guests = guests;
 desk.lanes.guest = stages.masks.guest;
 
@@ -50,29 +56,63 @@ async function fetchAttempt(id) {
   if (attempt?.trouble) toast(attempt.trouble, true);
 }
 
-desk.renewers = [fetchTracks, ...Object.values(stages).filter((s) => s.renew).map((s) => (...states) => s.renew(...states))];
+desk.renewers = [
+  fetchTracks,
+  ...Object.values(stages)
+    .filter((s) => s.renew)
+    .map(
+      (s) =>
+        (...states) =>
+          s.renew(...states),
+    ),
+];
 desk.settle = async (server, before) => {
   desk.frames.use(server.proxies);
   find("#coming").hidden = server.proxies.length > 0;
-  const same = before && before.pinned === server.pinned && JSON.stringify(before.datum) === JSON.stringify(server.datum);
+  const same =
+    before && before.pinned === server.pinned && JSON.stringify(before.datum) === JSON.stringify(server.datum);
   if (!same) await fetchAttempt(server.pinned);
   for (const stage of Object.values(stages)) stage.settle?.(server, before);
 };
 
 /** Escape gives up what is being drawn, or else selects nothing. */
-const escape = () => guests.some((guest) => guest.cancel())
-  || store.set(state.samples.size ? { samples: new Map() } : { selection: new Set() });
+const leave = () =>
+  guests.some((guest) => guest.cancel()) ||
+  store.set(state.samples.size ? { samples: new Map() } : { selection: new Set() });
 /** Delete removes what the stage is about, or else the selected tracks. */
 const remove = () => stages[state.stage]?.remove?.() || desk.edit("tracks", { remove: desk.selected });
 
 const palette = new Palette([
-  ...playing(desk, playback), ...editing(desk, { escape, remove }), ...looking(desk, space),
-  ...Object.values(stages).flatMap((stage) => stage.actions), ...going(desk, () => palette),
+  ...playing(desk, playback),
+  ...editing(desk, { leave, remove }),
+  ...looking(desk, space),
+  ...Object.values(stages).flatMap((stage) => stage.actions),
+  ...going(desk, () => palette),
 ]);
 
 const LOOKS = [
-  "frame", "layers", "exaggeration", "selection", "tracks", "attempt", "preview", "held", "tool", "masks", "mask",
-  "proposal", "stage", "bench", "flagged", "sightings", "taken", "sightLength", "copy", "showSolved", "server", "lens",
+  "frame",
+  "layers",
+  "exaggeration",
+  "selection",
+  "tracks",
+  "attempt",
+  "preview",
+  "held",
+  "tool",
+  "masks",
+  "mask",
+  "proposal",
+  "stage",
+  "bench",
+  "flagged",
+  "sightings",
+  "taken",
+  "sightLength",
+  "copy",
+  "showSolved",
+  "server",
+  "lens",
   "straight",
 ];
 const LANES = ["tracks", "attempt", "selection", "stage", "masks", "mask", "samples", "server"];
@@ -83,7 +123,8 @@ store.on((changed) => {
   for (const stage of Object.values(stages)) stage.changed?.(changed);
   if (changed.has("frame")) write("#frame", state.frame);
   space.draw(changed);
-  if (any(["tracks", "attempt"])) list.refresh(); else if (changed.has("selection")) list.fill();
+  if (any(["tracks", "attempt"])) list.refresh();
+  else if (changed.has("selection")) list.fill();
   if (changed.has("selection")) list.reveal();
   if (changed.size > 1 || !changed.has("frame")) drawControls(state, changed, page.icons);
 });
@@ -91,5 +132,10 @@ store.on((changed) => {
 listenToControls(desk);
 drawControls(state, new Set(["stage"]), page.icons);
 for (const stage of Object.values(stages)) stage.draw?.();
-desk.renew().then(() => { document.body.dataset.ready = "yes"; }).catch((e) => toast(e.message, true));
+desk
+  .renew()
+  .then(() => {
+    document.body.dataset.ready = "yes";
+  })
+  .catch((e) => toast(e.message, true));
 followJobs(desk.shot, () => desk.renew().catch((e) => toast(e.message, true)));

@@ -6,9 +6,15 @@ export class Palette {
     this.input = this.dialog.querySelector("input");
     this.list = this.dialog.querySelector("ul");
     this.here = 0;
-    this.input.addEventListener("input", () => { this.here = 0; this.fill(); });
+    this.input.addEventListener("input", () => {
+      this.here = 0;
+      this.fill();
+    });
     this.input.addEventListener("keydown", (e) => this.key(e));
-    this.list.addEventListener("click", (e) => { const row = e.target.closest("li"); if (row) this.run(Number(row.dataset.k)); });
+    this.list.addEventListener("click", (e) => {
+      const row = e.target.closest("li");
+      if (row) this.run(Number(row.dataset.k));
+    });
     document.addEventListener("keydown", (e) => this.shortcut(e));
     document.addEventListener("click", (e) => {
       const button = e.target.closest("[data-act]");
@@ -30,16 +36,23 @@ export class Palette {
   }
 
   fill() {
-    this.list.replaceChildren(...this.matches().map((a, k) => {
-      const row = document.createElement("li");
-      row.dataset.k = k;
-      row.className = k === this.here ? "here" : "";
-      const name = document.createElement("span");
-      name.textContent = a.name;
-      row.append(name);
-      if (a.keys) { const key = document.createElement("span"); key.className = "kbd"; key.textContent = a.keys; row.append(key); }
-      return row;
-    }));
+    this.list.replaceChildren(
+      ...this.matches().map((a, k) => {
+        const row = document.createElement("li");
+        row.dataset.k = k;
+        row.className = k === this.here ? "here" : "";
+        const name = document.createElement("span");
+        name.textContent = a.name;
+        row.append(name);
+        if (a.keys) {
+          const key = document.createElement("span");
+          key.className = "kbd";
+          key.textContent = a.keys;
+          row.append(key);
+        }
+        return row;
+      }),
+    );
     this.list.children[this.here]?.scrollIntoView({ block: "nearest" });
   }
 
@@ -47,8 +60,11 @@ export class Palette {
     const count = this.matches().length;
     if (event.key === "ArrowDown") this.here = Math.min(this.here + 1, count - 1);
     else if (event.key === "ArrowUp") this.here = Math.max(this.here - 1, 0);
-    else if (event.key === "Enter") { event.preventDefault(); this.run(this.here); return; }
-    else return;
+    else if (event.key === "Enter") {
+      event.preventDefault();
+      this.run(this.here);
+      return;
+    } else return;
     event.preventDefault();
     this.fill();
   }
@@ -60,11 +76,22 @@ export class Palette {
   }
 
   shortcut(event) {
-    if (document.querySelector("dialog[open]") || /^(INPUT|SELECT|TEXTAREA)$/.test(event.target.tagName) && event.target.type !== "checkbox" && event.target.type !== "range") return;
+    if (
+      document.querySelector("dialog[open]") ||
+      (/^(INPUT|SELECT|TEXTAREA)$/.test(event.target.tagName) &&
+        event.target.type !== "checkbox" &&
+        event.target.type !== "range")
+    )
+      return;
     const held = event.ctrlKey || event.metaKey ? "Ctrl " : "";
     const key = event.key === " " ? "Space" : event.key.length === 1 ? event.key.toUpperCase() : event.key;
     // A sign that needs Shift, such as ?, is named without it; a letter may be named with it.
-    const names = event.shiftKey ? [`${held}Shift ${key}`, ...(event.key.length > 1 || /[a-z]/i.test(event.key) && !held ? [] : [`${held}${key}`])] : [`${held}${key}`];
+    const names = event.shiftKey
+      ? [
+          `${held}Shift ${key}`,
+          ...(event.key.length > 1 || (/[a-z]/i.test(event.key) && !held) ? [] : [`${held}${key}`]),
+        ]
+      : [`${held}${key}`];
     const action = this.actions.find((a) => names.includes(a.keys) || names.includes(a.also));
     if (!action) return;
     event.preventDefault();
@@ -72,10 +99,14 @@ export class Palette {
   }
 
   keySheet() {
-    document.querySelector("#keylist").replaceChildren(...this.actions.filter((a) => a.keys).flatMap((a) => {
-      const [name, key] = [document.createElement("span"), document.createElement("span")];
-      [name.textContent, key.textContent, key.className] = [a.name, a.keys, "kbd"];
-      return [name, key];
-    }));
+    document.querySelector("#keylist").replaceChildren(
+      ...this.actions
+        .filter((a) => a.keys)
+        .flatMap((a) => {
+          const [name, key] = [document.createElement("span"), document.createElement("span")];
+          [name.textContent, key.textContent, key.className] = [a.name, a.keys, "kbd"];
+          return [name, key];
+        }),
+    );
   }
 }

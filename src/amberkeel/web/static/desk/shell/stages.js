@@ -12,6 +12,11 @@ import { TracksStage } from "../tracks/stage.js";
 import { WorldStage } from "../world/stage.js";
 
 export const STAGES = {
-  masks: MasksStage, tracks: TracksStage, lens: LensStage, plate: PlateStage, solve: SolveStage, world: WorldStage,
+  masks: MasksStage,
+  tracks: TracksStage,
+  lens: LensStage,
+  plate: PlateStage,
+  solve: SolveStage,
+  world: WorldStage,
   handoff: HandoffStage,
 };

@@ -11,6 +11,8 @@ export function createStore(initial) {
       Object.assign(state, patch);
       for (const listen of listeners) listen(new Set(changed));
     },
-    on(listen) { listeners.add(listen); },
+    on(listen) {
+      listeners.add(listen);
+    },
   };
 }

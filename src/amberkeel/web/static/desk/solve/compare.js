@@ -22,8 +22,14 @@ function draw() {
     c.fillStyle = INK.muted;
     c.fillText(v.toFixed(2), 8, y(v) + 4);
   }
-  for (const f of x.ticks(10)) { c.fillStyle = INK.muted; c.fillText(f, x(f) - 12, height - 8); }
-  const looks = [[INK.verdigris, [], an], [INK.amber, [6, 4], bn]];
+  for (const f of x.ticks(10)) {
+    c.fillStyle = INK.muted;
+    c.fillText(f, x(f) - 12, height - 8);
+  }
+  const looks = [
+    [INK.verdigris, [], an],
+    [INK.amber, [6, 4], bn],
+  ];
   for (const [k, [colour, dash, number]] of looks.entries()) {
     c.strokeStyle = c.fillStyle = colour;
     c.lineWidth = 2;

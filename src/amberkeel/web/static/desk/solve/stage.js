@@ -1,6 +1,7 @@
 // The solve stage: what is asked of a solve, and what came of it.
-import { find } from "../shell/dom.js";
+
 import { drawLensReport } from "../lens/report.js";
+import { find } from "../shell/dom.js";
 import { drawFindings } from "./casebook.js";
 import { drawFigures } from "./figures.js";
 import { drawLedger } from "./ledger.js";
@@ -24,7 +25,10 @@ export class SolveStage {
     if (JSON.stringify(before?.camera) !== JSON.stringify(server.camera)) fillFocal(server.camera);
     drawFigures(server);
     drawLedger(server, desk.shot, (id) => desk.edit("pin", { attempt: id }));
-    drawFindings(server, (ids) => { desk.store.set({ selection: new Set(ids) }); desk.goStage("tracks"); });
+    drawFindings(server, (ids) => {
+      desk.store.set({ selection: new Set(ids) });
+      desk.goStage("tracks");
+    });
   }
 }
 
@@ -49,7 +53,9 @@ function lensChoices() {
     const name = chosen.dataset.term;
     if (!chosen.value) continue;
     out[name] = {
-      state: chosen.value, value: find(`[data-value="${name}"]`).value, sigma: find(`[data-sigma="${name}"]`).value,
+      state: chosen.value,
+      value: find(`[data-value="${name}"]`).value,
+      sigma: find(`[data-sigma="${name}"]`).value,
     };
   }
   return out;

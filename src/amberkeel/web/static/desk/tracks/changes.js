@@ -8,7 +8,10 @@ export class TrackChanges {
   constructor(desk) {
     this.desk = desk;
     find("#askvalue").addEventListener("keydown", (e) => {
-      if (e.key === "Enter") { e.preventDefault(); find("#ask").close("yes"); }
+      if (e.key === "Enter") {
+        e.preventDefault();
+        find("#ask").close("yes");
+      }
     });
     const split = () => this.change("split", { frame: desk.state.frame });
     this.actions = [
@@ -81,7 +84,8 @@ function ask(title, value, colour) {
   dialog.showModal();
   find("#askvalue").select();
   return new Promise((done) => {
-    const closed = () => done(dialog.returnValue === "yes" ? [find("#askvalue").value, find("#askcolour").value] : null);
+    const closed = () =>
+      done(dialog.returnValue === "yes" ? [find("#askvalue").value, find("#askcolour").value] : null);
     dialog.addEventListener("close", closed, { once: true });
   });
 }

@@ -12,9 +12,9 @@ function depths(attempt, frame, first) {
   const camera = world?.frames[frame - first];
   if (!camera) return new Map();
   const forward = camera.world_from_camera.map((row) => row[2]);
-  const byName = new Map();
-  for (const p of world.points) byName.set(p.track, d3.sum(p.xyz.map((v, k) => (v - camera.position[k]) * forward[k])));
-  return byName;
+  const byId = new Map();
+  for (const p of world.points) byId.set(p.id, d3.sum(p.xyz.map((v, k) => (v - camera.position[k]) * forward[k])));
+  return byId;
 }
 
 export function drawCoverage(c, state, place) {
@@ -28,16 +28,31 @@ export function drawCoverage(c, state, place) {
     if (standing(tracks, t, attempt) !== "active") continue;
     const col = Math.min(Math.floor((tracks.x[s] / width) * COLUMNS), COLUMNS - 1);
     const row = Math.min(Math.floor((tracks.y[s] / height) * ROWS), ROWS - 1);
-    all.push([row * COLUMNS + col, known.get(tracks.names[t])]);
+    all.push([row * COLUMNS + col, known.get(tracks.ids[t])]);
   }
-  const ordered = all.map((a) => a[1]).filter((d) => d > 0).sort(d3.ascending);
+  const ordered = all
+    .map((a) => a[1])
+    .filter((d) => d > 0)
+    .sort(d3.ascending);
   const limits = [d3.quantile(ordered, 1 / 3), d3.quantile(ordered, 2 / 3)];
   for (const [k, d] of all) {
     cells[k].count += 1;
     if (d > 0) cells[k].bands[d < limits[0] ? 0 : d < limits[1] ? 1 : 2] += 1;
   }
-  const most = Math.max(8, d3.max(cells, (k) => k.count));
-  cells.forEach((cell, k) => drawCell(c, cell, most, ordered.length > 0, place(((k % COLUMNS) / COLUMNS) * width, (Math.floor(k / COLUMNS) / ROWS) * height), place((((k % COLUMNS) + 1) / COLUMNS) * width, ((Math.floor(k / COLUMNS) + 1) / ROWS) * height)));
+  const most = Math.max(
+    8,
+    d3.max(cells, (k) => k.count),
+  );
+  cells.forEach((cell, k) =>
+    drawCell(
+      c,
+      cell,
+      most,
+      ordered.length > 0,
+      place(((k % COLUMNS) / COLUMNS) * width, (Math.floor(k / COLUMNS) / ROWS) * height),
+      place((((k % COLUMNS) + 1) / COLUMNS) * width, ((Math.floor(k / COLUMNS) + 1) / ROWS) * height),
+    ),
+  );
 }
 
 function drawCell(c, { count, bands }, most, solved, [ax, ay], [bx, by]) {
@@ -51,7 +66,10 @@ function drawCell(c, { count, bands }, most, solved, [ax, ay], [bx, by]) {
     c.clip();
     c.strokeStyle = "#d5559a80";
     c.beginPath();
-    for (let x = ax - (by - ay); x < bx; x += 11) { c.moveTo(x, by); c.lineTo(x + (by - ay), ay); }
+    for (let x = ax - (by - ay); x < bx; x += 11) {
+      c.moveTo(x, by);
+      c.lineTo(x + (by - ay), ay);
+    }
     c.stroke();
     c.restore();
   }

@@ -15,8 +15,11 @@ export class FeaturesBench {
 
   settings() {
     return {
-      count: find("#count").value, spacing: find("#spacing").value, threshold: find("#threshold").value,
-      bridge: find("#bridge").value, images: find("#images").value,
+      count: find("#count").value,
+      spacing: find("#spacing").value,
+      threshold: find("#threshold").value,
+      bridge: find("#bridge").value,
+      images: find("#images").value,
     };
   }
 
@@ -33,5 +36,7 @@ export class FeaturesBench {
   }
 
   /** Another frame is at hand. */
-  stepped() { if (find("#preview").checked) this.preview(); }
+  stepped() {
+    if (find("#preview").checked) this.preview();
+  }
 }

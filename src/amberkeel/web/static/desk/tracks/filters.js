@@ -84,7 +84,11 @@ export function drawReturns(judged, show, join) {
   if (!pairs.length) return box.replaceChildren();
   const row = element("div", "flex items-center gap-1.5 my-1");
   const next = pairs[0];
-  const words = element("span", "label grow", `${pairs.length} seem to have come back; closest ${next[2].toFixed(1)} px`);
+  const words = element(
+    "span",
+    "label grow",
+    `${pairs.length} seem to have come back; closest ${next[2].toFixed(1)} px`,
+  );
   const see = element("button", "button quiet", "See");
   see.addEventListener("click", () => show(next));
   const tie = element("button", "button", "Join");

@@ -43,7 +43,9 @@ export class HandBench {
 
   settings() {
     return {
-      model: find("#patchmodel").value, reference: find("#reference").value, min_score: typed(find("#minscore").value),
+      model: find("#patchmodel").value,
+      reference: find("#reference").value,
+      min_score: typed(find("#minscore").value),
       patience: Number(find("#patience").value),
     };
   }
@@ -78,7 +80,9 @@ export class HandBench {
     if (chosen) this.desk.send(`tracks/${chosen.id}/key`, { frame: this.desk.state.frame, remove: true });
   }
 
-  followBoth() { return this.follow([...new Set([...this.desk.span].reverse())].filter((s) => s !== this.desk.state.frame)); }
+  followBoth() {
+    return this.follow([...new Set([...this.desk.span].reverse())].filter((s) => s !== this.desk.state.frame));
+  }
 
   /** Follow the chosen track from the frame at hand to each of `stops`. */
   follow(stops) {

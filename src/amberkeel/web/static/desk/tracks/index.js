@@ -37,5 +37,5 @@ export function indexAttempt(data) {
 /** How a track stands: its own state, or what the attempt made of it. */
 export function standing(tracks, t, attempt) {
   const own = tracks.states[t];
-  return own === "active" && attempt ? attempt.states[tracks.ids[t]] ?? own : own;
+  return own === "active" && attempt ? (attempt.states[tracks.ids[t]] ?? own) : own;
 }

@@ -1,7 +1,7 @@
 // Judging tracks: the filters with their counts, pieces that may be one spot, and groups.
 import { get, toast } from "../shell/api.js";
 import { element, find } from "../shell/dom.js";
-import { FILTERS, caught, drawFilters, drawReturns, jumpSamples } from "./filters.js";
+import { caught, drawFilters, drawReturns, FILTERS, jumpSamples } from "./filters.js";
 
 export class Judging {
   /** `changes` makes changes to tracks; `open` goes to the bench where tracks are judged. */
@@ -12,12 +12,19 @@ export class Judging {
     this.asked = 0;
     this.known = "";
     this.actions = FILTERS.map(([key, name]) => ({
-      id: `filter-${key}`, name: `Tracks: select those: ${name.toLowerCase()}`,
-      run: async () => { open(); await this.judge(); if (this.judged) this.choose(caught(this.judged, key)); },
+      id: `filter-${key}`,
+      name: `Tracks: select those: ${name.toLowerCase()}`,
+      run: async () => {
+        open();
+        await this.judge();
+        if (this.judged) this.choose(caught(this.judged, key));
+      },
     }));
   }
 
-  choose(ids, more = {}) { this.desk.store.set({ selection: new Set(ids), ...more }); }
+  choose(ids, more = {}) {
+    this.desk.store.set({ selection: new Set(ids), ...more });
+  }
 
   draw() {
     this.judge();
@@ -34,7 +41,10 @@ export class Judging {
     const mine = (this.asked += 1);
     this.judged = null;
     this.show();
-    const found = await get(this.desk.at("judgement.json")).catch((e) => { toast(e.message, true); return null; });
+    const found = await get(this.desk.at("judgement.json")).catch((e) => {
+      toast(e.message, true);
+      return null;
+    });
     if (mine !== this.asked) return;
     this.judged = found;
     this.show();
@@ -52,10 +62,17 @@ export class Judging {
         if (key === "jump") toast("Their jumping samples are chosen: Cut takes just those.");
       },
     });
-    drawReturns(judged, ([a, b]) => {
-      const { tracks } = state;
-      this.choose([a, b], { frame: tracks.frames[tracks.first[tracks.row.get(a) + 1] - 1] });
-    }, ([a, b]) => { this.choose([a, b]); this.changes.change("join", { tracks: [a, b] }); });
+    drawReturns(
+      judged,
+      ([a, b]) => {
+        const { tracks } = state;
+        this.choose([a, b], { frame: tracks.frames[tracks.first[tracks.row.get(a) + 1] - 1] });
+      },
+      ([a, b]) => {
+        this.choose([a, b]);
+        this.changes.change("join", { tracks: [a, b] });
+      },
+    );
     const groups = Object.entries(state.server?.groups ?? {}).filter(([name]) => state.tracks?.groups.includes(name));
     find("#groups").replaceChildren(...groups.map(([name, group]) => this.groupRow(name, group)));
   }
@@ -68,7 +85,10 @@ export class Judging {
     dot.style.background = colour;
     const eye = element("button", "button quiet", hidden ? "show" : "hide");
     eye.style.padding = "0 6px";
-    eye.addEventListener("click", (e) => { e.stopPropagation(); this.changes.change("hide", { name, hidden: !hidden }); });
+    eye.addEventListener("click", (e) => {
+      e.stopPropagation();
+      this.changes.change("hide", { name, hidden: !hidden });
+    });
     row.append(dot, element("span", "grow truncate", name), element("span", "fig label", `${own.length}`), eye);
     row.addEventListener("click", () => this.choose(own));
     return row;

@@ -25,9 +25,12 @@ export class TrackList {
     const { tracks, attempt } = this.store.state;
     const words = document.querySelector("#search").value.trim().toLowerCase();
     const sort = document.querySelector("#sort").value;
-    const all = tracks ? tracks.ids.map((_, t) => t).filter((t) => !words || tracks.names[t].toLowerCase().includes(words)) : [];
+    const all = tracks
+      ? tracks.ids.map((_, t) => t).filter((t) => !words || tracks.names[t].toLowerCase().includes(words))
+      : [];
     const length = (t) => tracks.first[t + 1] - tracks.first[t];
-    const rms = (t) => (attempt?.rms.get(tracks.ids[t]) ?? -1) - (standing(tracks, t, attempt) === "excluded" ? 1e6 : 0);
+    const rms = (t) =>
+      (attempt?.rms.get(tracks.ids[t]) ?? -1) - (standing(tracks, t, attempt) === "excluded" ? 1e6 : 0);
     if (sort === "worst") all.sort((a, b) => rms(b) - rms(a));
     if (sort === "long") all.sort((a, b) => length(b) - length(a));
     this.order = all;
@@ -52,8 +55,18 @@ export class TrackList {
       row.style.top = `${k * ROW}px`;
       row.dataset.at = k;
       row.title = attempt?.reasons[tracks.ids[t]] || (stands === "check" ? "check track: withheld from the solve" : "");
-      const sign = tracks.kinds[t] === "hand" && stands === "active" ? "●" : tracks.kinds[t] === "tag" && stands === "active" ? "□" : SIGNS[stands];
-      const cells = [sign, `${tracks.names[t]}${locked.has(tracks.ids[t]) ? " ⚿" : ""}`, `${tracks.first[t + 1] - tracks.first[t]} fr`, rms == null ? "" : `${rms.toFixed(2)} px`];
+      const sign =
+        tracks.kinds[t] === "hand" && stands === "active"
+          ? "●"
+          : tracks.kinds[t] === "tag" && stands === "active"
+            ? "□"
+            : SIGNS[stands];
+      const cells = [
+        sign,
+        `${tracks.names[t]}${locked.has(tracks.ids[t]) ? " ⚿" : ""}`,
+        `${tracks.first[t + 1] - tracks.first[t]} fr`,
+        rms == null ? "" : `${rms.toFixed(2)} px`,
+      ];
       for (const [n, text] of cells.entries()) {
         const cell = document.createElement("span");
         cell.textContent = text;

@@ -20,10 +20,15 @@ export class Loupe {
   async show(place, id, grip = {}) {
     const { desk } = this;
     const { state } = desk;
-    if (!place || state.bench !== "place" || state.stage !== "tracks") { find("#loupe").hidden = true; return; }
+    if (!place || state.bench !== "place" || state.stage !== "tracks") {
+      find("#loupe").hidden = true;
+      return;
+    }
     const mine = (this.asked += 1);
     clearTimeout(this.timer);
-    await new Promise((done) => { this.timer = setTimeout(done, REST_MS); });
+    await new Promise((done) => {
+      this.timer = setTimeout(done, REST_MS);
+    });
     const settings = { ...(state.tracks?.settings[id] ?? {}), ...grip };
     const body = { frame: state.frame, x: place[0], y: place[1], track: id, images: find("#images").value, settings };
     const seen = await post(desk.at("loupe"), body).catch(() => null);
@@ -43,5 +48,5 @@ function fill(seen, frame) {
   if (seen.reference) find("#loupereference").src = picture(seen.reference);
   find("#loupefrom").textContent = `key at ${seen.frame}`;
   const sigma = seen.sigma == null ? "" : `  σ ${seen.sigma.toFixed(2)} px`;
-  find("#loupescore").textContent = seen.score == null ? seen.note ?? "" : `match ${seen.score.toFixed(2)}${sigma}`;
+  find("#loupescore").textContent = seen.score == null ? (seen.note ?? "") : `match ${seen.score.toFixed(2)}${sigma}`;
 }

@@ -10,7 +10,9 @@ export class Placer {
     Object.assign(this, { store, viewport, send, grip: null, draft: null, at: null });
   }
 
-  get bench() { return this.store.state.stage === "tracks" ? this.store.state.bench : null; }
+  get bench() {
+    return this.store.state.stage === "tracks" ? this.store.state.bench : null;
+  }
 
   /** The one selected track that was placed by hand, with its settings and its place on this frame, if it has one. */
   get chosen() {
@@ -22,7 +24,13 @@ export class Placer {
     const t = tracks.row.get(id);
     let sample = -1;
     for (const s of tracks.samples[frame - tracks.origin] ?? []) if (tracks.track[s] === t) sample = s;
-    return { id, t, settings: this.grip?.settings ?? settings, place: sample < 0 ? null : this.grip?.place ?? [tracks.x[sample], tracks.y[sample]], locked: tracks.locked.includes(id) };
+    return {
+      id,
+      t,
+      settings: this.grip?.settings ?? settings,
+      place: sample < 0 ? null : (this.grip?.place ?? [tracks.x[sample], tracks.y[sample]]),
+      locked: tracks.locked.includes(id),
+    };
   }
 
   down(event, at) {
@@ -52,7 +60,8 @@ export class Placer {
     const corner = ([w, h]) => this.viewport.place(x + w, y + h);
     if (far(corner(settings.pattern), at) < GRAB) return { kind: "pattern", id, settings: { ...settings }, place };
     if (far(corner(settings.search), at) < GRAB) return { kind: "search", id, settings: { ...settings }, place };
-    if (document.querySelector("#offsetting").checked && far(this.viewport.place(x, y), at) < GRAB) return { kind: "offset", id, settings: { ...settings }, place };
+    if (document.querySelector("#offsetting").checked && far(this.viewport.place(x, y), at) < GRAB)
+      return { kind: "offset", id, settings: { ...settings }, place };
     if (far(this.viewport.place(...place), at) < GRAB) return { kind: "key", id, place: [...place] };
     return null;
   }
@@ -68,7 +77,10 @@ export class Placer {
       const s = grip.settings;
       const away = [here[0] - grip.place[0], here[1] - grip.place[1]];
       if (grip.kind === "offset") s.offset = away.map((v) => Math.round(v * 10) / 10);
-      else s[grip.kind] = away.map((v, k) => Math.min(Math.max(Math.round(Math.abs(v - s.offset[k])), 3), grip.kind === "pattern" ? 200 : 400));
+      else
+        s[grip.kind] = away.map((v, k) =>
+          Math.min(Math.max(Math.round(Math.abs(v - s.offset[k])), 3), grip.kind === "pattern" ? 200 : 400),
+        );
     }
     this.show();
     this.viewport.redraw();
@@ -84,7 +96,9 @@ export class Placer {
     this.viewport.redraw();
   }
 
-  show() { this.send.loupe(this.grip?.place ?? this.chosen?.place ?? null, this.grip?.id ?? this.chosen?.id ?? null); }
+  show() {
+    this.send.loupe(this.grip?.place ?? this.chosen?.place ?? null, this.grip?.id ?? this.chosen?.id ?? null);
+  }
 
   corner(here, at) {
     const draft = this.draft ?? [];
@@ -122,13 +136,19 @@ export class Placer {
     const { chosen, grip } = this;
     if (grip?.kind === "new" || grip?.kind === "key") cross(c, place(...grip.place));
     if (!chosen?.place) return;
-    const { settings, place: [x, y] } = chosen;
+    const {
+      settings,
+      place: [x, y],
+    } = chosen;
     const [mx, my] = [x + settings.offset[0], y + settings.offset[1]];
     const box = ([w, h], colour, dash) => {
       const [ax, ay] = place(mx - w, my - h);
       const [bx, by] = place(mx + w, my + h);
       c.setLineDash(dash);
-      for (const [stroke, width] of [["#0008", 3.5], [colour, 1.5]]) {
+      for (const [stroke, width] of [
+        ["#0008", 3.5],
+        [colour, 1.5],
+      ]) {
         c.strokeStyle = stroke;
         c.lineWidth = width;
         c.strokeRect(ax, ay, bx - ax, by - ay);
@@ -159,7 +179,10 @@ export class Placer {
     c.fill();
     c.stroke();
     c.fillStyle = INK.verdigris;
-    for (const p of this.draft) { const [x, y] = place(...p); c.fillRect(x - 3, y - 3, 6, 6); }
+    for (const p of this.draft) {
+      const [x, y] = place(...p);
+      c.fillRect(x - 3, y - 3, 6, 6);
+    }
   }
 }
 
@@ -167,7 +190,13 @@ function cross(c, [x, y]) {
   c.strokeStyle = INK.amber;
   c.lineWidth = 1;
   c.beginPath();
-  c.moveTo(x - 7, y); c.lineTo(x - 2, y); c.moveTo(x + 2, y); c.lineTo(x + 7, y);
-  c.moveTo(x, y - 7); c.lineTo(x, y - 2); c.moveTo(x, y + 2); c.lineTo(x, y + 7);
+  c.moveTo(x - 7, y);
+  c.lineTo(x - 2, y);
+  c.moveTo(x + 2, y);
+  c.lineTo(x + 7, y);
+  c.moveTo(x, y - 7);
+  c.lineTo(x, y - 2);
+  c.moveTo(x, y + 2);
+  c.lineTo(x, y + 7);
   c.stroke();
 }

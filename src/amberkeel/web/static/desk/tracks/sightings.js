@@ -7,7 +7,11 @@ const TAIL = 14;
 export function indexSightings(data, first, last) {
   const samples = Array.from({ length: last - first + 1 }, () => []);
   const row = new Int32Array(data.frames.length);
-  for (let n = 0; n + 1 < data.first.length; n += 1) for (let s = data.first[n]; s < data.first[n + 1]; s += 1) { row[s] = n; samples[data.frames[s] - first].push(s); }
+  for (let n = 0; n + 1 < data.first.length; n += 1)
+    for (let s = data.first[n]; s < data.first[n + 1]; s += 1) {
+      row[s] = n;
+      samples[data.frames[s] - first].push(s);
+    }
   return { ...data, samples, row, origin: first, count: data.first.length - 1 };
 }
 
@@ -47,7 +51,10 @@ export function drawSightings(c, state, place) {
     c.globalAlpha = k ? 1 : 0.8;
     c.lineWidth = 1.3;
     c.stroke(marks[k]);
-    if (k) { c.fillStyle = "#f2a33a70"; c.fill(marks[k]); }
+    if (k) {
+      c.fillStyle = "#f2a33a70";
+      c.fill(marks[k]);
+    }
   }
   c.globalAlpha = 1;
 }

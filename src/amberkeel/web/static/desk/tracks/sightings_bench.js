@@ -12,7 +12,11 @@ export class SightingsBench {
     const here = () => new Set(onFrame(state).map(([n]) => n));
     this.actions = [
       { id: "sight", name: "Tracks: look for sightings", run: () => desk.start("sight", features.settings()) },
-      { id: "sight-all", name: "Tracks: choose all sightings here that live long enough", run: () => store.set({ taken: here() }) },
+      {
+        id: "sight-all",
+        name: "Tracks: choose all sightings here that live long enough",
+        run: () => store.set({ taken: here() }),
+      },
       { id: "sight-take", name: "Tracks: make tracks of the chosen sightings", run: () => this.take() },
     ];
     find("#sightlength").addEventListener("input", (e) => {
@@ -22,7 +26,9 @@ export class SightingsBench {
     desk.viewport.picks = () => this.picks();
   }
 
-  get here() { return this.desk.state.stage === "tracks" && this.desk.state.bench === "choose"; }
+  get here() {
+    return this.desk.state.stage === "tracks" && this.desk.state.bench === "choose";
+  }
 
   /** What can be picked on the plate while sightings are chosen. */
   picks() {
@@ -35,7 +41,9 @@ export class SightingsBench {
   async take() {
     const { desk } = this;
     const { taken, server } = desk.state;
-    await desk.act(async () => desk.answered(await post(desk.at("sightings"), { rows: [...taken], of: server.sightings })));
+    await desk.act(async () =>
+      desk.answered(await post(desk.at("sightings"), { rows: [...taken], of: server.sightings })),
+    );
     desk.store.set({ taken: new Set() });
   }
 

@@ -1,7 +1,8 @@
 // The tracks stage: its benches, and what the pointer and keys do on each.
+
+import { CopyBench } from "../plate/copy.js";
 import { postForm } from "../shell/api.js";
 import { find } from "../shell/dom.js";
-import { CopyBench } from "../plate/copy.js";
 import { TrackChanges } from "./changes.js";
 import { FeaturesBench } from "./features.js";
 import { HandBench } from "./hand.js";
@@ -10,8 +11,14 @@ import { SightingsBench } from "./sightings_bench.js";
 import { TagsBench } from "./tags.js";
 
 const BENCHES = {
-  find: "find and follow features", place: "place by hand", surface: "follow a surface", choose: "choose from sightings",
-  weed: "judge and weed", tags: "find fiducial tags", copy: "the tracking copy", table: "tables in and out",
+  find: "find and follow features",
+  place: "place by hand",
+  surface: "follow a surface",
+  choose: "choose from sightings",
+  weed: "judge and weed",
+  tags: "find fiducial tags",
+  copy: "the tracking copy",
+  table: "tables in and out",
 };
 const FOLLOWS_NOTHING = ["weed", "tags", "table"];
 
@@ -27,10 +34,14 @@ export class TracksStage {
     this.tags = new TagsBench(desk);
     this.guest = this.hand.placer;
     this.actions = [
-      ...Object.entries(BENCHES).map(([bench, words]) => (
-        { id: `bench-${bench}`, name: `Tracks: ${words}`, run: () => this.open(bench) }
-      )),
-      ...[this.features, this.hand, this.sightings, this.tags, this.copy, this.changes, this.judging].flatMap((b) => b.actions),
+      ...Object.entries(BENCHES).map(([bench, words]) => ({
+        id: `bench-${bench}`,
+        name: `Tracks: ${words}`,
+        run: () => this.open(bench),
+      })),
+      ...[this.features, this.hand, this.sightings, this.tags, this.copy, this.changes, this.judging].flatMap(
+        (b) => b.actions,
+      ),
     ];
     find("#tableform").addEventListener("submit", (e) => {
       e.preventDefault();
@@ -77,4 +88,3 @@ export class TracksStage {
     return true;
   }
 }
-

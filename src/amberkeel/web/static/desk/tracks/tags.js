@@ -6,7 +6,9 @@ export class TagsBench {
   constructor(desk) {
     this.desk = desk;
     const asked = () => ({
-      family: find("#family").value, size_mm: find("#tagsize").value, corners: find("#tagcorners").checked,
+      family: find("#family").value,
+      size_mm: find("#tagsize").value,
+      corners: find("#tagcorners").checked,
     });
     this.actions = [{ id: "tags", name: "Tracks: find tags", run: () => desk.start("tags", asked()) }];
   }
@@ -49,7 +51,11 @@ export class TagsBench {
 function tagRow(tag) {
   const row = element("div", "tagrow");
   const sides = `${tag.sides[0].toFixed(0)}-${tag.sides[2].toFixed(0)} px`;
-  row.append(element("b", "fig", tag.name), element("span", "fig label", `${tag.frames.length} fr`), element("span", "fig", sides));
+  row.append(
+    element("b", "fig", tag.name),
+    element("span", "fig label", `${tag.frames.length} fr`),
+    element("span", "fig", sides),
+  );
   for (const warning of tag.warnings) row.append(element("small", "", warning));
   return row;
 }

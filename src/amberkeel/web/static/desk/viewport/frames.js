@@ -29,7 +29,7 @@ export class Frames {
   fill() {
     const count = this.hashes.length;
     for (let k = 0; k < Math.min(this.room, count) && this.busy.size < ATONCE; k += 1) {
-      const frame = this.first + ((this.head - this.first + k) % count + count) % count;
+      const frame = this.first + ((((this.head - this.first + k) % count) + count) % count);
       if (!this.kept.has(frame) && !this.busy.has(frame)) this.load(frame);
     }
   }

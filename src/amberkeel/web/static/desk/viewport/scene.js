@@ -1,6 +1,7 @@
 // The solved scene in 3D: points, the camera's path, and its frustum with the plate on it.
-import * as THREE from "three";
+
 import { OrbitControls } from "orbit";
+import * as THREE from "three";
 import { INK, ramp } from "../shell/colour.js";
 
 export class Scene {
@@ -21,14 +22,20 @@ export class Scene {
     this.through = false;
     this.pending = false;
     new ResizeObserver(() => this.redraw()).observe(canvas);
-    canvas.addEventListener("pointerdown", (e) => { this.downAt = [e.offsetX, e.offsetY]; });
+    canvas.addEventListener("pointerdown", (e) => {
+      this.downAt = [e.offsetX, e.offsetY];
+    });
     canvas.addEventListener("pointerup", (e) => this.pick(e));
   }
 
   /** Build everything that belongs to an attempt. */
   load(attempt) {
     this.attempt = attempt;
-    for (const child of [...this.contents.children]) { this.contents.remove(child); child.geometry?.dispose(); child.material?.dispose(); }
+    for (const child of [...this.contents.children]) {
+      this.contents.remove(child);
+      child.geometry?.dispose();
+      child.material?.dispose();
+    }
     if (!attempt) return this.redraw();
     const { world } = attempt;
     this.cameras = new Map(world.frames.map((f) => [f.frame, f]));
@@ -36,7 +43,10 @@ export class Scene {
     this.addPoints();
     const path = new THREE.BufferGeometry().setFromPoints(world.frames.map((f) => new THREE.Vector3(...f.position)));
     this.contents.add(new THREE.Line(path, new THREE.LineBasicMaterial({ color: INK.amber })));
-    const marks = new THREE.Points(path.clone(), new THREE.PointsMaterial({ color: INK.amber, size: 3, sizeAttenuation: false }));
+    const marks = new THREE.Points(
+      path.clone(),
+      new THREE.PointsMaterial({ color: INK.amber, size: 3, sizeAttenuation: false }),
+    );
     this.contents.add(marks);
     if (this.store.state.hasGround) {
       const cell = 10 ** Math.round(Math.log10(this.reach / 10));
@@ -52,20 +62,37 @@ export class Scene {
     const shown = this.attempt.world.points.filter((p) => p.state !== "excluded");
     this.shown = shown;
     const places = new Float32Array(shown.flatMap((p) => p.xyz));
-    this.baseColours = new Float32Array(shown.flatMap((p) => new THREE.Color(ramp((p.residual_px ?? 0) / 0.08)).toArray()));
+    this.baseColours = new Float32Array(
+      shown.flatMap((p) => new THREE.Color(ramp((p.residual_px ?? 0) / 0.08)).toArray()),
+    );
     const geometry = new THREE.BufferGeometry();
     geometry.setAttribute("position", new THREE.BufferAttribute(places, 3));
     geometry.setAttribute("color", new THREE.BufferAttribute(this.baseColours.slice(), 3));
-    this.points = new THREE.Points(geometry, new THREE.PointsMaterial({ size: 4, sizeAttenuation: false, vertexColors: true }));
+    this.points = new THREE.Points(
+      geometry,
+      new THREE.PointsMaterial({ size: 4, sizeAttenuation: false, vertexColors: true }),
+    );
     this.points.frustumCulled = false;
     this.contents.add(this.points);
-    this.halo = new THREE.Points(new THREE.BufferGeometry(), new THREE.PointsMaterial({ size: 11, sizeAttenuation: false, color: INK.amber, transparent: true, opacity: 0.85 }));
+    this.halo = new THREE.Points(
+      new THREE.BufferGeometry(),
+      new THREE.PointsMaterial({
+        size: 11,
+        sizeAttenuation: false,
+        color: INK.amber,
+        transparent: true,
+        opacity: 0.85,
+      }),
+    );
     this.halo.frustumCulled = false;
     this.contents.add(this.halo);
   }
 
   addFrustum() {
-    this.card = new THREE.Mesh(new THREE.BufferGeometry(), new THREE.MeshBasicMaterial({ side: THREE.DoubleSide, transparent: true, opacity: 0.92 }));
+    this.card = new THREE.Mesh(
+      new THREE.BufferGeometry(),
+      new THREE.MeshBasicMaterial({ side: THREE.DoubleSide, transparent: true, opacity: 0.92 }),
+    );
     this.edges = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: INK.sail }));
     this.contents.add(this.card, this.edges);
   }
@@ -113,11 +140,26 @@ export class Scene {
   aim(camera, fx, fy, width, height) {
     const r = camera.world_from_camera;
     const m = new THREE.Matrix4().set(
-      r[0][0], -r[0][1], -r[0][2], camera.position[0], r[1][0], -r[1][1], -r[1][2], camera.position[1],
-      r[2][0], -r[2][1], -r[2][2], camera.position[2], 0, 0, 0, 1);
+      r[0][0],
+      -r[0][1],
+      -r[0][2],
+      camera.position[0],
+      r[1][0],
+      -r[1][1],
+      -r[1][2],
+      camera.position[1],
+      r[2][0],
+      -r[2][1],
+      -r[2][2],
+      camera.position[2],
+      0,
+      0,
+      0,
+      1,
+    );
     this.solved.matrix.copy(m);
     const pane = this.canvas.clientWidth / this.canvas.clientHeight;
-    const plate = (width / fx) / (height / fy);
+    const plate = width / fx / (height / fy);
     const tall = (height / fy) * Math.max(1, plate / pane);
     this.solved.fov = THREE.MathUtils.radToDeg(2 * Math.atan(tall / 2));
     this.solved.aspect = pane;
@@ -139,8 +181,16 @@ export class Scene {
     const { frames, points } = this.attempt.world;
     const start = new THREE.Vector3(...frames[0].position);
     const middle = medianPlace(points);
-    const back = start.clone().sub(middle).setY(0).normalize().multiplyScalar(this.reach * 0.75);
-    this.eye.position.copy(start).add(back).add(new THREE.Vector3(this.reach * 0.55, this.reach * 0.6, 0));
+    const back = start
+      .clone()
+      .sub(middle)
+      .setY(0)
+      .normalize()
+      .multiplyScalar(this.reach * 0.75);
+    this.eye.position
+      .copy(start)
+      .add(back)
+      .add(new THREE.Vector3(this.reach * 0.55, this.reach * 0.6, 0));
     this.eye.near = this.reach * 0.005;
     this.eye.far = this.reach * 200;
     this.orbit.target.copy(middle);
@@ -151,9 +201,8 @@ export class Scene {
   /** Mark the selected tracks' points. */
   select() {
     if (!this.points) return;
-    const { selection, tracks } = this.store.state;
-    const names = new Set([...selection].map((id) => tracks.names[tracks.row.get(id)]));
-    const places = this.shown.filter((p) => names.has(p.track)).flatMap((p) => p.xyz);
+    const { selection } = this.store.state;
+    const places = this.shown.filter((p) => selection.has(p.id)).flatMap((p) => p.xyz);
     this.halo.geometry.dispose();
     this.halo.geometry = new THREE.BufferGeometry();
     this.halo.geometry.setAttribute("position", new THREE.BufferAttribute(new Float32Array(places), 3));
@@ -164,24 +213,29 @@ export class Scene {
     if (!this.points || Math.hypot(event.offsetX - this.downAt[0], event.offsetY - this.downAt[1]) > 4) return;
     const camera = this.through ? this.solved : this.eye;
     let best = 12;
-    let name = null;
+    let found = null;
     for (const p of this.shown) {
       const v = new THREE.Vector3(...p.xyz).project(camera);
       if (v.z > 1) continue;
-      const d = Math.hypot(((v.x + 1) / 2) * this.canvas.clientWidth - event.offsetX, ((1 - v.y) / 2) * this.canvas.clientHeight - event.offsetY);
-      if (d < best) [best, name] = [d, p.track];
+      const d = Math.hypot(
+        ((v.x + 1) / 2) * this.canvas.clientWidth - event.offsetX,
+        ((1 - v.y) / 2) * this.canvas.clientHeight - event.offsetY,
+      );
+      if (d < best) [best, found] = [d, p.id];
     }
     const { tracks, selection } = this.store.state;
-    const t = name ? tracks.names.indexOf(name) : -1;
     const next = new Set(event.shiftKey ? selection : []);
-    if (t >= 0) next.add(tracks.ids[t]);
+    if (tracks.row.has(found)) next.add(found);
     this.store.set({ selection: next });
   }
 
   redraw() {
     if (this.pending || this.canvas.parentElement.hidden) return;
     this.pending = true;
-    requestAnimationFrame(() => { this.pending = false; this.draw(); });
+    requestAnimationFrame(() => {
+      this.pending = false;
+      this.draw();
+    });
   }
 
   draw() {

@@ -1,9 +1,7 @@
 // The plate with its overlays: zoom and pan, and picking by click, box and lasso.
-import { drawCard, drawFlagged, drawKey, drawPoints, drawPreview, drawSticks, drawTails, drawTracks } from "./overlays.js";
-import { drawCoverage } from "../tracks/coverage.js";
-import { drawSightings } from "../tracks/sightings.js";
 import { drawMasks } from "../masks/draw.js";
 import { INK } from "../shell/colour.js";
+import { modeOf, OVERLAYS } from "./overlays/index.js";
 
 const PICK_PX = 12;
 
@@ -47,14 +45,20 @@ export class Viewport {
   place = (x, y) => {
     const { width, height, aspect } = this.store.state;
     const k = this.scale;
-    return [this.width / 2 + this.pan[0] + (x - width / 2) * k * aspect, this.height / 2 + this.pan[1] + (y - height / 2) * k];
+    return [
+      this.width / 2 + this.pan[0] + (x - width / 2) * k * aspect,
+      this.height / 2 + this.pan[1] + (y - height / 2) * k,
+    ];
   };
 
   /** The plate pixel under a place on the screen. */
   unplace = (px, py) => {
     const { width, height, aspect } = this.store.state;
     const k = this.scale;
-    return [(px - this.width / 2 - this.pan[0]) / (k * aspect) + width / 2, (py - this.height / 2 - this.pan[1]) / k + height / 2];
+    return [
+      (px - this.width / 2 - this.pan[0]) / (k * aspect) + width / 2,
+      (py - this.height / 2 - this.pan[1]) / k + height / 2,
+    ];
   };
 
   fit() {
@@ -81,15 +85,27 @@ export class Viewport {
     const divider = event.button === 0 && this.onDivider(at);
     const guest = event.button === 0 && !divider && this.guests.find((g) => g.down(event, at));
     const kind = divider ? "divider" : guest ? "guest" : event.button !== 0 ? "pan" : this.store.state.tool;
-    this.drag = { kind, guest, from: at, last: at, path: [at], add: event.shiftKey, toggle: event.ctrlKey || event.metaKey };
+    this.drag = {
+      kind,
+      guest,
+      from: at,
+      last: at,
+      path: [at],
+      add: event.shiftKey,
+      toggle: event.ctrlKey || event.metaKey,
+    };
   }
 
   move(event) {
     const at = [event.offsetX, event.offsetY];
     if (!this.drag) return this.guests.forEach((g) => g.move(event, at));
     if (this.drag.kind === "guest") return this.drag.guest.move(event, at);
-    if (this.drag.kind === "divider") { this.store.state.split = Math.min(Math.max(at[0] / this.width, 0.02), 0.98); return this.redraw(); }
-    if (this.drag.kind === "pan") this.pan = [this.pan[0] + at[0] - this.drag.last[0], this.pan[1] + at[1] - this.drag.last[1]];
+    if (this.drag.kind === "divider") {
+      this.store.state.split = Math.min(Math.max(at[0] / this.width, 0.02), 0.98);
+      return this.redraw();
+    }
+    if (this.drag.kind === "pan")
+      this.pan = [this.pan[0] + at[0] - this.drag.last[0], this.pan[1] + at[1] - this.drag.last[1]];
     this.drag.last = at;
     this.drag.path.push(at);
     return this.redraw();
@@ -101,11 +117,18 @@ export class Viewport {
     if (drag?.kind === "guest") drag.guest.up();
     if (!drag || ["pan", "guest", "divider"].includes(drag.kind)) return;
     const small = drag.path.every(([x, y]) => Math.hypot(x - drag.from[0], y - drag.from[1]) < 4);
-    const found = small ? this.nearest(drag.from) : drag.kind === "lasso" ? this.inside(drag.path) : this.inside(corners(drag));
+    const found = small
+      ? this.nearest(drag.from)
+      : drag.kind === "lasso"
+        ? this.inside(drag.path)
+        : this.inside(corners(drag));
     const picks = this.picks();
-    const next = new Set(drag.add || drag.toggle || picks ? picks?.chosen ?? this.store.state.selection : []);
-    for (const id of found) if ((drag.toggle || (picks && small)) && next.has(id)) next.delete(id); else next.add(id);
-    if (picks) picks.set(next); else this.store.set({ selection: next });
+    const next = new Set(drag.add || drag.toggle || picks ? (picks?.chosen ?? this.store.state.selection) : []);
+    for (const id of found)
+      if ((drag.toggle || (picks && small)) && next.has(id)) next.delete(id);
+      else next.add(id);
+    if (picks) picks.set(next);
+    else this.store.set({ selection: next });
     this.redraw();
   }
 
@@ -121,7 +144,10 @@ export class Viewport {
     if (picks) return picks.items;
     const { tracks, frame } = this.store.state;
     if (!tracks) return [];
-    return Array.from(tracks.samples[frame - tracks.origin] ?? [], (s) => [tracks.ids[tracks.track[s]], ...this.place(tracks.x[s], tracks.y[s])]);
+    return Array.from(tracks.samples[frame - tracks.origin] ?? [], (s) => [
+      tracks.ids[tracks.track[s]],
+      ...this.place(tracks.x[s], tracks.y[s]),
+    ]);
   }
 
   /** The nearest thing under the pointer that `fits`, as a list of none or one. */
@@ -136,13 +162,18 @@ export class Viewport {
   }
 
   inside(path) {
-    return this.onFrame().filter(([, x, y]) => within(path, x, y)).map(([id]) => id);
+    return this.onFrame()
+      .filter(([, x, y]) => within(path, x, y))
+      .map(([id]) => id);
   }
 
   redraw() {
     if (this.pending) return;
     this.pending = true;
-    requestAnimationFrame(() => { this.pending = false; this.draw(); });
+    requestAnimationFrame(() => {
+      this.pending = false;
+      this.draw();
+    });
   }
 
   draw() {
@@ -165,7 +196,8 @@ export class Viewport {
     c.setTransform(1, 0, 0, 1, 0, 0);
     c.drawImage(this.still, 0, 0);
     c.setTransform(this.ratio, 0, 0, this.ratio, 0, 0);
-    if (guest === this.guests[0]) drawMasks(c, this.store.state, guest, this.place, this.scale, () => this.redraw(), "chosen");
+    if (guest === this.guests[0])
+      drawMasks(c, this.store.state, guest, this.place, this.scale, () => this.redraw(), "chosen");
     else guest.draw(c, this.store.state, this.place);
   }
 
@@ -181,7 +213,10 @@ export class Viewport {
     c.fillStyle = INK.amber;
     c.fillRect(at - 0.75, 0, 1.5, this.height);
     c.font = "500 12px Barlow";
-    for (const [text, left, align] of [["as shot", at - 10, "right"], ["copy", at + 10, "left"]]) {
+    for (const [text, left, align] of [
+      ["as shot", at - 10, "right"],
+      ["copy", at + 10, "left"],
+    ]) {
       c.textAlign = align;
       c.fillText(text, left, this.height - 12);
     }
@@ -209,34 +244,27 @@ export class Viewport {
     c.strokeRect(x0 - 0.5, y0 - 0.5, x1 - x0 + 1, y1 - y0 + 1);
     if (state.held) return;
     if (state.stage === "lens") {
-      for (const guest of this.guests.slice(1)) if (which === "all" || !guest.dragging) guest.draw(c, state, this.place);
+      for (const guest of this.guests.slice(1))
+        if (which === "all" || !guest.dragging) guest.draw(c, state, this.place);
       return;
     }
-    const { layers } = state;
-    const judging = state.stage !== "masks";
-    const placing = state.stage === "tracks" && state.bench === "place";
-    const choosing = state.stage === "tracks" && state.bench === "choose";
-    const blind = placing && !state.showSolved;
-    if (layers.coverage) drawCoverage(c, state, this.place);
-    if (this.guests[0] && (layers.masks || state.stage === "masks")) drawMasks(c, state, this.guests[0], this.place, this.scale, () => this.redraw(), which);
-    if (layers.card && !blind) drawCard(c, state, this.place);
-    if (layers.tails && layers.tracks) drawTails(c, state, this.place);
-    c.globalAlpha = judging && !choosing && !placing ? 1 : 0.5;
-    if (layers.tracks) drawTracks(c, state, this.place, blind);
-    c.globalAlpha = 1;
-    if (layers.sticks && judging && !blind && !choosing) drawSticks(c, state, this.place);
-    if (layers.points && !blind || placing && state.showSolved) drawPoints(c, state, this.place);
-    if (state.flagged) drawFlagged(c, state, this.place);
-    if (choosing) drawSightings(c, state, this.place);
-    for (const guest of this.guests.slice(1)) guest.draw(c, state, this.place);
-    drawPreview(c, state, this.place);
-    if (judging && !blind && !choosing && (layers.sticks || layers.tracks)) drawKey(c, state, this.width, this.height);
-    if (["pick", "box", "lasso"].includes(this.drag?.kind)) outline(c, this.drag.kind === "lasso" ? this.drag.path : corners(this.drag));
+    const [masks, ...guests] = this.guests;
+    const { place, scale, width, height } = this;
+    const view = { place, scale, width, height, masks, guests, which, redraw: () => this.redraw(), ...modeOf(state) };
+    for (const overlay of OVERLAYS) if (overlay.shown(state, view)) overlay.draw(c, state, view);
+    if (["pick", "box", "lasso"].includes(this.drag?.kind)) {
+      outline(c, this.drag.kind === "lasso" ? this.drag.path : corners(this.drag));
+    }
   }
 }
 
 function corners({ from: [ax, ay], last: [bx, by] }) {
-  return [[ax, ay], [bx, ay], [bx, by], [ax, by]];
+  return [
+    [ax, ay],
+    [bx, ay],
+    [bx, by],
+    [ax, by],
+  ];
 }
 
 function outline(c, path) {

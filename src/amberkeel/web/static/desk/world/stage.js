@@ -14,7 +14,11 @@ export class WorldStage {
     ];
   }
 
-  set(what, more = {}) { return this.desk.send("datum", { what, tracks: this.desk.selected, ...more }); }
+  set(what, more = {}) {
+    return this.desk.send("datum", { what, tracks: this.desk.selected, ...more });
+  }
 
-  settle(server) { drawDatum(server, this.desk.state.attempt); }
+  settle(server) {
+    drawDatum(server, this.desk.state.attempt);
+  }
 }

@@ -1,0 +1,8 @@
+// What the stages draw of their own: a track being placed, lines, boxes.
+export const guests = {
+  shown: () => true,
+
+  draw(context, state, { guests: all, place }) {
+    for (const guest of all) guest.draw(context, state, place);
+  },
+};

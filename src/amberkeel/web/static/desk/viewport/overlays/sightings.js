@@ -1,0 +1,10 @@
+// Sightings to choose from.
+import { drawSightings } from "../../tracks/sightings.js";
+
+export const sightings = {
+  shown: (state, mode) => mode.choosing,
+
+  draw(context, state, { place }) {
+    drawSightings(context, state, place);
+  },
+};
