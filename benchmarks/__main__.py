@@ -4,7 +4,14 @@ import sys
 
 from benchmarks import accuracy, lens, masks, memory, speed, tracks
 
-PARTS = {"accuracy": accuracy.run, "tracks": tracks.run, "lens": lens.run, "masks": masks.run, "speed": speed.run, "memory": memory.run}
+PARTS = {
+    "accuracy": accuracy.run,
+    "tracks": tracks.run,
+    "lens": lens.run,
+    "masks": masks.run,
+    "speed": speed.run,
+    "memory": memory.run,
+}
 
 
 def main() -> None:

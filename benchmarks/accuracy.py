@@ -26,7 +26,9 @@ def run() -> None:
     proposed = union(what_moves(plate, first).proposals, plate.height, plate.width)
     given = matte_reader(folder / "mattes", plate)
     for name, mattes, target in (("nothing", None, 0.25), ("proposed", proposed, 0.12), ("mattes", given, 0.12)):
-        solution = solve_tracks(first if mattes is None else follow_plate(plate, mattes=mattes), plate.frames, plate.width, plate.height)
+        solution = solve_tracks(
+            first if mattes is None else follow_plate(plate, mattes=mattes), plate.frames, plate.width, plate.height
+        )
         slip = slip_px(solution.path, path, xyz, seen)
         rms = np.sqrt(np.nanmean(slip**2))
         focal, true = solution.path.lens.focal_px[0], path.lens.focal_px[0]

@@ -57,9 +57,14 @@ def drag(address: str = "http://127.0.0.1:8014", shot: int = 4, seconds: float =
         lines = page.evaluate("async () => (await (await fetch(location.pathname + '.json')).json()).lines")
         point = next(line["points"][0] for line in lines.values() if line["axis"] and line["frame"] == 1001)
         box = page.locator("#plate").bounding_box()
-        width, height = page.evaluate("() => [Number(document.querySelector('[data-fps]').dataset.width), Number(document.querySelector('[data-fps]').dataset.height)]")
+        width, height = page.evaluate(
+            "() => [Number(document.querySelector('[data-fps]').dataset.width), Number(document.querySelector('[data-fps]').dataset.height)]"
+        )
         k = min(box["width"] / width, box["height"] / height) * 0.985
-        x, y = box["x"] + box["width"] / 2 + (point[0] - width / 2) * k, box["y"] + box["height"] / 2 + (point[1] - height / 2) * k
+        x, y = (
+            box["x"] + box["width"] / 2 + (point[0] - width / 2) * k,
+            box["y"] + box["height"] / 2 + (point[1] - height / 2) * k,
+        )
         page.mouse.move(x, y)
         page.mouse.down()
         page.mouse.move(x + 6, y + 2)
@@ -68,7 +73,9 @@ def drag(address: str = "http://127.0.0.1:8014", shot: int = 4, seconds: float =
         page.wait_for_timeout(PAUSE_MS)
         page.keyboard.press("Control+z")
         page.wait_for_timeout(PAUSE_MS)
-        print(f"a line dragged, {len(lines)} lines on two frames: {fits:.0f} fits a second (target 30), {frames:.0f} frames drawn")
+        print(
+            f"a line dragged, {len(lines)} lines on two frames: {fits:.0f} fits a second (target 30), {frames:.0f} frames drawn"
+        )
 
 
 @contextmanager
@@ -109,7 +116,9 @@ def run(address: str = "http://127.0.0.1:8014", shot: int = 1, steps: int = 40, 
             page.keyboard.press("Home")
             page.wait_for_timeout(PAUSE_MS)
             rate, each, drawn = page.evaluate(SCRUB, steps)
-            print(f"scrubbing, {live[0]} to {live[-1]} tracks with tails a frame: {rate:.0f} redraws a second, {each:.1f} ms each, {drawn} drawn (target 30 a second)")
+            print(
+                f"scrubbing, {live[0]} to {live[-1]} tracks with tails a frame: {rate:.0f} redraws a second, {each:.1f} ms each, {drawn} drawn (target 30 a second)"
+            )
         page.keyboard.press("Control+z")
         page.wait_for_timeout(PAUSE_MS)
 

@@ -18,10 +18,17 @@ def false_corners(shot: Shot, plate: Plate, tracks: TrackSet, mattes) -> None:
     """Print how many of the tracks proposed as false corners leave the set, and how many of those that do are proposed."""
     error = leaving(shot, tracks)
     masked = [mattes(int(f)) for f in plate.frames]
-    hidden = np.array([np.mean([_at(masked, shot, f, xy) for f, xy in zip(tracks.frames[r], tracks.xy[r])]) > 0.2 for r in map(tracks.rows, range(len(tracks)))])
+    hidden = np.array(
+        [
+            np.mean([_at(masked, shot, f, xy) for f, xy in zip(tracks.frames[r], tracks.xy[r])]) > 0.2
+            for r in map(tracks.rows, range(len(tracks)))
+        ]
+    )
     own = [t for p in find_crossings(plate, tracks, hidden, FREE) for t in p.tracks]
     wrong = (error > LEAVES_PX) & ~hidden
-    print(f"false corners, SKL_010: {np.sum(wrong[own])} of {len(own)} proposed tracks leave the set by over {LEAVES_PX:.0f} px; {wrong.sum()} do in all")
+    print(
+        f"false corners, SKL_010: {np.sum(wrong[own])} of {len(own)} proposed tracks leave the set by over {LEAVES_PX:.0f} px; {wrong.sum()} do in all"
+    )
 
 
 def _at(masked, shot: Shot, frame: int, xy) -> bool:
@@ -41,7 +48,9 @@ def leaving(shot: Shot, tracks: TrackSet) -> np.ndarray:
             k, xy = frames[s], tracks.xy[rows[s]]
             ray = np.append(shot.lens.normalise(xy[None])[0], 1.0)
             for dy, dx in np.ndindex(3, 3):
-                x, y = np.clip(xy.astype(int) + 2 * (np.array([dx, dy]) - 1), 0, [shot.lens.width - 1, shot.lens.height - 1])
+                x, y = np.clip(
+                    xy.astype(int) + 2 * (np.array([dx, dy]) - 1), 0, [shot.lens.width - 1, shot.lens.height - 1]
+                )
                 if np.isfinite(depth[k][y, x]):
                     point = path.world_from_camera[k] @ (ray * depth[k][y, x]) + path.positions[k]
                     seen = path.project(np.broadcast_to(point, (len(frames), 3)), frames)
@@ -66,11 +75,22 @@ def reflections() -> None:
     plate, renderer, path = _Pictures(shot), Renderer(shot), truth(shot)
     x, y = np.meshgrid(np.arange(shot.lens.width) + 0.5, np.arange(shot.lens.height) + 0.5)
     rays = np.concatenate([shot.lens.normalise(np.stack([x, y], -1)), np.ones((*x.shape, 1))], -1)
-    below = [((rays @ path.world_from_camera[k].T)[..., 1] * np.minimum(renderer.depth(int(f)), 1e3) + path.positions[k][1]) < 0 for k, f in enumerate(shot.frames)]
+    below = [
+        ((rays @ path.world_from_camera[k].T)[..., 1] * np.minimum(renderer.depth(int(f)), 1e3) + path.positions[k][1])
+        < 0
+        for k, f in enumerate(shot.frames)
+    ]
     tracks = follow_plate(plate)
-    mirrored = np.array([np.mean([_at(below, shot, f, xy) for f, xy in zip(tracks.frames[r], tracks.xy[r])]) > 0.5 for r in map(tracks.rows, range(len(tracks)))])
+    mirrored = np.array(
+        [
+            np.mean([_at(below, shot, f, xy) for f, xy in zip(tracks.frames[r], tracks.xy[r])]) > 0.5
+            for r in map(tracks.rows, range(len(tracks)))
+        ]
+    )
     for p in find_reflections(plate, tracks, FREE):
         masks = [(p.mask(int(f)), below[int(f) - int(shot.frames[0])]) for f in p.frames]
         covered = np.mean([(m & b).sum() / max(b.sum(), 1) for m, b in masks])
         extra = np.mean([(m & ~b).mean() for m, b in masks])
-        print(f"reflection, pool: {mirrored[p.tracks].sum()} of {len(p.tracks)} proposed tracks are reflections ({mirrored.sum()} in all); covers {100 * covered:.0f} % of it, {100 * extra:.0f} % of the rest")
+        print(
+            f"reflection, pool: {mirrored[p.tracks].sum()} of {len(p.tracks)} proposed tracks are reflections ({mirrored.sum()} in all); covers {100 * covered:.0f} % of it, {100 * extra:.0f} % of the rest"
+        )

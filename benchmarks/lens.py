@@ -54,12 +54,24 @@ def lines() -> None:
         order, true = LensOrder(shot.lens.width, shot.lens.height), shot.lens
         rows = []
         for seed in range(DRAWS):
-            drawn, late = (read_lines(drawn_lines(shot, EDGES[name](), int(f), seed=seed + own), true.width, true.height) for f, own in ((frame, 0), (shot.frames[-1], DRAWS)))
+            drawn, late = (
+                read_lines(drawn_lines(shot, EDGES[name](), int(f), seed=seed + own), true.width, true.height)
+                for f, own in ((frame, 0), (shot.frames[-1], DRAWS))
+            )
             found = fit_lens(drawn, order)
             alone, both = (fit_lens([replace(line, axis="") for line in some], order) for some in (drawn, drawn + late))
             error = found.lens.focal_px[0] / true.focal_px[0] - 1.0
             up = np.degrees(np.arccos(np.clip(found.rotations[frame][1] @ path.world_from_camera[0][1], -1.0, 1.0)))
-            rows.append((error, error * found.lens.focal_px[0] / found.focal_sigma_px, up, map_error(alone.lens, true, False), map_error(both.lens, true, False), map_error(both.lens, true, True)))
+            rows.append(
+                (
+                    error,
+                    error * found.lens.focal_px[0] / found.focal_sigma_px,
+                    up,
+                    map_error(alone.lens, true, False),
+                    map_error(both.lens, true, False),
+                    map_error(both.lens, true, True),
+                )
+            )
         error, score, up, single, plain, scaled = np.array(rows).T
         print(
             f"{name}: focal error {100 * np.sqrt((error**2).mean()):.2f} % RMS, {100 * np.abs(error).max():.2f} % at most (target 2 %); "
@@ -79,7 +91,9 @@ def solves() -> None:
         slip = slip_px(solution.path, truth(shot), *surface_points(shot, 400))
         focal = 100 * (solution.path.lens.focal_px[0] / shot.lens.focal_px[0] - 1.0)
         k = ", ".join(f"{v:+.4f}" for v in solution.path.lens.radial if v)
-        print(f"{name} solved: focal {focal:+.2f} % (target 1 %), k {k}, slip {np.sqrt(np.nanmean(slip**2)):.3f} px (target 0.2)")
+        print(
+            f"{name} solved: focal {focal:+.2f} % (target 1 %), k {k}, slip {np.sqrt(np.nanmean(slip**2)):.3f} px (target 0.2)"
+        )
 
 
 def chart() -> None:
@@ -89,20 +103,27 @@ def chart() -> None:
     pictures = []
     for k in range(14):
         rotation = rotation_exp(np.array([rng.uniform(-0.6, 0.6), rng.uniform(-0.6, 0.6), rng.uniform(-0.3, 0.3)]))
-        shift = np.array([rng.uniform(-80, 80), rng.uniform(-30, 30), rng.uniform(330, 450)]) - rotation @ np.array([112.5, 75.0, 0.0])
+        shift = np.array([rng.uniform(-80, 80), rng.uniform(-30, 30), rng.uniform(330, 450)]) - rotation @ np.array(
+            [112.5, 75.0, 0.0]
+        )
         pictures.append((f"grid {k}", filmed(lens, rotation, shift, chess(), rng)))
     order = ChartOrder(9, 6, 25.0)
     views, (width, height) = find_views(pictures, order)
     found = calibrate(views, width, height, order)
     focal = 100 * (found.lens.focal_px[0] / 900.0 - 1.0)
-    print(f"Chart, {len(views)} views: focal {focal:+.3f} % (target 0.2 %), map {map_error(found.lens, lens, False):.3f} px (target 0.1), RMS {found.rms_px:.3f} px")
+    print(
+        f"Chart, {len(views)} views: focal {focal:+.3f} % (target 0.2 %), map {map_error(found.lens, lens, False):.3f} px (target 0.1), RMS {found.rms_px:.3f} px"
+    )
 
 
 def straighten(repeats: int = 20) -> None:
     """Straightening against OpenCV's remap with the same filter, and a drag's fit."""
     lens = replace(Lens.centred(1920, 1080, 1280.0), radial=(-0.15, 0.03, 0.0))
     places = undistort_map(lens, canvas_for(lens, "same"))
-    picture, at = np.random.default_rng(1).integers(0, 255, (1080, 1920, 3), np.uint8), (places - 0.5).astype(np.float32)
+    picture, at = (
+        np.random.default_rng(1).integers(0, 255, (1080, 1920, 3), np.uint8),
+        (places - 0.5).astype(np.float32),
+    )
     x, y, ours = np.ascontiguousarray(at[..., 0]), np.ascontiguousarray(at[..., 1]), Resampler(places)
 
     def seconds(work) -> float:
@@ -118,4 +139,6 @@ def straighten(repeats: int = 20) -> None:
     shot = SHOTS["SKL_040"](samples=1)
     drawn = read_lines(drawn_lines(shot, EDGES["SKL_040"](), int(shot.frames[0])), 960, 540)
     first = fit_lens(drawn, LensOrder(960, 540))
-    print(f"A drag's fit: {1.0 / seconds(lambda: fit_lens(drawn, LensOrder(960, 540), first)):.0f} a second (target 30, with the page's own work)")
+    print(
+        f"A drag's fit: {1.0 / seconds(lambda: fit_lens(drawn, LensOrder(960, 540), first)):.0f} a second (target 30, with the page's own work)"
+    )

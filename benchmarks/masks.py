@@ -50,8 +50,15 @@ def _proposals(plate, tracks, mattes) -> None:
     hit = total = extra = ground = 0
     for frame in plate.frames.tolist():
         found, true = masked(frame), mattes(frame)
-        hit, total, extra, ground = hit + (found & true).sum(), total + true.sum(), extra + (found & ~true).sum(), ground + (~true).sum()
-    print(f"\nproposals, SKL_010: cover {100 * hit / total:.1f} % of the yard hands (target 90 %), {100 * extra / ground:.1f} % of the rest (target 5 %), {spent:.0f} s")
+        hit, total, extra, ground = (
+            hit + (found & true).sum(),
+            total + true.sum(),
+            extra + (found & ~true).sum(),
+            ground + (~true).sum(),
+        )
+    print(
+        f"\nproposals, SKL_010: cover {100 * hit / total:.1f} % of the yard hands (target 90 %), {100 * extra / ground:.1f} % of the rest (target 5 %), {spent:.0f} s"
+    )
 
 
 def parts(mask: np.ndarray, lab: np.ndarray, count: int) -> list[tuple[float, float]]:
@@ -64,7 +71,9 @@ def parts(mask: np.ndarray, lab: np.ndarray, count: int) -> list[tuple[float, fl
     spots = []
     for k in range(count):
         rows = np.nonzero(label.ravel() == k)[0]
-        best = rows[np.argmax(depth[place[rows, 0], place[rows, 1]] - 0.3 * np.linalg.norm(looks[rows] - centres[k], axis=1))]
+        best = rows[
+            np.argmax(depth[place[rows, 0], place[rows, 1]] - 0.3 * np.linalg.norm(looks[rows] - centres[k], axis=1))
+        ]
         spots.append((place[best, 1] + 0.5, place[best, 0] + 0.5))
     return spots
 
@@ -85,7 +94,9 @@ def _spots(plate, tracks, mattes) -> None:
         found = {f: learned.matte(f, cues=cues[f]) for f in {*frames, *SPOT_FRAMES}}
         inside = sum((found[f] & mattes(f)).sum() for f in frames)
         either = sum((found[f] | mattes(f)).sum() for f in frames)
-        print(f"spots, SKL_010: {len(samples)} clicks on two frames, intersection over union {inside / either:.3f} over the shot (target 0.85)")
+        print(
+            f"spots, SKL_010: {len(samples)} clicks on two frames, intersection over union {inside / either:.3f} over the shot (target 0.85)"
+        )
         if correction < 4:
             samples += [s for frame in SPOT_FRAMES for s in _corrections(frame, found[frame], mattes(frame))]
 
@@ -140,4 +151,6 @@ def _speed() -> None:
         times.append(time.perf_counter() - began)
     began = time.perf_counter()
     reader.read(25)
-    print(f"a matte from spots at 1920x1080: {np.median(times):.2f} s, and {time.perf_counter() - began:.2f} s more on a frame not looked at before (target 1 s)")
+    print(
+        f"a matte from spots at 1920x1080: {np.median(times):.2f} s, and {time.perf_counter() - began:.2f} s more on a frame not looked at before (target 1 s)"
+    )

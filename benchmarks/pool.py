@@ -30,7 +30,12 @@ def pool_shot(width: int = 960, height: int = 540) -> Shot:
     parts += [drum([x, 1.1, -9.5], 0.3, 0.9, 3, 3) for x in (-3.4, 2.7)]
     parts += [box([x, 0.6, -7.2], [0.28, 1.2, 0.28], 2, 0.7, 0.3 * x) for x in (-2.6, -0.4, 1.9, 3.6)]
     still = join(parts)
-    textures = [tx.stone(rng), tx.planks(rng, 7, (0.3, 0.24, 0.2), 0.06, 0.8), tx.planks(rng, 5, (0.2, 0.2, 0.18), 0.08, 0.5), tx.iron(rng)]
+    textures = [
+        tx.stone(rng),
+        tx.planks(rng, 7, (0.3, 0.24, 0.2), 0.06, 0.8),
+        tx.planks(rng, 5, (0.2, 0.2, 0.18), 0.08, 0.5),
+        tx.iron(rng),
+    ]
     scene = build_scene(join([still, _mirrored(still)]), [], textures, (-0.4, 0.7, 0.6))
     keys = np.array([0.0, 20.0, 40.0]) + 1001
     move = Move(

@@ -21,8 +21,12 @@ FRAMES = (1001, 1072)
 
 def run() -> None:
     """Print both ratios."""
-    print(f"\nWhole solve, 72 frames of 960x540: {whole_solve():.2f} times decode and one flow pass (target 8, later 3)")
-    print(f"Following, 72 frames of 960x540: {following():.0f} % of the throughput of decoding and one bare flow pass (target 60 %)")
+    print(
+        f"\nWhole solve, 72 frames of 960x540: {whole_solve():.2f} times decode and one flow pass (target 8, later 3)"
+    )
+    print(
+        f"Following, 72 frames of 960x540: {following():.0f} % of the throughput of decoding and one bare flow pass (target 60 %)"
+    )
     ours, theirs = iteration_ours(), iteration_gtsam()
     print(
         f"Adjustment, 200 cameras and 60,000 observations: {1e3 * ours:.0f} ms an iteration, gtsam {1e3 * theirs:.0f} ms: "
@@ -40,7 +44,17 @@ def whole_solve(repeats: int = 3) -> float:
         base = time.perf_counter() - began
         began = time.perf_counter()
         with tempfile.TemporaryDirectory() as out:
-            command = [sys.executable, "-m", "amberkeel.cli", "solve", str(folder), "--out", out, "--frames", "1001-1072"]
+            command = [
+                sys.executable,
+                "-m",
+                "amberkeel.cli",
+                "solve",
+                str(folder),
+                "--out",
+                out,
+                "--frames",
+                "1001-1072",
+            ]
             subprocess.run(command, check=True, capture_output=True)
         took = time.perf_counter() - began
         print(f"  decode and flow {base:.2f} s, solve {took:.2f} s", flush=True)
@@ -67,7 +81,9 @@ def following(repeats: int = 3) -> float:
             gray = to_gray(plate.read(frame))
             if before is not None:
                 both = np.isfinite(grid[k - 1, :, 0]) & np.isfinite(grid[k, :, 0])
-                cv2.calcOpticalFlowPyrLK(before, gray, (grid[k - 1, both] - 0.5).astype(np.float32), None, winSize=(side, side), maxLevel=3)
+                cv2.calcOpticalFlowPyrLK(
+                    before, gray, (grid[k - 1, both] - 0.5).astype(np.float32), None, winSize=(side, side), maxLevel=3
+                )
                 count += int(both.sum())
             before = gray
         bare = time.perf_counter() - began

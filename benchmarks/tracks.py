@@ -42,7 +42,10 @@ def errors(shot: Shot, tracks: TrackSet) -> dict[int, np.ndarray]:
         near = depth[row][max(y - AROUND_PX, 0) : y + AROUND_PX + 1, max(x - AROUND_PX, 0) : x + AROUND_PX + 1]
         if near.max() > ONE_SURFACE * near.min():
             continue
-        point = path.world_from_camera[row] @ (np.append(path.lens.normalise(xy[k]), 1.0) * depth[row][y, x]) + path.positions[row]
+        point = (
+            path.world_from_camera[row] @ (np.append(path.lens.normalise(xy[k]), 1.0) * depth[row][y, x])
+            + path.positions[row]
+        )
         rows = np.searchsorted(path.frames, frames)
         miss = xy - path.project(np.repeat(point[None], len(rows), 0), rows)
         out[int(t)] = miss - np.median(miss, 0)
@@ -51,7 +54,9 @@ def errors(shot: Shot, tracks: TrackSet) -> dict[int, np.ndarray]:
 
 def run() -> None:
     """Print the tables."""
-    print("\nshot      tracks  measured  median error   target    over stated noise (target 0.67 to 1.5)   slip RMS   focal error")
+    print(
+        "\nshot      tracks  measured  median error   target    over stated noise (target 0.67 to 1.5)   slip RMS   focal error"
+    )
     for name, target in (("SKL_010", 0.05), ("SKL_070", 0.15), ("SKL_050", None)):
         folder, shot = shot_folder(name), SHOTS[name]()
         plate = open_plate(folder / "plate")
@@ -63,7 +68,9 @@ def run() -> None:
         slip = slip_px(solution.path, truth(shot), *surface_points(shot, 400))
         focal = 100 * (solution.path.lens.focal_px[0] / shot.lens.focal_px[0] - 1)
         goal = f"{target:.2f} px" if target else "       "
-        print(f"{name}  {len(tracks):6d}  {len(miss):8d}  {np.median(rms):9.3f} px   {goal}   {np.median(share):10.2f} {'':29s} {np.sqrt(np.nanmean(slip**2)):.3f} px  {focal:+7.2f} %")
+        print(
+            f"{name}  {len(tracks):6d}  {len(miss):8d}  {np.median(rms):9.3f} px   {goal}   {np.median(share):10.2f} {'':29s} {np.sqrt(np.nanmean(slip**2)):.3f} px  {focal:+7.2f} %"
+        )
         if name == "SKL_050":
             bridged(tracks, miss)
     tags()
@@ -72,10 +79,14 @@ def run() -> None:
 def bridged(tracks: TrackSet, miss: dict[int, np.ndarray]) -> None:
     """Print how many tracks bridge each burst and are right on both sides of it."""
     for first, last in BURSTS:
-        over = [t for t in miss if tracks.frames[tracks.first[t]] < first and tracks.frames[tracks.first[t + 1] - 1] > last]
+        over = [
+            t for t in miss if tracks.frames[tracks.first[t]] < first and tracks.frames[tracks.first[t + 1] - 1] > last
+        ]
         right = [t for t in over if np.abs(miss[t][_outside(tracks, t, first, last)]).max() < CORRECT_PX]
         live = min(int((tracks.frames == f).sum()) for f in range(first, last + 1))
-        print(f"  burst {first}-{last}: {len(right)} of {len(over)} measured tracks bridge it and are right (target 30); least live tracks {live}")
+        print(
+            f"  burst {first}-{last}: {len(right)} of {len(over)} measured tracks bridge it and are right (target 30); least live tracks {live}"
+        )
 
 
 def _outside(tracks: TrackSet, t: int, first: int, last: int) -> np.ndarray:
@@ -94,7 +105,9 @@ def tags() -> None:
             elif tag.side >= 40.0:
                 away.append(tag.corners - known[tag.number][k][:4])
                 centres.append(tag.centre - known[tag.number][k][4])
-    print(f"tags of 40 px and larger: corners {np.sqrt(np.mean(np.square(away))):.3f} px RMS a coordinate (target 0.1), centres {np.sqrt(np.mean(np.square(centres))):.3f} px; false names {wrong}")
+    print(
+        f"tags of 40 px and larger: corners {np.sqrt(np.mean(np.square(away))):.3f} px RMS a coordinate (target 0.1), centres {np.sqrt(np.mean(np.square(centres))):.3f} px; false names {wrong}"
+    )
     for name in SHOTS:
         print(f"  false names on {name}: {sum(map(len, _seen(open_plate(shot_folder(name) / 'plate'))))}")
 

@@ -120,7 +120,9 @@ def solved_shot(service, database, plate_folder, plate, tracks):
     media = Media(service.environment["AMBERKEEL_MEDIA"])
     with session(database) as opened:
         production = Production(name="Modules")
-        row = Plate(source=str(plate_folder / "plate"), label="skl.####.png", first=1001, last=1040, width=640, height=360)
+        row = Plate(
+            source=str(plate_folder / "plate"), label="skl.####.png", first=1001, last=1040, width=640, height=360
+        )
         row.proxies = [media.put(encode_jpeg(plate.read(int(f)))) for f in plate.frames]
         shot = Shot(production=production, name="SKL_010", plate=row)
         opened.add(shot)

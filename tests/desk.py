@@ -17,7 +17,9 @@ def taken_in(database, shot, folder, name, count=240):
     for k, (_, picture, _) in enumerate(render_all(shot)):
         write_png(folder / f"plate.{first + k}.png", picture)
     with session(database) as opened:
-        plate = Plate(source=str(folder / "plate.####.png"), label="plate.####.png", first=first, last=last, width=640, height=360)
+        plate = Plate(
+            source=str(folder / "plate.####.png"), label="plate.####.png", first=first, last=last, width=640, height=360
+        )
         row = Shot(production=Production(name=name.split("_")[0].title()), plate=plate, name=name)
         opened.add(row)
         opened.flush()

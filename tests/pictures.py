@@ -18,7 +18,9 @@ def boards(seed: int = 2) -> np.ndarray:
 class Sliding(Plate):
     """A plate of a picture seen through a window whose corner lies at `path(t)` (2,) pixels at the frame time t."""
 
-    def __init__(self, picture, path, frames=range(1001, 1031), shutter=0.5, grain=1.0, size=(WIDTH, HEIGHT), stain=None):
+    def __init__(
+        self, picture, path, frames=range(1001, 1031), shutter=0.5, grain=1.0, size=(WIDTH, HEIGHT), stain=None
+    ):
         super().__init__("sliding", np.array(list(frames)), *size, None)
         self.picture, self.path, self.shutter, self.grain, self.stain = picture, path, shutter, grain, stain
 
@@ -29,7 +31,9 @@ class Sliding(Plate):
         total = np.zeros((self.height, self.width, 3))
         for s in (np.arange(count) + 0.5) / count - 0.5:
             x, y = self.path(frame + s * self.shutter)
-            total += cv2.warpAffine(self.picture, np.array([[1.0, 0, -x], [0, 1.0, -y]]), (self.width, self.height), flags=cv2.INTER_LINEAR)
+            total += cv2.warpAffine(
+                self.picture, np.array([[1.0, 0, -x], [0, 1.0, -y]]), (self.width, self.height), flags=cv2.INTER_LINEAR
+            )
         total /= count
         if self.stain is not None:
             self.stain(total, frame)

@@ -37,14 +37,18 @@ def bare_shot(database, service):
     """A shot with three tracks and a shape whose proxies are not made, so that no job starts."""
     frames, count = np.tile(np.arange(1001, 1006), 3), 15
     ones = np.ones(count)
-    tracks = TrackSet(["a", "b", "c"], np.array([0, 5, 10, 15]), frames, np.stack([frames - 900.0, 100.0 * ones], 1), 0.1 * ones, ones)
+    tracks = TrackSet(
+        ["a", "b", "c"], np.array([0, 5, 10, 15]), frames, np.stack([frames - 900.0, 100.0 * ones], 1), 0.1 * ones, ones
+    )
     with session(database) as opened:
         source = Path(service.environment["AMBERKEEL_PLATE_ROOTS"]) / "SKL_010" / "skl.####.png"
         plate = Plate(source=str(source), label="skl.####.png", first=1001, last=1040, width=640, height=360)
         shot = Shot(production=Production(name="Bad requests"), plate=plate, name="BARE_010")
         opened.add(shot)
         opened.flush()
-        edits.apply(opened, shot.id, "tracks", {"remove": [], "bring": add_run(opened, shot, tracks), "label": "Follow"})
+        edits.apply(
+            opened, shot.id, "tracks", {"remove": [], "bring": add_run(opened, shot, tracks), "label": "Follow"}
+        )
         return shot.id
 
 
@@ -55,12 +59,32 @@ def keys_of(view) -> list[str]:
 
 
 def test_what_is_sent_is_read_with_care():
-    body = Sent({"frame": "12", "share": 0.5, "rows": [1, "2"], "name": "a", "on": True, "part": {"x": 1}, "none": None})
-    assert (body.whole("frame"), body.number("share"), body.wholes("rows"), body.word("name"), body.part("part").whole("x")) == (12, 0.5, [1, 2], "a", 1)
-    assert (body.whole("missing", 7), body.number("missing", 0.5), body.wholes("none"), body.part("none"), body.word("missing", "b")) == (7, 0.5, [], {}, "b")
+    body = Sent(
+        {"frame": "12", "share": 0.5, "rows": [1, "2"], "name": "a", "on": True, "part": {"x": 1}, "none": None}
+    )
+    assert (
+        body.whole("frame"),
+        body.number("share"),
+        body.wholes("rows"),
+        body.word("name"),
+        body.part("part").whole("x"),
+    ) == (12, 0.5, [1, 2], "a", 1)
+    assert (
+        body.whole("missing", 7),
+        body.number("missing", 0.5),
+        body.wholes("none"),
+        body.part("none"),
+        body.word("missing", "b"),
+    ) == (7, 0.5, [], {}, "b")
     for read, words in (
-        (lambda: body["missing"], "says no"), (lambda: body.whole("share"), "whole number"), (lambda: body.whole("on"), "whole number"), (lambda: body.number("name"), "no number"),
-        (lambda: body.wholes("frame"), "no list"), (lambda: body.part("name"), "no object"), (lambda: body.word("on"), "no text"), (lambda: Sent({"f": 1e300}).whole("f"), "whole number"),
+        (lambda: body["missing"], "says no"),
+        (lambda: body.whole("share"), "whole number"),
+        (lambda: body.whole("on"), "whole number"),
+        (lambda: body.number("name"), "no number"),
+        (lambda: body.wholes("frame"), "no list"),
+        (lambda: body.part("name"), "no object"),
+        (lambda: body.word("on"), "no text"),
+        (lambda: Sent({"f": 1e300}).whole("f"), "whole number"),
         (lambda: Sent({"f": "nan"}).number("f"), "no number"),
     ):
         with pytest.raises(KeelError, match=words):

@@ -54,7 +54,11 @@ def test_layers_hold():
 
 
 def test_no_name_is_undefined_or_unused():
-    run = subprocess.run([sys.executable, "-m", "pyflakes", *(str(ROOT / part) for part in ("src", "tests", "benchmarks", "docs"))], capture_output=True, text=True)
+    run = subprocess.run(
+        [sys.executable, "-m", "pyflakes", *(str(ROOT / part) for part in ("src", "tests", "benchmarks", "docs"))],
+        capture_output=True,
+        text=True,
+    )
     assert run.returncode == 0, run.stdout
 
 
@@ -64,7 +68,10 @@ def test_mattes_of_what_moves_are_written_for_every_frame(plate_folder, tmp_path
     assert "32 mattes written" in run.stdout and "regions (" in run.stdout
     names = sorted(p.name for p in (tmp_path / "mattes").iterdir())
     assert names == [f"skl_matte.{f}.png" for f in range(1001, 1033)]
-    found, true = (to_gray(read_picture(p)) > 127 for p in (tmp_path / "mattes" / names[14], plate_folder / "mattes" / "matte.1015.png"))
+    found, true = (
+        to_gray(read_picture(p)) > 127
+        for p in (tmp_path / "mattes" / names[14], plate_folder / "mattes" / "matte.1015.png")
+    )
     assert (found & true).sum() > 0.6 * true.sum() and (found & ~true).mean() < 0.08
     run = keel("mask", "propose", plate_folder / "nothing", "--out", tmp_path / "x")
     assert run.returncode == 1 and len(run.stderr.strip().splitlines()) == 1 and "No files match" in run.stderr

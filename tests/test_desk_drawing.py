@@ -36,7 +36,15 @@ def curve(page, tracks, kind, track=0, errors=None):
 
 def test_curves_are_what_their_names_say(page, columns):
     x, y = np.array(columns["x"]), np.array(columns["y"])
-    assert curve(page, columns, "x") == [[1001, x[0]], [1002, x[1]], [1003, x[2]], None, [1006, x[3]], [1007, x[4]], [1008, x[5]]]
+    assert curve(page, columns, "x") == [
+        [1001, x[0]],
+        [1002, x[1]],
+        [1003, x[2]],
+        None,
+        [1006, x[3]],
+        [1007, x[4]],
+        [1008, x[5]],
+    ]
     assert [p[1] for p in curve(page, columns, "score", 1)] == columns["score"][6:]
     speed = [p for p in curve(page, columns, "speed") if p]
     assert [p[0] for p in speed] == [1002, 1003, 1007, 1008]
@@ -92,7 +100,14 @@ def test_a_place_on_the_plate_has_one_on_the_screen_and_back(page, aspect, rng):
     assert np.array(told["back"]) == pytest.approx(np.array(places), abs=1e-6)
     assert told["shape"] == pytest.approx(aspect * 640 / 360)
     (left, top), (right, bottom) = told["corners"]
-    assert left >= 0 and top >= 0 and right <= 800 and bottom <= 500 and (left + right) / 2 == pytest.approx(400) and (top + bottom) / 2 == pytest.approx(250)
+    assert (
+        left >= 0
+        and top >= 0
+        and right <= 800
+        and bottom <= 500
+        and (left + right) / 2 == pytest.approx(400)
+        and (top + bottom) / 2 == pytest.approx(250)
+    )
 
 
 def draw_lens(page, **change):
@@ -135,7 +150,10 @@ def test_lines_floor_origin_and_grid_are_drawn_where_they_are_switched_on(page):
 
 def test_on_the_straightened_plate_everything_stands_straightened(page):
     straight = draw_lens(page, look="straight")
-    assert {(12, 301), (305, 312), (640, 211), (600, 96)} <= drawn_points(straight) and not {(10, 300), (640, 210)} & drawn_points(straight)
+    assert {(12, 301), (305, 312), (640, 211), (600, 96)} <= drawn_points(straight) and not {
+        (10, 300),
+        (640, 210),
+    } & drawn_points(straight)
     assert "origin" not in " ".join(drawn_texts(straight))
 
 

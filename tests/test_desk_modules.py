@@ -25,7 +25,14 @@ def frame(page):
 
 def test_the_ramp_goes_from_fine_to_attention(page):
     colours = module(page, "shell/colour", "return [0, 1.5, 3, 5, 50, -1].map(m.ramp)")
-    assert colours == ["rgb(79, 179, 165)".replace(" ", ""), "rgb(235,229,216)", "rgb(242,163,58)", "rgb(213,85,154)", "rgb(213,85,154)", "rgb(79,179,165)"]
+    assert colours == [
+        "rgb(79, 179, 165)".replace(" ", ""),
+        "rgb(235,229,216)",
+        "rgb(242,163,58)",
+        "rgb(213,85,154)",
+        "rgb(213,85,154)",
+        "rgb(79,179,165)",
+    ]
 
 
 def test_tracks_and_errors_are_looked_up_by_frame_and_id(page):
@@ -239,9 +246,25 @@ def test_evidence_of_a_focal_length_stands_side_by_side(page):
     }  # fmt: skip
     fit = {"focal_known": True, "focal_mm": 24.2, "focal_sigma_mm": 0.3}
     rows = module(page, "lens/camera", "return m.evidence(a.kept, a.fit)", {"kept": kept, "fit": fit})
-    assert [(r["source"], r["mm"], r.get("sigma")) for r in rows] == [("metadata", 24.0, None), ("lines", 24.2, 0.3), ("chart", 24.3, 0.02), ("solve", 24.4, 0.05)]
-    bare = {"found": {"focal_mm": None, "equivalent_mm": 50}, "sensor_mm": 24.0, "profiles": [], "profile": None, "solved": None}
-    rows = module(page, "lens/camera", "return m.evidence(a.kept, a.fit)", {"kept": bare, "fit": {"focal_known": False, "focal_mm": 1}})
+    assert [(r["source"], r["mm"], r.get("sigma")) for r in rows] == [
+        ("metadata", 24.0, None),
+        ("lines", 24.2, 0.3),
+        ("chart", 24.3, 0.02),
+        ("solve", 24.4, 0.05),
+    ]
+    bare = {
+        "found": {"focal_mm": None, "equivalent_mm": 50},
+        "sensor_mm": 24.0,
+        "profiles": [],
+        "profile": None,
+        "solved": None,
+    }
+    rows = module(
+        page,
+        "lens/camera",
+        "return m.evidence(a.kept, a.fit)",
+        {"kept": bare, "fit": {"focal_known": False, "focal_mm": 1}},
+    )
     assert len(rows) == 1 and rows[0]["mm"] == pytest.approx(50 * 24 / 36)
 
 
@@ -249,9 +272,18 @@ def test_what_lines_tell_is_put_into_rows(page):
     fit = {"focal_known": True, "focal_mm": 32.2, "focal_sigma_mm": 0.11, "values": {"k1": [-0.0656, 0.0153]}, "roll": 0.04, "tilt": -3.58, "angle_sigma": 0.07,
            "place": {"xyz": [1.0, 1.49, 5.0], "sigma": [0.1, 0.002, 0.1], "distance": 5.3, "distance_sigma": 0.04, "cell_m": 1}}  # fmt: skip
     found, placed = module(page, "lens/found", "return [m.foundRows(a), m.placeRows(a)]", fit)
-    assert found == [["Focal length", "32.20 ±0.11", "mm"], ["k1", "-0.0656 ±0.0153"], ["Roll, tilt", "0.04, -3.58 ±0.07", "°"]]
+    assert found == [
+        ["Focal length", "32.20 ±0.11", "mm"],
+        ["k1", "-0.0656 ±0.0153"],
+        ["Roll, tilt", "0.04, -3.58 ±0.07", "°"],
+    ]
     assert placed == [["Camera's height", "1.49 ±0.01", "m"], ["From the origin", "5.30 ±0.04", "m"]]
-    empty = module(page, "lens/found", "return [m.foundRows(null), m.placeRows(null), m.placeRows({ place: { trouble: 'x' } }), m.foundRows(a)]", {**fit, "focal_known": False})
+    empty = module(
+        page,
+        "lens/found",
+        "return [m.foundRows(null), m.placeRows(null), m.placeRows({ place: { trouble: 'x' } }), m.foundRows(a)]",
+        {**fit, "focal_known": False},
+    )
     assert empty[:3] == [[], [], []] and empty[3][0] == ["Focal length", "not told", ""]
 
 
@@ -269,7 +301,12 @@ def test_a_box_is_kept_as_its_edges(page):
       return [corners.map((c) => c.set), m.boxesOf(a), moved['Box 1 Y1'].points, free['Box 1 X1'].set, Object.keys(moved), after['Box 1 X1'].points, after['Box 1 Y1'].points, after.X1.points];
     """
     sets, boxes, moved, fixed, names, x1, y1, plain = module(page, "lens/boxes", body, lines)
-    assert sets == [True, False, False] and boxes == [["Box 1", 1, 5]] and moved == [[3, 4], [0, -8]] and fixed == [True, True]
+    assert (
+        sets == [True, False, False]
+        and boxes == [["Box 1", 1, 5]]
+        and moved == [[3, 4], [0, -8]]
+        and fixed == [True, True]
+    )
     assert names == ["Box 1 X1", "Box 1 Y1"]
     # A corner that was dragged stays; those that were not go where the answer puts them.
     assert x1 == [[0, 0], [12, 2]] and y1 == [[0, 0], [1, -9]] and plain == [[1, 1], [2, 2]]
@@ -304,7 +341,13 @@ def test_lines_are_hit_and_an_origin_joins_an_axis_line_s_end(page):
     told = module(page, "lens/lines", body, lens)
     assert told["hits"] == [["point", "X1", 0], ["line", "X1", 1], ["line", "edge 1", 1], None]
     assert told["joined"] == [{"line": "X1", "end": 1}, {"frame": 5, "point": [10, 80]}]
-    assert told["waiting"] and told["dragging"] and told["over"] == "origin" and told["cancelled"] and told["first"] is None
+    assert (
+        told["waiting"]
+        and told["dragging"]
+        and told["over"] == "origin"
+        and told["cancelled"]
+        and told["first"] is None
+    )
     assert told["sent"] == [
         ["draw", [20, 50], [70, 50]], ["drag", ["X1"]], ["settle", "X1", 0], ["origin", {"line": "X1", "end": 1}, True],
         ["origin", {"frame": 5, "point": [40, 40]}, False], ["origin", {"frame": 5, "point": [30, 30]}, True],

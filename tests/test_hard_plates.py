@@ -52,7 +52,11 @@ def test_blur_is_measured_by_direction_and_length(jolt, blur):
 def test_features_are_bridged_over_a_burst_and_their_noise_is_raised(jolt, blur):
     tracks = follow_plate(jolt, FollowSettings(DetectSettings(count=150)))
     own = tracks.track_of_sample
-    over = [t for t in range(len(tracks)) if tracks.frames[tracks.first[t]] < 1010 and tracks.frames[tracks.first[t + 1] - 1] > 1020]
+    over = [
+        t
+        for t in range(len(tracks))
+        if tracks.frames[tracks.first[t]] < 1010 and tracks.frames[tracks.first[t + 1] - 1] > 1020
+    ]
     assert len(over) >= 60
     live = np.bincount(tracks.frames - 1001, minlength=30)
     assert live.min() >= 30
@@ -67,7 +71,9 @@ def test_features_are_bridged_over_a_burst_and_their_noise_is_raised(jolt, blur)
 
 
 def test_the_plates_motion_is_a_start_for_large_steps(planks):
-    plate = Sliding(planks, lambda t: (40.0 + 55.0 * (t - 1001), 60.0 + 30.0 * (t - 1001)), range(1001, 1004), shutter=0.1)
+    plate = Sliding(
+        planks, lambda t: (40.0 + 55.0 * (t - 1001), 60.0 + 30.0 * (t - 1001)), range(1001, 1004), shutter=0.1
+    )
     move = plate_motion(plate.gray(1001), plate.gray(1002))
     assert np.abs(carried(move, np.array([[240.0, 135.0]]))[0] - [185.0, 105.0]).max() < 2.0
 
@@ -124,14 +130,23 @@ def test_keys_on_the_way_are_kept_and_gone_through(planks):
     plate = Sliding(planks, calm, range(1001, 1016))
     first, moved = (200.0, 140.0), plate.true_place(1008, (240.0, 150.0), 1001)
     for reference in (FIRST, LAST, ADAPTING):
-        run = by_hand(plate, {1001: first, 1008: tuple(moved)}, 1001, 1015, reference=reference, patience=0 if reference == FIRST else 6)
+        run = by_hand(
+            plate,
+            {1001: first, 1008: tuple(moved)},
+            1001,
+            1015,
+            reference=reference,
+            patience=0 if reference == FIRST else 6,
+        )
         assert run.samples[1008][:2] == pytest.approx(tuple(moved))
         assert np.abs(np.array(run.samples[1007][:2]) - plate.true_place(1007, first, 1001)).max() < 0.1
         if reference != FIRST:
             assert np.abs(np.array(run.samples[1015][:2]) - plate.true_place(1015, moved, 1008)).max() < 0.1
     spot = by_hand(plate, {1001: first}, 1001, 1010, offset=(14.0, -6.0), model=TRANSLATION)
     assert np.abs(np.array(spot.samples[1010][:2]) - plate.true_place(1010, first, 1001)).max() < 0.1
-    fit = match_score(plate.gray(1001), plate.gray(1004), first, tuple(plate.true_place(1004, first, 1001) + 0.6), HandSettings())
+    fit = match_score(
+        plate.gray(1001), plate.gray(1004), first, tuple(plate.true_place(1004, first, 1001) + 0.6), HandSettings()
+    )
     assert fit.score > 0.97 and np.abs(fit.place() - plate.true_place(1004, first, 1001)).max() < 0.1
 
 
@@ -193,7 +208,9 @@ def with_tags(picture, tags):
     out = picture.copy()
     for number, x, y, side in tags:
         sheet = np.full((side + side // 3, side + side // 3, 3), 205, np.uint8)
-        square = cv2.aruco.generateImageMarker(cv2.aruco.getPredefinedDictionary(cv2.aruco.DICT_APRILTAG_36h11), number, side)
+        square = cv2.aruco.generateImageMarker(
+            cv2.aruco.getPredefinedDictionary(cv2.aruco.DICT_APRILTAG_36h11), number, side
+        )
         at = (sheet.shape[0] - side) // 2
         sheet[at : at + side, at : at + side] = np.where(square > 127, 205, 22)[..., None]
         out[y - at : y - at + len(sheet), x - at : x - at + len(sheet)] = sheet
@@ -214,7 +231,9 @@ def test_tags_keep_their_names_and_their_corners_are_exact(planks):
             r = tracks.rows(tracks.names.index(f"36h11-{number:04d}.{k + 1}"))
             true = np.array([corners[k] - calm(f) for f in tracks.frames[r]])
             assert np.sqrt(((tracks.xy[r] - true) ** 2).mean()) < 0.1
-    bright = Sliding(np.clip(with_tags(planks, tags).astype(int) * 2, 0, 255).astype(np.uint8), calm, range(1001, 1005), shutter=0.2)
+    bright = Sliding(
+        np.clip(with_tags(planks, tags).astype(int) * 2, 0, 255).astype(np.uint8), calm, range(1001, 1005), shutter=0.2
+    )
     assert any("blown out" in w for r in follow_tags(bright, "36h11")[1] for w in r.warnings)
     with pytest.raises(FollowError, match="no tag family"):
         find_tags(plate.gray(1001), "99h9")
@@ -229,7 +248,9 @@ def test_no_tag_is_seen_where_there_is_none(plate):
 def test_a_tracking_copy_changes_what_is_followed_and_nothing_else(planks, rng):
     plate = Sliding(planks, calm, range(1001, 1010), grain=9.0, shutter=0.1)
     clean = Sliding(planks, calm, range(1001, 1010), grain=0.0, shutter=0.1)
-    level = TrackingCopy(plate, read_stack([{"name": "levels", "figures": {"black": 90, "white": 240}}, {"name": "blur", "on": False}]))
+    level = TrackingCopy(
+        plate, read_stack([{"name": "levels", "figures": {"black": 90, "white": 240}}, {"name": "blur", "on": False}])
+    )
     assert level.gray(1003).std() > 1.4 * plate.gray(1003).std() and np.array_equal(level.read(1003), plate.read(1003))
     inner = (slice(20, -20), slice(20, -20))
 
@@ -243,11 +264,19 @@ def test_a_tracking_copy_changes_what_is_followed_and_nothing_else(planks, rng):
     red = TrackingCopy(plate, read_stack([{"name": "channels", "figures": {"red": 1, "green": 0, "blue": 0}}]))
     assert np.abs(red.gray(1001).astype(int) - plate.read(1001)[..., 0]).max() <= 1
     crop = TrackingCopy(plate, read_stack([{"name": "crop", "figures": {"top": 30, "left": 10}}]))
-    assert crop.outside()[:30].all() and crop.outside()[:, :10].all() and not crop.outside()[30:, 10:].any() and level.outside() is None
+    assert (
+        crop.outside()[:30].all()
+        and crop.outside()[:, :10].all()
+        and not crop.outside()[30:, 10:].any()
+        and level.outside() is None
+    )
     curve = TrackingCopy(clean, read_stack([{"name": "contrast", "figures": {"middle": 60}}])).gray(1001)
     order = np.argsort(clean.gray(1001).ravel(), kind="stable")
     assert (np.diff(curve.ravel()[order].astype(int)) >= -1).all()
-    for bad, words in (({"name": "sparkle"}, "no operation"), ({"name": "blur", "figures": {"radius": 900}}, "out of range")):
+    for bad, words in (
+        ({"name": "sparkle"}, "no operation"),
+        ({"name": "blur", "figures": {"radius": 900}}, "out of range"),
+    ):
         with pytest.raises(PlateError, match=words):
             read_stack([bad])
     with pytest.raises(PlateError, match="leaves nothing"):

@@ -20,7 +20,17 @@ from amberkeel.store.tracks import add_run, live_tracks
 
 TRACK = ("name", "kind", "state", "frames", "x", "y", "sigma", "score", "keys", "group", "locked", "made")
 MASK = ("name", "colour", "purpose", "on", "first", "last", "margin", "keys", "samples")
-SHOT = ("datum", "groups", "lens", "profile_id", "pinned_id", "tracks_stamp", "masks_stamp", "followed_stamp", "lens_stamp")
+SHOT = (
+    "datum",
+    "groups",
+    "lens",
+    "profile_id",
+    "pinned_id",
+    "tracks_stamp",
+    "masks_stamp",
+    "followed_stamp",
+    "lens_stamp",
+)
 PLATE = ("sensor_width_mm", "pixel_aspect", "focal_mm", "stack", "replaced")
 
 
@@ -47,9 +57,21 @@ def filled(opened, rng):
     edits.apply(opened, made.id, "tracks", {"remove": [], "bring": ids, "label": "Follow"})
     for k in range(2):
         points = [[50.0 + 100 * k, 50.0], [120.0 + 100 * k, 50.0], [90.0 + 100 * k, 120.0]]
-        mask = make_mask(opened, made, name=f"Shape {k}", kind="shape", keys={"1001": {"points": points, "by": "hand", "confidence": 1.0}})
+        mask = make_mask(
+            opened,
+            made,
+            name=f"Shape {k}",
+            kind="shape",
+            keys={"1001": {"points": points, "by": "hand", "confidence": 1.0}},
+        )
         edits.apply(opened, made.id, "masks", {"bring": [mask.id], "label": f"Draw {mask.name}"})
-        opened.add(LensProfile(production_id=made.production_id, name=f"Lens {k}", document=profile_document(Profile(f"Lens {k}", Lens.centred(640, 360, 500.0 + 50 * k), "typed"))))
+        opened.add(
+            LensProfile(
+                production_id=made.production_id,
+                name=f"Lens {k}",
+                document=profile_document(Profile(f"Lens {k}", Lens.centred(640, 360, 500.0 + 50 * k), "typed")),
+            )
+        )
     opened.flush()
     return made
 
@@ -59,11 +81,19 @@ def picture(opened, shot):
     opened.flush()
     opened.expire_all()
     tracks = {t.id: tuple(copy.deepcopy(getattr(t, c)) for c in TRACK) for t in live_tracks(opened, shot)}
-    masks = {m.id: tuple(copy.deepcopy(getattr(m, c)) for c in MASK) for m in opened.scalars(select(Mask).where(Mask.shot_id == shot.id, ~Mask.removed))}
-    profiles = {p.id: (p.name, copy.deepcopy(p.document), p.removed) for p in opened.scalars(select(LensProfile).where(LensProfile.production_id == shot.production_id))}
+    masks = {
+        m.id: tuple(copy.deepcopy(getattr(m, c)) for c in MASK)
+        for m in opened.scalars(select(Mask).where(Mask.shot_id == shot.id, ~Mask.removed))
+    }
+    profiles = {
+        p.id: (p.name, copy.deepcopy(p.document), p.removed)
+        for p in opened.scalars(select(LensProfile).where(LensProfile.production_id == shot.production_id))
+    }
     # A line that was never drawn and one that was taken away are the same.
     lens = {k: v for k, v in (shot.lens or {}).items() if v not in ({}, None)}
-    rest = [copy.deepcopy(getattr(shot, c)) for c in SHOT if c != "lens"] + [copy.deepcopy(getattr(shot.plate, c)) for c in PLATE]
+    rest = [copy.deepcopy(getattr(shot, c)) for c in SHOT if c != "lens"] + [
+        copy.deepcopy(getattr(shot.plate, c)) for c in PLATE
+    ]
     return tracks, masks, profiles, lens, rest
 
 
@@ -71,7 +101,9 @@ def whole_and_sound(opened, shot):
     """What must hold after any edit."""
     for t in live_tracks(opened, shot):
         assert t.frames == sorted(set(t.frames)) and t.frames
-        assert {len(getattr(t, c)) for c in ("x", "y", "sigma", "score")} == {len(t.frames)} and set(t.keys) <= set(t.frames)
+        assert {len(getattr(t, c)) for c in ("x", "y", "sigma", "score")} == {len(t.frames)} and set(t.keys) <= set(
+            t.frames
+        )
     names = [t.name for t in live_tracks(opened, shot)]
     assert len(names) == len(set(names)) and shot.masks_stamp == masks_stamp(opened, shot)
 
@@ -79,14 +111,25 @@ def whole_and_sound(opened, shot):
 def random_edit(opened, shot, rng):
     """Make one edit of a random kind; raises KeelError where it is refused."""
     rows = live_tracks(opened, shot)
-    some = [rows[k].id for k in rng.choice(len(rows), min(len(rows), int(rng.integers(1, 4))), replace=False)] if rows else []
+    some = (
+        [rows[k].id for k in rng.choice(len(rows), min(len(rows), int(rng.integers(1, 4))), replace=False)]
+        if rows
+        else []
+    )
     one, frame = some[:1], int(rng.integers(1001, 1035))
     masks = list(opened.scalars(select(Mask).where(Mask.shot_id == shot.id)))
-    mask, profile = masks[int(rng.integers(len(masks)))], opened.scalars(select(LensProfile).where(LensProfile.production_id == shot.production_id)).all()[int(rng.integers(2))]
+    mask, profile = (
+        masks[int(rng.integers(len(masks)))],
+        opened.scalars(select(LensProfile).where(LensProfile.production_id == shot.production_id)).all()[
+            int(rng.integers(2))
+        ],
+    )
     document = profile_document(Profile(profile.name, Lens.centred(640, 360, float(rng.uniform(400, 700))), "typed"))
     line = {"frame": 1001, "axis": "x", "points": rng.uniform(0, 300, (2, 2)).round(2).tolist()}
     kinds = [
-        lambda: edits.apply(opened, shot.id, "states", {"states": {["active", "check", "excluded"][int(rng.integers(3))]: some}}),
+        lambda: edits.apply(
+            opened, shot.id, "states", {"states": {["active", "check", "excluded"][int(rng.integers(3))]: some}}
+        ),
         lambda: edits.apply(opened, shot.id, "tracks", {"remove": one}),
         lambda: track_changes.cut(opened, shot, {t: list(range(frame, frame + 4)) for t in some}),
         lambda: track_changes.trim(opened, shot, some, frame - 8, frame + 8),
@@ -100,16 +143,60 @@ def random_edit(opened, shot, rng):
         lambda: track_changes.set_up(opened, shot, one[0], {"pattern": [9, 9]}),
         lambda: track_changes.place(opened, shot, frame, (float(rng.uniform(0, 640)), 50.0), {"images": "plate"}),
         lambda: track_changes.key(opened, shot, one[0], frame, (10.0, 20.0) if rng.integers(3) else None),
-        lambda: edits.apply(opened, shot.id, "masks", {["bring", "remove", "off", "lit"][int(rng.integers(4))]: [mask.id], "label": "Masks"}),
-        lambda: edits.apply(opened, shot.id, "mask", {"id": mask.id, "values": {"margin": float(rng.integers(0, 9)), "name": f"M{rng.integers(9)}"}, "label": "Mask"}),
-        lambda: edits.apply(opened, shot.id, "mask", {"id": mask.id, "values": {"first": 1020, "last": int(rng.integers(1010, 1030))}, "label": "Mask"}),
-        lambda: edits.apply(opened, shot.id, "copy", {"values": {"replaced": f"place {rng.integers(3)}"}, "label": "Copy"}),
+        lambda: edits.apply(
+            opened,
+            shot.id,
+            "masks",
+            {["bring", "remove", "off", "lit"][int(rng.integers(4))]: [mask.id], "label": "Masks"},
+        ),
+        lambda: edits.apply(
+            opened,
+            shot.id,
+            "mask",
+            {
+                "id": mask.id,
+                "values": {"margin": float(rng.integers(0, 9)), "name": f"M{rng.integers(9)}"},
+                "label": "Mask",
+            },
+        ),
+        lambda: edits.apply(
+            opened,
+            shot.id,
+            "mask",
+            {"id": mask.id, "values": {"first": 1020, "last": int(rng.integers(1010, 1030))}, "label": "Mask"},
+        ),
+        lambda: edits.apply(
+            opened, shot.id, "copy", {"values": {"replaced": f"place {rng.integers(3)}"}, "label": "Copy"}
+        ),
         lambda: edits.apply(opened, shot.id, "datum", {"datum": {"ground": some}, "label": "Ground"}),
-        lambda: edits.apply(opened, shot.id, "lens", {"lines": {f"X{rng.integers(3)}": line if rng.integers(2) else None}, "label": "Line"}),
-        lambda: edits.apply(opened, shot.id, "lens", {"values": {"crop": float(rng.uniform(0.5, 1.0))}, "plate": {"pixel_aspect": float(rng.integers(1, 3))}, "label": "Facts"}),
-        lambda: edits.apply(opened, shot.id, "lens", {"profile": profile.id if rng.integers(3) else None, "datum": {"axes": {"rotations": {}}}, "label": "Use"}),
-        lambda: edits.apply(opened, shot.id, "profile", {"id": profile.id, "values": {"document": document}, "label": "Change the lens"}),
-        lambda: edits.apply(opened, shot.id, "profile", {"id": profile.id, "values": {"removed": True}, "label": "Away"}),
+        lambda: edits.apply(
+            opened,
+            shot.id,
+            "lens",
+            {"lines": {f"X{rng.integers(3)}": line if rng.integers(2) else None}, "label": "Line"},
+        ),
+        lambda: edits.apply(
+            opened,
+            shot.id,
+            "lens",
+            {
+                "values": {"crop": float(rng.uniform(0.5, 1.0))},
+                "plate": {"pixel_aspect": float(rng.integers(1, 3))},
+                "label": "Facts",
+            },
+        ),
+        lambda: edits.apply(
+            opened,
+            shot.id,
+            "lens",
+            {"profile": profile.id if rng.integers(3) else None, "datum": {"axes": {"rotations": {}}}, "label": "Use"},
+        ),
+        lambda: edits.apply(
+            opened, shot.id, "profile", {"id": profile.id, "values": {"document": document}, "label": "Change the lens"}
+        ),
+        lambda: edits.apply(
+            opened, shot.id, "profile", {"id": profile.id, "values": {"removed": True}, "label": "Away"}
+        ),
         lambda: edits.apply(opened, shot.id, "lens", {"plate": {"first": 3}, "label": "No fact"}),
         lambda: edits.apply(opened, shot.id, "nonsense", {}),
     ]

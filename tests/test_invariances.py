@@ -56,7 +56,11 @@ def test_a_mirrored_picture_tells_the_same_lens(lines, told):
 def test_a_picture_of_another_size_tells_the_same_lens(lines, told):
     doubled = [replace(line, points=2.0 * line.points, sigma=2.0 * line.sigma) for line in lines]
     other = fit_lens(doubled, LensOrder(1920, 1080))
-    halved = replace(other, lens=replace(other.lens, focal_px=tuple(f / 2 for f in other.lens.focal_px)), focal_sigma_px=other.focal_sigma_px / 2)
+    halved = replace(
+        other,
+        lens=replace(other.lens, focal_px=tuple(f / 2 for f in other.lens.focal_px)),
+        focal_sigma_px=other.focal_sigma_px / 2,
+    )
     alike(told, halved)
 
 
@@ -76,7 +80,9 @@ def test_a_line_said_twice_is_told_more_surely_and_no_other_way(lines, told):
 
 
 def test_lines_of_several_frames_need_not_share_a_direction(lines, told, rng):
-    late = drawn(0.2, rng, turned=np.eye(3)[[0, 1, 2]] @ rotation_exp(np.array([0.0, 0.35, 0.0])) @ np.diag([1.0, -1.0, -1.0]))
+    late = drawn(
+        0.2, rng, turned=np.eye(3)[[0, 1, 2]] @ rotation_exp(np.array([0.0, 0.35, 0.0])) @ np.diag([1.0, -1.0, -1.0])
+    )
     both = fit_lens([*lines, *(replace(line, frame=1030) for line in late)], ORDER)
     assert set(both.rotations) == {1001, 1030} and both.focal_sigma_px < told.focal_sigma_px
     assert abs(both.lens.focal_px[0] - 640.0) < 3.0 * both.focal_sigma_px
@@ -91,7 +97,9 @@ def test_a_held_focal_length_stays_and_a_soft_one_is_drawn(lines, told):
         known, spread = free + 2.0, sigma * (free + 2.0)
         soft = fit_lens(lines, replace(ORDER, focal_px=known, focal_sigma=sigma))
         expected = (free / own**2 + known / spread**2) / (1.0 / own**2 + 1.0 / spread**2)
-        assert soft.lens.focal_px[0] == pytest.approx(expected, abs=0.2) and soft.focal_sigma_px == pytest.approx((1.0 / own**2 + 1.0 / spread**2) ** -0.5, rel=0.1)
+        assert soft.lens.focal_px[0] == pytest.approx(expected, abs=0.2) and soft.focal_sigma_px == pytest.approx(
+            (1.0 / own**2 + 1.0 / spread**2) ** -0.5, rel=0.1
+        )
     # One that the lines contradict by many sigmas hardly counts.
     far = fit_lens(lines, replace(ORDER, focal_px=free + 25.0, focal_sigma=0.002))
     assert far.lens.focal_px[0] < free + 4.0
@@ -104,7 +112,9 @@ def seen_grids(lens, rng, count=8, square=25.0):
     views = []
     for k in range(count):
         turn = rotation_exp(np.array([rng.uniform(-0.6, 0.6), rng.uniform(-0.6, 0.6), rng.uniform(-0.3, 0.3)]))
-        shift = np.array([rng.uniform(-60, 60), rng.uniform(-30, 30), rng.uniform(380, 480)]) * square / 25.0 - turn @ np.array([4.0 * square, 2.5 * square, 0.0])
+        shift = np.array(
+            [rng.uniform(-60, 60), rng.uniform(-30, 30), rng.uniform(380, 480)]
+        ) * square / 25.0 - turn @ np.array([4.0 * square, 2.5 * square, 0.0])
         camera = np.c_[places, np.zeros(54)] @ turn.T + shift
         views.append(View(f"view {k}", lens.project(camera) + rng.normal(0, 0.05, (54, 2)), places))
     return views
@@ -119,8 +129,12 @@ def test_a_calibration_does_not_depend_on_order_units_or_which_way_up_the_board_
     turned = [replace(v, corners=v.corners[::-1]) for v in views]
     for other in (views[::-1], inches, turned):
         again = calibrate(other, 960, 540, order)
-        assert again.lens.focal_px[0] == pytest.approx(found.lens.focal_px[0], rel=1e-5) and again.lens.principal_px == pytest.approx(found.lens.principal_px, abs=0.02)
-        assert again.lens.radial[:2] == pytest.approx(found.lens.radial[:2], abs=1e-4) and again.sigma["focal_px"] == pytest.approx(found.sigma["focal_px"], rel=0.01)
+        assert again.lens.focal_px[0] == pytest.approx(
+            found.lens.focal_px[0], rel=1e-5
+        ) and again.lens.principal_px == pytest.approx(found.lens.principal_px, abs=0.02)
+        assert again.lens.radial[:2] == pytest.approx(found.lens.radial[:2], abs=1e-4) and again.sigma[
+            "focal_px"
+        ] == pytest.approx(found.sigma["focal_px"], rel=0.01)
     assert (np.array(found.coverage).sum()) == 8 * 54
 
 
@@ -130,7 +144,9 @@ def test_a_view_that_disagrees_is_left_out_and_named(rng):
     bent = views[3].corners.copy()
     bent[::3] += rng.normal(0, 6.0, bent[::3].shape)
     found = calibrate([*views[:3], replace(views[3], corners=bent), *views[4:]], 960, 540, ChartOrder(9, 6, 25.0))
-    assert found.astray.tolist() == [False, False, False, True, False, False, False, False] and any("1 of 8" in note for note in found.notes)
+    assert found.astray.tolist() == [False, False, False, True, False, False, False, False] and any(
+        "1 of 8" in note for note in found.notes
+    )
     assert found.lens.focal_px[0] == pytest.approx(820.0, rel=2e-3) and found.rms_px < 0.1
 
 
@@ -174,7 +190,9 @@ def test_a_mirrored_shot_gives_the_same_lens_and_a_mirrored_path(filmed, plain):
     assert abs(other.path.lens.focal_px[0] - plain.path.lens.focal_px[0]) < plain.focal_sigma_px
     assert other.path.lens.radial[0] == pytest.approx(plain.path.lens.radial[0], abs=0.01)
     size = np.linalg.norm(plain.path.positions[-1])
-    assert other.path.positions * [-1.0, 1.0, 1.0] / np.linalg.norm(other.path.positions[-1]) == pytest.approx(plain.path.positions / size, abs=0.03)
+    assert other.path.positions * [-1.0, 1.0, 1.0] / np.linalg.norm(other.path.positions[-1]) == pytest.approx(
+        plain.path.positions / size, abs=0.03
+    )
 
 
 def test_a_shot_of_twice_the_size_gives_twice_the_focal_length(filmed, plain):
@@ -192,7 +210,9 @@ def test_frame_numbers_and_the_order_of_tracks_do_not_matter(filmed, plain, rng)
     shuffled = moved.take(rng.permutation(len(moved)))
     other = solve_tracks(shuffled, path.frames + 5000, 640, 360)
     assert abs(other.path.lens.focal_px[0] - plain.path.lens.focal_px[0]) < plain.focal_sigma_px
-    assert other.path.frames.tolist() == (path.frames + 5000).tolist() and other.rms_px == pytest.approx(plain.rms_px, rel=0.1)
+    assert other.path.frames.tolist() == (path.frames + 5000).tolist() and other.rms_px == pytest.approx(
+        plain.rms_px, rel=0.1
+    )
 
 
 def test_the_same_tracks_and_seed_give_the_same_solve(filmed, plain):

@@ -41,7 +41,9 @@ def one(database, query):
 
 def job_done(database, shot_id, kind):
     def check():
-        job = one(database, select(Job).where(Job.shot_id == shot_id, Job.kind == kind).order_by(Job.id.desc()).limit(1))
+        job = one(
+            database, select(Job).where(Job.shot_id == shot_id, Job.kind == kind).order_by(Job.id.desc()).limit(1)
+        )
         assert job is None or job.state not in ("failed", "interrupted"), job.error
         return job is not None and job.state == "done"
 
@@ -124,7 +126,11 @@ def test_select_exclude_undo_and_compare(page, service, database):
 
     def excluded():
         with session(database) as opened:
-            return len(opened.scalars(select(Track.id).where(Track.shot_id == shot_id, Track.state == "excluded", ~Track.removed)).all())
+            return len(
+                opened.scalars(
+                    select(Track.id).where(Track.shot_id == shot_id, Track.state == "excluded", ~Track.removed)
+                ).all()
+            )
 
     page.keyboard.press("x")
     wait_for(lambda: excluded() == chosen, 10)
@@ -169,7 +175,9 @@ def test_world_from_selected_tracks_and_the_scene_in_3d(page, service, database)
     page.get_by_text("2 selected", exact=True).wait_for()
     page.locator("#distance").fill("2.45")
     page.get_by_role("button", name="Scale from 2").click()
-    wait_for(lambda: one(database, select(Shot.datum).where(Shot.id == shot_id)).get("scale", {}).get("metres") == 2.45, 10)
+    wait_for(
+        lambda: one(database, select(Shot.datum).where(Shot.id == shot_id)).get("scale", {}).get("metres") == 2.45, 10
+    )
     page.locator("[data-layer=card]").wait_for(state="visible")
     page.keyboard.press("5")
     page.wait_for_timeout(1500)

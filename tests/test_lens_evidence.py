@@ -24,7 +24,10 @@ TURNED = look_at(PLACE, np.array([-2.6, 1.3, -4.0]))
 
 EDGES = [
     *[("x", (-3.4, 2.3, z), (3.4, 2.3, z)) for z in (1.7, 0.0, -1.7, -3.4)],
-    *[("z", (x, y, 2.0), (x, y, -7.5)) for x, y in ((-3.3, 1.3), (-3.3, 0.2), (-1.4, 0.0), (0.8, 0.0), (3.3, 1.3), (-1.3, 0.8))],
+    *[
+        ("z", (x, y, 2.0), (x, y, -7.5))
+        for x, y in ((-3.3, 1.3), (-3.3, 0.2), (-1.4, 0.0), (0.8, 0.0), (3.3, 1.3), (-1.3, 0.8))
+    ],
     *[("y", (x, 0.4, z), (x, 2.2, z)) for x, z in ((-3.2, 0.0), (-3.2, -1.7), (3.2, -1.7), (3.2, -3.4))],
 ]
 
@@ -65,7 +68,9 @@ def test_lines_without_noise_tell_the_lens_exactly(rng):
     assert vanishing_points(found.lens, found.rotations[1001])["z"] is not None
     measured = DrawnLine(LENS.project((np.array([[-1.4, 0.0, 0.0], [-1.4, 0.0, -2.5]]) - PLACE) @ TURNED), "z", 1001)
     placed = camera_place(found, measured, 2.5)
-    assert placed.xyz == pytest.approx(PLACE - [-1.4, 0.0, 0.0], abs=0.02) and placed.distance == pytest.approx(np.linalg.norm(placed.xyz), abs=1e-6)
+    assert placed.xyz == pytest.approx(PLACE - [-1.4, 0.0, 0.0], abs=0.02) and placed.distance == pytest.approx(
+        np.linalg.norm(placed.xyz), abs=1e-6
+    )
 
 
 def seen(*world, lens=LENS):
@@ -74,7 +79,11 @@ def seen(*world, lens=LENS):
 
 
 def test_a_measured_line_places_the_camera_within_its_sigma():
-    origin, upright, along = [-1.4, 0.0, -0.5], [[0.8, 1.1, -1.0], [0.8, 0.0, -1.0]], [[-1.4, 0.0, 0.0], [-1.4, 0.0, -2.5]]
+    origin, upright, along = (
+        [-1.4, 0.0, -0.5],
+        [[0.8, 1.1, -1.0], [0.8, 0.0, -1.0]],
+        [[-1.4, 0.0, 0.0], [-1.4, 0.0, -2.5]],
+    )
     for ends, axis, metres in ((upright, "y", 1.1), (along, "z", 2.5)):
         scores = []
         for seed in range(16):
@@ -83,12 +92,17 @@ def test_a_measured_line_places_the_camera_within_its_sigma():
             line = DrawnLine(seen(*ends) + rng.normal(0, 0.3, (2, 2)), axis, 1001, 0.3)
             placed = camera_place(found, line, metres, seen(origin)[0] + rng.normal(0, 0.3, 2))
             scores.append((placed.xyz - (PLACE - origin)) / placed.sigma)
-            assert placed.distance == pytest.approx(np.linalg.norm(placed.xyz)) and 0.0 < placed.distance_sigma < 0.1 * placed.distance
+            assert (
+                placed.distance == pytest.approx(np.linalg.norm(placed.xyz))
+                and 0.0 < placed.distance_sigma < 0.1 * placed.distance
+            )
         assert 0.5 < np.sqrt(np.mean(np.square(scores))) < 1.5
     exact = fit_lens(drawn(0.0, rng), LensOrder(960, 540))
     line = DrawnLine(seen(*upright), "y", 1001, 0.05)
     lower, upper = (camera_place(exact, line, 1.1, end).xyz for end in (line.points[1], line.points[0]))
-    assert lower == pytest.approx(camera_place(exact, line, 1.1).xyz) and lower - upper == pytest.approx([0.0, 1.1, 0.0], abs=0.02)
+    assert lower == pytest.approx(camera_place(exact, line, 1.1).xyz) and lower - upper == pytest.approx(
+        [0.0, 1.1, 0.0], abs=0.02
+    )
     grid = floor_grid(exact.lens, exact.rotations[1001], -lower, 1.0)
     crossing = seen(upright[1])[0]
     assert min(np.linalg.norm(line - crossing, axis=1).min() for line in grid) < 20.0
@@ -133,7 +147,9 @@ def test_a_drag_starts_from_the_last_answer_and_ends_where_a_new_fit_does(rng):
     lines = drawn(0.2, rng)
     first = fit_lens(lines, LensOrder(960, 540))
     moved = [replace(lines[0], points=lines[0].points + [0.0, 0.4]), *lines[1:]]
-    assert fit_lens(moved, LensOrder(960, 540), first).lens.focal_px[0] == pytest.approx(fit_lens(moved, LensOrder(960, 540)).lens.focal_px[0], rel=1e-3)
+    assert fit_lens(moved, LensOrder(960, 540), first).lens.focal_px[0] == pytest.approx(
+        fit_lens(moved, LensOrder(960, 540)).lens.focal_px[0], rel=1e-3
+    )
 
 
 def test_the_division_model_and_a_known_focal_length(rng):
@@ -156,7 +172,15 @@ def test_evidence_that_tells_nothing_is_refused_or_says_so(rng):
     lines = drawn(0.3, rng)
     with pytest.raises(LensError, match="One line only"):
         fit_lens(lines[:1], order)
-    through = [DrawnLine(np.array([480, 270]) + s * np.array([[-400.0 * np.cos(a), -200 * np.sin(a)], [0, 0], [400.0 * np.cos(a), 200 * np.sin(a)]]), name=str(a)) for a in (0.1, 0.9) for s in (1.0,)]
+    through = [
+        DrawnLine(
+            np.array([480, 270])
+            + s * np.array([[-400.0 * np.cos(a), -200 * np.sin(a)], [0, 0], [400.0 * np.cos(a), 200 * np.sin(a)]]),
+            name=str(a),
+        )
+        for a in (0.1, 0.9)
+        for s in (1.0,)
+    ]
     middle = fit_lens(through, order)
     assert middle.lens.radial == (0.0, 0.0, 0.0) and "do not tell distortion" in middle.notes[0]
     front = look_at(np.array([0.0, 1.5, 4.9]), np.array([0.0, 1.5, -4.0]))
@@ -190,8 +214,12 @@ def test_lines_that_cannot_be_are_refused(row, words):
 def grids(lens, count, rng, tilt=0.6):
     out = []
     for k in range(count):
-        rotation = rotation_exp(np.array([rng.uniform(-tilt, tilt), rng.uniform(-tilt, tilt), rng.uniform(-0.3, 0.3) * (tilt > 0)]))
-        shift = np.array([rng.uniform(-50, 50), rng.uniform(-20, 20), rng.uniform(350, 450)]) - rotation @ np.array([112.5, 75.0, 0.0])
+        rotation = rotation_exp(
+            np.array([rng.uniform(-tilt, tilt), rng.uniform(-tilt, tilt), rng.uniform(-0.3, 0.3) * (tilt > 0)])
+        )
+        shift = np.array([rng.uniform(-50, 50), rng.uniform(-20, 20), rng.uniform(350, 450)]) - rotation @ np.array(
+            [112.5, 75.0, 0.0]
+        )
         out.append((f"grid {k}", filmed(lens, rotation, shift, chess(), rng)))
     return out
 
@@ -225,7 +253,9 @@ def test_a_grid_that_is_not_there_or_is_never_tilted(rng):
 
 
 def test_edges_are_found_between_two_clicks_and_points_snap_to_them(rng):
-    u = LENS.undistort((np.stack(np.meshgrid(np.arange(960) + 0.5, np.arange(540) + 0.5), -1) - LENS.principal_px) / 640.0)
+    u = LENS.undistort(
+        (np.stack(np.meshgrid(np.arange(960) + 0.5, np.arange(540) + 0.5), -1) - LENS.principal_px) / 640.0
+    )
     shade = np.clip((u[..., 1] + 0.25 - 0.1 * u[..., 0]) * 640.0, -0.8, 0.8)
     gray = np.clip(90.0 + 60.0 * shade + rng.normal(0, 2.0, shade.shape), 0, 255).astype(np.uint8)
     ends = LENS.project(np.array([[-0.6, -0.31, 1.0], [0.6, -0.19, 1.0]])) + [[0, 4.0], [0, -3.0]]

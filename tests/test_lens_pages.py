@@ -43,10 +43,22 @@ def test_lines_are_kept_told_undone_and_used_in_a_solve(ask, client, database, s
     ask("lens/edit", {"wanted": {"model": "radial", "radial": 2}, "label": "Two coefficients"})
     kept = client.get(f"/shots/{shot_id}/lens.json").json
     assert kept["lines"] == {name: {k: row[k] for k in ("frame", "axis", "points")} for name, row in loft_lines.items()}
-    told = ask("lens/fit", {"lines": kept["lines"], "wanted": kept["wanted"], "frame": 1001, "measured": {"line": "X0", "length": "6.8 m"}})
+    told = ask(
+        "lens/fit",
+        {
+            "lines": kept["lines"],
+            "wanted": kept["wanted"],
+            "frame": 1001,
+            "measured": {"line": "X0", "length": "6.8 m"},
+        },
+    )
     assert told["focal_known"] and told["focal_mm"] == pytest.approx(true, rel=0.03)
-    assert set(told["bent"]) == set(loft_lines) and told["horizon"] and told["floor"] and told["place"]["distance"] > 1.0
-    assert len(told["straight_floor"]) == len(told["floor"]) and np.shape(told["straight_horizon"]) == np.shape(told["horizon"])
+    assert (
+        set(told["bent"]) == set(loft_lines) and told["horizon"] and told["floor"] and told["place"]["distance"] > 1.0
+    )
+    assert len(told["straight_floor"]) == len(told["floor"]) and np.shape(told["straight_horizon"]) == np.shape(
+        told["horizon"]
+    )
     again = ask("lens/fit", {"lines": kept["lines"], "wanted": kept["wanted"], "frame": 1001, "quick": True})
     assert again["focal_mm"] == pytest.approx(told["focal_mm"], rel=2e-3)
     ask("lens/edit", {"lines": {"X0": None}, "label": "Delete X0"})
@@ -72,7 +84,11 @@ def test_lines_are_kept_told_undone_and_used_in_a_solve(ask, client, database, s
     solved = ask("lens/use", {"attempt": number})
     profile = client.get(f"/shots/{shot_id}/lens.json").json
     row = next(p for p in profile["profiles"] if p["id"] == profile["profile"])
-    assert row["source"] == "solve" and row["focal_mm"] == pytest.approx(true, rel=0.03) and solved["datum"]["axes"]["rotations"]
+    assert (
+        row["source"] == "solve"
+        and row["focal_mm"] == pytest.approx(true, rel=0.03)
+        and solved["datum"]["axes"]["rotations"]
+    )
     assert profile["solved"]["focal_mm"] == pytest.approx(row["focal_mm"], abs=1e-3)
     assert "ledger" in ask("lens/use", {"attempt": 99999}, 400)["error"]
     ask("undo")
@@ -82,7 +98,10 @@ def test_an_origin_and_a_measured_line_place_the_camera(ask, client, shot_id, lo
     path, ends = truth(loft), np.array([[-1.2, 0.0, -3.0], [1.2, 0.0, -3.0]])
     line = {"frame": 1001, "axis": "x", "points": path.project(ends, 0).tolist()}
     ask("lens/edit", {"lines": {**loft_lines, "X9": line}, "label": "Lines"})
-    ask("lens/edit", {"origin": {"line": "X9", "end": 0}, "measured": {"line": "X9", "length": "2.4 m"}, "label": "Measure"})
+    ask(
+        "lens/edit",
+        {"origin": {"line": "X9", "end": 0}, "measured": {"line": "X9", "length": "2.4 m"}, "label": "Measure"},
+    )
     kept = client.get(f"/shots/{shot_id}/lens.json").json
     assert kept["origin"] == {"line": "X9", "end": 0} and kept["measured"]["length"] == "2.4 m"
     asked = {"lines": kept["lines"], "frame": 1001, "measured": kept["measured"], "origin": kept["origin"]}
@@ -91,24 +110,31 @@ def test_an_origin_and_a_measured_line_place_the_camera(ask, client, shot_id, lo
     off = np.abs(np.array(told["xyz"]) - (path.positions[0] - ends[0]))
     assert (off < 4.0 * np.array(told["sigma"]) + 0.01).all() and off.max() < 0.15
     assert told["distance_sigma"] > 0.0 and quick["xyz"] == pytest.approx(told["xyz"], abs=0.05)
-    elsewhere = ask("lens/fit", {**asked, "origin": {"frame": 1001, "point": path.project(np.array([[0.5, 0.0, -2.0]]), 0)[0].tolist()}})["place"]
+    elsewhere = ask(
+        "lens/fit",
+        {**asked, "origin": {"frame": 1001, "point": path.project(np.array([[0.5, 0.0, -2.0]]), 0)[0].tolist()}},
+    )["place"]
     assert elsewhere["xyz"] == pytest.approx(path.positions[0] - [0.5, 0.0, -2.0], abs=0.15)
     assert "horizon" in ask("lens/fit", {**asked, "origin": {"frame": 1001, "point": [320.0, 5.0]}})["place"]["trouble"]
     state = ask("lens/use")
     assert state["datum"]["axes"]["place"]["xyz"] == pytest.approx(told["xyz"], abs=1e-6)
     assert not (ask("undo")["datum"].get("axes") or {}).get("place")
-    for bad, words in (({"origin": {"frame": 1001, "point": "here"}}, "no place"), ({"measured": {"line": "X9", "length": "far"}}, "no length")):
+    for bad, words in (
+        ({"origin": {"frame": 1001, "point": "here"}}, "no place"),
+        ({"measured": {"line": "X9", "length": "far"}}, "no length"),
+    ):
         assert words in ask("lens/edit", bad, 400)["error"]
     for _ in range(2):
         ask("undo")
-
 
 
 def test_a_camera_s_facts_and_presets_are_kept(ask, client, shot_id):
     facts = {"sensor": "0.98 in", "crop": 0.5, "pixel_aspect": 1.0, "focal_state": "known", "focal_mm": "8"}
     ask("lens/edit", {"facts": facts, "label": "Facts"})
     kept = client.get(f"/shots/{shot_id}/lens.json").json
-    assert kept["sensor_width_mm"] == pytest.approx(12.446) and kept["focal_mm"] == 8.0 and kept["focal_state"] == "known"
+    assert (
+        kept["sensor_width_mm"] == pytest.approx(12.446) and kept["focal_mm"] == 8.0 and kept["focal_state"] == "known"
+    )
     assert kept["pixel_formats"][0]["aspect"] == 1.0 and any("Full frame" in f["name"] for f in kept["formats"])
     ask("lens/preset", {"name": "Loft sensor", "width": "23.1 mm"})
     assert {"name": "Loft sensor", "width_mm": 23.1} in client.get(f"/shots/{shot_id}/lens.json").json["presets"]
@@ -121,8 +147,16 @@ def test_a_focal_length_is_known_or_a_start_value_with_its_source(ask, client, s
     camera = ask("lens/edit", {"facts": typed, "label": "Facts"})["camera"]
     assert camera["focal_mm"] == 16.5 and camera["focal_sigma_mm"] == 0.4 and camera["sources"] == {"focal": "metadata"}
     solves = (
-        ({"focal_mm": "16", "focal_state": "start", "focal_sigma_mm": "0.5"}, None, {"state": "soft", "value": 16 * 640 / 24, "sigma": 0.5 * 640 / 24}),
-        ({"focal_mm": "16", "focal_state": "start"}, None, {"state": "soft", "value": 16 * 640 / 24, "sigma": 1.6 * 640 / 24}),
+        (
+            {"focal_mm": "16", "focal_state": "start", "focal_sigma_mm": "0.5"},
+            None,
+            {"state": "soft", "value": 16 * 640 / 24, "sigma": 0.5 * 640 / 24},
+        ),
+        (
+            {"focal_mm": "16", "focal_state": "start"},
+            None,
+            {"state": "soft", "value": 16 * 640 / 24, "sigma": 1.6 * 640 / 24},
+        ),
         ({"focal_mm": "16", "focal_state": "known"}, 16.0, None),
         ({"focal_mm": "16", "focal_state": "unknown"}, None, None),
     )
@@ -192,7 +226,9 @@ def test_edges_snap_and_the_plate_is_straightened_and_handed_on(ask, client, sho
     assert answer.mimetype == "image/jpeg" and len(answer.data) > 4000
     assert client.get(f"/shots/{shot_id}/lens/straight/1001.jpg?lens=x").status_code == 400
     ask("lens/use", {"hand": -0.1})
-    lenses.straighten(from_environment(), shot_id, {"overscan": "all", "filter": "linear", "format": "jpg"}, lambda *_: None)
+    lenses.straighten(
+        from_environment(), shot_id, {"overscan": "all", "filter": "linear", "format": "jpg"}, lambda *_: None
+    )
     packed = zipfile.ZipFile(io.BytesIO(client.get(f"/shots/{shot_id}/lens/files/plate").data))
     assert len([n for n in packed.namelist() if n.endswith(".jpg")]) == 20
     assert len(zipfile.ZipFile(io.BytesIO(client.get(f"/shots/{shot_id}/lens/files/st").data)).namelist()) == 2
@@ -203,7 +239,10 @@ def test_edges_snap_and_the_plate_is_straightened_and_handed_on(ask, client, sho
 def loft_ends(loft):
     """The ends of a beam's lower edge as clicked, a little beside it."""
     row = next(r for r in drawn_lines(loft, edges(), 1001, noise_px=0.0) if r["axis"] == "x")
-    return [[row["points"][0][0] + 30.0, row["points"][0][1] - 4.0], [row["points"][-1][0] - 60.0, row["points"][-1][1] + 6.0]]
+    return [
+        [row["points"][0][0] + 30.0, row["points"][0][1] - 4.0],
+        [row["points"][-1][0] - 60.0, row["points"][-1][1] + 6.0],
+    ]
 
 
 def test_a_filmed_grid_becomes_a_profile(ask, client, database, shot_id, rng):
@@ -211,8 +250,15 @@ def test_a_filmed_grid_becomes_a_profile(ask, client, database, shot_id, rng):
 
     from amberkeel.core.lens import Lens
 
-    files = [(io.BytesIO(cv2.imencode(".png", gray)[1].tobytes()), f"{name}.png") for name, gray in grids(Lens.centred(*SIZE, 600.0), 5, rng)]
-    asked = client.post(f"/shots/{shot_id}/lens/chart", data={"files": files, "inner": "9x6", "square": "25", "name": "Wide"}, headers={"Accept": "application/json"})
+    files = [
+        (io.BytesIO(cv2.imencode(".png", gray)[1].tobytes()), f"{name}.png")
+        for name, gray in grids(Lens.centred(*SIZE, 600.0), 5, rng)
+    ]
+    asked = client.post(
+        f"/shots/{shot_id}/lens/chart",
+        data={"files": files, "inner": "9x6", "square": "25", "name": "Wide"},
+        headers={"Accept": "application/json"},
+    )
     assert asked.status_code == 200, asked.text
     wrong = client.post(f"/shots/{shot_id}/lens/chart", data={"inner": "nine"}, headers={"Accept": "application/json"})
     assert wrong.status_code == 400 and "9x6" in wrong.json["error"]
@@ -270,7 +316,9 @@ def test_two_clicks_draw_the_origin_is_put_and_the_camera_placed(page, ask, loft
     expect(page.locator("#lensplace")).to_contain_text("Camera's height")
     height, distance = (float(page.locator("#lensplace dd").nth(k).inner_text().split()[0]) for k in range(2))
     position = truth(loft).positions[0]
-    assert height == pytest.approx(position[1], abs=0.15) and distance == pytest.approx(np.linalg.norm(position - [-1.2, 0.0, -3.0]), rel=0.05)
+    assert height == pytest.approx(position[1], abs=0.15) and distance == pytest.approx(
+        np.linalg.norm(position - [-1.2, 0.0, -3.0]), rel=0.05
+    )
     page.keyboard.press("Shift+O")
     page.mouse.click(*at(page, *ends[1]))
     expect(page.locator("#undo")).to_have_attribute("title", re.compile("Set the origin"))
@@ -280,12 +328,17 @@ def test_two_clicks_draw_the_origin_is_put_and_the_camera_placed(page, ask, loft
     row = page.locator("#evidence .evidence", has_text="lines").first
     row.click()
     expect(page.locator("#focalsource")).to_have_text("lines")
-    assert float(page.locator("#focalmm").input_value()) == pytest.approx(16.0, rel=0.03) and page.locator("#focalsigma").is_visible()
+    assert (
+        float(page.locator("#focalmm").input_value()) == pytest.approx(16.0, rel=0.03)
+        and page.locator("#focalsigma").is_visible()
+    )
     page.locator("#pixelaspect").fill("2")
     page.get_by_role("button", name="Keep these facts").click()
     expect(page.locator("#undo")).to_have_attribute("title", re.compile("camera's facts"))
     # Twice as wide: the whole plate still fits, so it is lower.
-    shown = page.evaluate("() => { const c = document.querySelector('#plate').getContext('2d'); const s = devicePixelRatio; const v = document.querySelector('#plate'); const p = c.getImageData(v.clientWidth / 2 * s, v.clientHeight / 2 * s - v.clientWidth * s * 0.25, 1, 1).data; return [p[0], p[1], p[2]]; }")
+    shown = page.evaluate(
+        "() => { const c = document.querySelector('#plate').getContext('2d'); const s = devicePixelRatio; const v = document.querySelector('#plate'); const p = c.getImageData(v.clientWidth / 2 * s, v.clientHeight / 2 * s - v.clientWidth * s * 0.25, 1, 1).data; return [p[0], p[1], p[2]]; }"
+    )
     assert shown == [11, 16, 20]
     page.keyboard.press("Control+z")
     expect(page.locator("#pixelaspect")).to_have_value("1")
@@ -332,8 +385,15 @@ def test_k1_is_turned_by_hand_finely_and_the_plate_is_handed_on(page, ask, clien
 
 
 def test_lines_are_drawn_dragged_and_looked_through_with_the_mouse(page, ask, loft, loft_lines):
-    kept = {name: None for name in ask("lens/edit", {"label": "nothing"}) and page.evaluate("async () => Object.keys((await (await fetch(location.pathname + '.json')).json()).lines)")}
-    ask("lens/edit", {"lines": kept | {n: row for n, row in loft_lines.items() if n != "X0"}, "label": "Draw the others"})
+    kept = {
+        name: None
+        for name in ask("lens/edit", {"label": "nothing"})
+        and page.evaluate("async () => Object.keys((await (await fetch(location.pathname + '.json')).json()).lines)")
+    }
+    ask(
+        "lens/edit",
+        {"lines": kept | {n: row for n, row in loft_lines.items() if n != "X0"}, "label": "Draw the others"},
+    )
     # What earlier tests left must be gone from the page: else the press would take hold of a line instead of drawing one.
     expect(page.locator("#linelist .linerow", has_text="X0")).to_have_count(0)
     expect(page.locator("#linelist")).to_contain_text("X1")

@@ -31,14 +31,21 @@ PLAIN = Lens.centred(640, 360, 500.0)
 HELD = {
     "radial": replace(PLAIN, radial=(-0.12, 0.03, -0.004), tangential=(0.002, -0.001), principal_px=(326.0, 171.0)),
     "division": replace(PLAIN, division=-0.11),
-    "two-axis": replace(PLAIN, focal_px=(500.0, 760.0), two_axis=(-0.05, 0.01, 0.004, 0.0, 0.0, -0.02, -0.06, 0.0, 0.006, 0.0), turn=-0.03),
+    "two-axis": replace(
+        PLAIN,
+        focal_px=(500.0, 760.0),
+        two_axis=(-0.05, 0.01, 0.004, 0.0, 0.0, -0.02, -0.06, 0.0, 0.006, 0.0),
+        turn=-0.03,
+    ),
 }
 
 
 @pytest.fixture
 def places(rng):
     """Pixels all over the picture, its corners included."""
-    return np.concatenate([rng.uniform([0, 0], [640, 360], (200, 2)), [[0.0, 0.0], [640.0, 0.0], [0.0, 360.0], [640.0, 360.0]]])
+    return np.concatenate(
+        [rng.uniform([0, 0], [640, 360], (200, 2)), [[0.0, 0.0], [640.0, 0.0], [0.0, 360.0], [640.0, 360.0]]]
+    )
 
 
 @pytest.mark.parametrize("lens", HELD.values(), ids=HELD)
@@ -53,16 +60,28 @@ def test_a_held_map_stays_what_it_was_at_any_focal_length(lens, share, places):
 def test_noise_grows_where_the_picture_is_stretched(places):
     lens = HELD["radial"]
     count = len(places)
-    tracks = TrackSet([f"t{k}" for k in range(count)], np.arange(count + 1), np.full(count, 7), places, np.full(count, 0.1), np.ones(count))
+    tracks = TrackSet(
+        [f"t{k}" for k in range(count)],
+        np.arange(count + 1),
+        np.full(count, 7),
+        places,
+        np.full(count, 0.1),
+        np.ones(count),
+    )
     out = straightened(tracks, lens)
     h = 1e-3
-    numeric = [(straight_px(lens, places + d) - straight_px(lens, places - d)) / (2 * h) for d in (np.array([h, 0.0]), np.array([0.0, h]))]
+    numeric = [
+        (straight_px(lens, places + d) - straight_px(lens, places - d)) / (2 * h)
+        for d in (np.array([h, 0.0]), np.array([0.0, h]))
+    ]
     area = np.abs(numeric[0][:, 0] * numeric[1][:, 1] - numeric[0][:, 1] * numeric[1][:, 0])
     assert out.sigma == pytest.approx(0.1 * np.sqrt(area), rel=1e-3) and out.sigma[-1] > 1.1 * 0.1
     assert np.array_equal(out.frames, tracks.frames) and out.names == tracks.names
 
 
-@pytest.mark.parametrize("term", [SoftLens("focal", 690.0, 7.0), SoftLens("k1", -0.1, 0.02), SmoothZoom(0.02), Distance("d", 1, 4, 6.0, 0.1)])
+@pytest.mark.parametrize(
+    "term", [SoftLens("focal", 690.0, 7.0), SoftLens("k1", -0.1, 0.02), SmoothZoom(0.02), Distance("d", 1, 4, 6.0, 0.1)]
+)
 def test_terms_are_rows_of_least_squares_with_true_derivatives(term, rng):
     bundle = large_problem(cameras=12, points=8, track=6)
     basis = zoom_basis(12)
@@ -135,8 +154,21 @@ def drawn_document():
     ]
     for k, (axis, a, b) in enumerate(ends):
         px = lens.project((np.linspace(a, b, 2 if k == len(ends) - 1 else 9) - place) @ turned)
-        rows.append({"name": f"{axis}{k}", "axis": axis, "frame": 1, "points": (px + rng.normal(0, 0.05, px.shape)).tolist(), "sigma": 0.1})
-    document = {"image": {"width": 960, "height": 540}, "radial": 1, "lines": rows, "measured": {"line": rows[-1]["name"], "metres": 2.0}}
+        rows.append(
+            {
+                "name": f"{axis}{k}",
+                "axis": axis,
+                "frame": 1,
+                "points": (px + rng.normal(0, 0.05, px.shape)).tolist(),
+                "sigma": 0.1,
+            }
+        )
+    document = {
+        "image": {"width": 960, "height": 540},
+        "radial": 1,
+        "lines": rows,
+        "measured": {"line": rows[-1]["name"], "metres": 2.0},
+    }
     return document, place, turned
 
 
@@ -149,7 +181,10 @@ def test_a_file_of_lines_places_the_camera(drawn_document, tmp_path):
     written = json.loads(out.read_text())
     camera = written["cameras"][0]
     assert camera["frame"] == 1 and np.array(camera["world_from_camera"]) == pytest.approx(turned, abs=5e-3)
-    assert camera["position"] == pytest.approx(place - [-1.0, 0.0, -1.0], abs=0.03) and max(camera["position_sigma"]) < 0.05
+    assert (
+        camera["position"] == pytest.approx(place - [-1.0, 0.0, -1.0], abs=0.03)
+        and max(camera["position_sigma"]) < 0.05
+    )
     assert read_profile(written).lens.focal_px[0] == pytest.approx(800.0, rel=0.01)
     end = document["lines"][-1]["points"][-1]
     source.write_text(json.dumps({**document, "origin": end}))
@@ -181,8 +216,15 @@ def test_a_spoilt_file_of_lines_is_refused_in_words(drawn_document, change, word
 
 
 def test_a_document_of_lines_holds_what_it_says(drawn_document):
-    given = read_line_document({**drawn_document[0], "focal_px": 790.0, "focal_sigma": 0.01, "tangential": True, "sensor_width_mm": 24.0})
-    assert given.order.focal_px == 790.0 and given.order.focal_sigma == 0.01 and given.order.tangential and given.sensor_width_mm == 24.0
+    given = read_line_document(
+        {**drawn_document[0], "focal_px": 790.0, "focal_sigma": 0.01, "tangential": True, "sensor_width_mm": 24.0}
+    )
+    assert (
+        given.order.focal_px == 790.0
+        and given.order.focal_sigma == 0.01
+        and given.order.tangential
+        and given.sensor_width_mm == 24.0
+    )
     assert given.measured == ("x11", 2.0) and given.origin is None and len(given.lines) == 12
     assert read_line_document({**drawn_document[0], "measured": None}).placed(None) is None
 
@@ -194,7 +236,11 @@ def test_pictures_of_a_grid_are_found_by_folder_pattern_and_file(tmp_path):
     for where in (tmp_path, tmp_path / "grid.####.png", tmp_path / "grid.%04d.png"):
         count, pictures = open_stills(where)
         named = dict(pictures)
-        assert count == 3 and sorted(named) == [f"grid.{k:04d}.png" for k in range(3)] and named["grid.0002.png"].shape == (36, 64)
+        assert (
+            count == 3
+            and sorted(named) == [f"grid.{k:04d}.png" for k in range(3)]
+            and named["grid.0002.png"].shape == (36, 64)
+        )
     assert open_stills(tmp_path / "grid.0001.png")[0] == 1
     for nowhere in (tmp_path / "none", tmp_path / "none" / "x.####.png", tmp_path / "other.####.png"):
         with pytest.raises(LensError, match="no pictures"):
@@ -221,8 +267,10 @@ def test_a_grid_that_cannot_be_is_refused(order, words):
 def test_pictures_without_a_grid_say_so():
     gray = np.full((90, 160), 128, np.uint8)
     for pictures, order, words in (
-        ([], ChartOrder(9, 6, 25.0), "no pictures"), ([("a", gray)], ChartOrder(4, 3, 25.0), "No picture shows a grid of 4x3"),
-        ([("a", gray)], ChartOrder(0, 0, 25.0, "loose"), "No picture shows a tag"), ([("a", gray), ("b", gray[:80])], ChartOrder(4, 3, 25.0), "one size"),
+        ([], ChartOrder(9, 6, 25.0), "no pictures"),
+        ([("a", gray)], ChartOrder(4, 3, 25.0), "No picture shows a grid of 4x3"),
+        ([("a", gray)], ChartOrder(0, 0, 25.0, "loose"), "No picture shows a tag"),
+        ([("a", gray), ("b", gray[:80])], ChartOrder(4, 3, 25.0), "one size"),
     ):
         with pytest.raises(LensError) as told:
             find_views(pictures, order)

@@ -30,7 +30,9 @@ MODELS = {
     "pincushion": replace(PLAIN, radial=(0.1, 0.02, 0.0), tangential=(0.004, -0.003), principal_px=(166.0, 88.0)),
     "division": replace(PLAIN, division=-0.14),
     "division out": replace(PLAIN, division=0.08),
-    "two-axis": replace(PLAIN, focal_px=(240.0, 250.0), two_axis=(-0.08, 0.02, 0.01, 0.0, 0.0, -0.03, -0.05, 0.0, 0.01, 0.0), turn=0.02),
+    "two-axis": replace(
+        PLAIN, focal_px=(240.0, 250.0), two_axis=(-0.08, 0.02, 0.01, 0.0, 0.0, -0.03, -0.05, 0.0, 0.01, 0.0), turn=0.02
+    ),
 }
 
 
@@ -43,11 +45,17 @@ def test_models_are_inverted_everywhere_and_have_true_derivatives(lens):
         x, y = np.meshgrid(np.arange(canvas.width) + 0.5, np.arange(canvas.height) + 0.5)
         assert np.abs(back - np.stack([x, y], -1)).max() < 1e-3
     c, h, p = lens.coefficients, 1e-6, (0.31, -0.2)
-    numeric = [(distort_one(c, p[0] + a * h, p[1] + b * h)[k] - distort_one(c, p[0] - a * h, p[1] - b * h)[k]) / (2 * h) for k in (0, 1) for a, b in ((1, 0), (0, 1))]
+    numeric = [
+        (distort_one(c, p[0] + a * h, p[1] + b * h)[k] - distort_one(c, p[0] - a * h, p[1] - b * h)[k]) / (2 * h)
+        for k in (0, 1)
+        for a, b in ((1, 0), (0, 1))
+    ]
     assert slope_one(c, *p) == pytest.approx(numeric, abs=1e-7)
     moved = with_focal(lens, 300.0)
     px = np.array([[10.0, 20.0], [300.0, 90.0], [160.0, 170.0]])
-    assert (straight_px(moved, px) == pytest.approx(straight_px(lens, px), abs=1e-8)) and moved.focal_px[0] == pytest.approx(300.0)
+    assert (straight_px(moved, px) == pytest.approx(straight_px(lens, px), abs=1e-8)) and moved.focal_px[
+        0
+    ] == pytest.approx(300.0)
 
 
 def test_canvases_lose_no_pixel_or_show_no_empty_one():
@@ -89,7 +97,13 @@ def test_profiles_are_read_back_rescaled_and_refused():
     with pytest.raises(LensError, match="another shape"):
         again.rescaled(640, 400)
     document = profile_document(profile)
-    for spoilt in ({}, {**document, "format": "x"}, {**document, "lens": {}}, {**document, "lens": {**document["lens"], "radial": [1, "x", 2]}}, []):
+    for spoilt in (
+        {},
+        {**document, "format": "x"},
+        {**document, "lens": {}},
+        {**document, "lens": {**document["lens"], "radial": [1, "x", 2]}},
+        [],
+    ):
         with pytest.raises(LensError):
             read_profile(spoilt)
 
@@ -121,9 +135,17 @@ def test_what_a_resolution_and_words_say_of_the_camera(tmp_path):
 def test_a_solve_holds_frees_and_zooms_the_lens(rng):
     true = moving_camera(30, 700.0, -0.12)
     tracks = observe(true, cloud(rng, 120), 0.1, rng)
-    held = solve_tracks(tracks, true.frames, 640, 360, Recipe(held_lens=replace(Lens.centred(640, 360, 600.0), radial=(-0.12 * (600 / 700) ** 2, 0.0, 0.0))))
+    held = solve_tracks(
+        tracks,
+        true.frames,
+        640,
+        360,
+        Recipe(held_lens=replace(Lens.centred(640, 360, 600.0), radial=(-0.12 * (600 / 700) ** 2, 0.0, 0.0))),
+    )
     focal = held.path.lens.focal_px[0]
-    assert abs(focal - 700.0) < 4.0 * held.focal_sigma_px and held.path.lens.radial[0] == pytest.approx(-0.12 * (focal / 700.0) ** 2)
+    assert abs(focal - 700.0) < 4.0 * held.focal_sigma_px and held.path.lens.radial[0] == pytest.approx(
+        -0.12 * (focal / 700.0) ** 2
+    )
     assert held.rms_px < 0.3 and held.lens_report.names == ["focal", "depth"]
     choices = {
         "focal": LensChoice("soft", 705.0, 0.5), "k1": LensChoice("fixed", -0.12),
@@ -131,7 +153,9 @@ def test_a_solve_holds_frees_and_zooms_the_lens(rng):
     }  # fmt: skip
     soft = solve_tracks(tracks, true.frames, 640, 360, Recipe(lens=choices))
     assert soft.path.lens.focal_px[0] > 701.0 and soft.path.lens.radial == (-0.12, 0.0, 0.0)
-    assert np.abs(np.array(soft.path.lens.principal_px) - [320, 180]).max() < 12.0 and soft.lens_report.sigma("cx") > 0.0
+    assert (
+        np.abs(np.array(soft.path.lens.principal_px) - [320, 180]).max() < 12.0 and soft.lens_report.sigma("cx") > 0.0
+    )
     zoom = np.exp(0.12 * np.sin(np.linspace(0.0, 2.0, 30)))
     zooming = CameraPath(true.frames, true.positions, true.world_from_camera, true.lens, zoom)
     found = solve_tracks(observe(zooming, cloud(rng, 150), 0.05, rng), true.frames, 640, 360, Recipe(zoom=True))
@@ -149,7 +173,9 @@ def test_the_command_line_tells_a_lens_from_lines_and_straightens_by_it(tmp_path
             px = lens.distort(u) * 240.0 + [160.0, 90.0]
             rows.append({"points": px[(px > 0).all(1) & (px < [320, 180]).all(1)].tolist()})
     lines, out = tmp_path / "lines.json", tmp_path / "lens.json"
-    lines.write_text(json.dumps({"image": {"width": 320, "height": 180}, "focal_px": 240.0, "radial": 1, "lines": rows}))
+    lines.write_text(
+        json.dumps({"image": {"width": 320, "height": 180}, "focal_px": 240.0, "radial": 1, "lines": rows})
+    )
     run = CliRunner().invoke(main, ["lens", "lines", str(lines), "--out", str(out)])
     assert run.exit_code == 0, run.output
     profile = read_profile(json.loads(out.read_text()))
@@ -161,16 +187,38 @@ def test_the_command_line_tells_a_lens_from_lines_and_straightens_by_it(tmp_path
         output.open(str(plate / f"p.{k + 1:04d}.exr"), oiio.ImageSpec(320, 180, 3, oiio.HALF))
         output.write_image(np.full((180, 320, 3), 2.5, np.float32))
         output.close()
-    run = CliRunner().invoke(main, ["undistort", str(plate), "--lens", str(out), "--out", str(tmp_path / "straight"), "--st-maps", "--overscan", "crop"])
+    run = CliRunner().invoke(
+        main,
+        [
+            "undistort",
+            str(plate),
+            "--lens",
+            str(out),
+            "--out",
+            str(tmp_path / "straight"),
+            "--st-maps",
+            "--overscan",
+            "crop",
+        ],
+    )
     assert run.exit_code == 0, run.output
     straight = oiio.ImageInput.open(str(tmp_path / "straight" / "p_straight.0001.exr")).read_image(oiio.FLOAT)
     assert np.asarray(straight).max() == pytest.approx(2.5)
-    maps = {name: np.asarray(oiio.ImageInput.open(str(tmp_path / "straight" / f"{name}_st.exr")).read_image(oiio.FLOAT)) for name in ("undistort", "redistort")}
+    maps = {
+        name: np.asarray(oiio.ImageInput.open(str(tmp_path / "straight" / f"{name}_st.exr")).read_image(oiio.FLOAT))
+        for name in ("undistort", "redistort")
+    }
     assert maps["redistort"].shape[:2] == (180, 320) and maps["redistort"][90, 160, 1] == pytest.approx(0.497, abs=0.01)
     assert maps["undistort"][10, 10, 1] > 0.85
-    for bad, words in (({"image": {"width": 320, "height": 180}, "lines": []}, "no lines"), ({"lines": rows}, "not complete"), ("x", "not complete")):
+    for bad, words in (
+        ({"image": {"width": 320, "height": 180}, "lines": []}, "no lines"),
+        ({"lines": rows}, "not complete"),
+        ("x", "not complete"),
+    ):
         lines.write_text(json.dumps(bad))
         run = CliRunner().invoke(main, ["lens", "lines", str(lines), "--out", str(out)])
         assert run.exit_code == 1 and words in run.output.lower()
-    run = CliRunner().invoke(main, ["lens", "chart", str(plate), "--inner", "9by6", "--square-mm", "25", "--out", str(out)])
+    run = CliRunner().invoke(
+        main, ["lens", "chart", str(plate), "--inner", "9by6", "--square-mm", "25", "--out", str(out)]
+    )
     assert run.exit_code == 2 and "9x6" in run.output

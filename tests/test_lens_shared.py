@@ -81,7 +81,11 @@ def test_a_changed_profile_marks_every_shot_that_uses_it_and_is_undone(ask, clie
         assert words in ask("lens/profile", body | wrong, 400)["error"]
     ask("lens/profile", body | {"values": {"k1": ["-0,12", "0.01"]}, "focal_mm": "16.5", "focal_sigma_mm": "0.2"})
     [changed] = profiles(client, takes[0])
-    assert changed["values"]["k1"] == [-0.12, 0.01] and changed["focal_mm"] == pytest.approx(16.5) and set(changed["sources"]) == {"k1", "focal"}
+    assert (
+        changed["values"]["k1"] == [-0.12, 0.01]
+        and changed["focal_mm"] == pytest.approx(16.5)
+        and set(changed["sources"]) == {"k1", "focal"}
+    )
     assert [client.get(f"/shots/{n}/state.json").json["attempts"][0]["stale"] for n in takes] == ["lens changed"] * 2
     ask("undo")
     assert not any(client.get(f"/shots/{n}/state.json").json["attempts"][0]["stale"] for n in takes)
@@ -107,7 +111,10 @@ def kept_box(client, number, page, count):
     for _ in range(80):
         lines = client.get(f"/shots/{number}/lens.json").json["lines"].values()
         corners = {k: p for line in lines for k, p in zip(line["ends"], line["points"])}
-        if len(corners) == 8 and len({k for line in lines for k, fixed in zip(line["ends"], line["set"]) if fixed}) == count:
+        if (
+            len(corners) == 8
+            and len({k for line in lines for k, fixed in zip(line["ends"], line["set"]) if fixed}) == count
+        ):
             return corners
         page.wait_for_timeout(100)
     raise AssertionError(f"no box with {count} corners set")
@@ -115,7 +122,9 @@ def kept_box(client, number, page, count):
 
 def test_a_box_is_set_by_its_corners_and_tells_the_lens(ask, client, takes, loft, browser, service):
     clear(ask, client, takes[0])
-    true = new_box(BoxPose(loft.lens, truth(loft).world_from_camera[0]), np.array([170.0, 285.0]), np.array([330.0, 190.0]))
+    true = new_box(
+        BoxPose(loft.lens, truth(loft).world_from_camera[0]), np.array([170.0, 285.0]), np.array([330.0, 190.0])
+    )
     assert "spans no face" in ask("lens/box", {"frame": 1001, "from": [10, 10], "to": [300, 12]}, 400)["error"]
     with desk_page(browser, service, takes[0], "lens") as page:
 
@@ -139,7 +148,12 @@ def test_a_box_is_set_by_its_corners_and_tells_the_lens(ask, client, takes, loft
         lines = client.get(f"/shots/{takes[0]}/lens.json").json["lines"]
         assert len(lines) == 12 and sum(all(line["set"]) for line in lines.values()) == 5
         # The corners that were not dragged lie where the box has them.
-        rest = {k: p for line in lines.values() for k, p, fixed in zip(line["ends"], line["points"], line["set"]) if not fixed}
+        rest = {
+            k: p
+            for line in lines.values()
+            for k, p, fixed in zip(line["ends"], line["points"], line["set"])
+            if not fixed
+        }
         assert set(rest) == {5, 6, 7} and max(np.hypot(*np.subtract(p, true[k])) for k, p in rest.items()) < 14.0
         page.locator("#linelist .linerow").click()
         page.keyboard.press("Delete")
@@ -147,10 +161,23 @@ def test_a_box_is_set_by_its_corners_and_tells_the_lens(ask, client, takes, loft
         page.keyboard.press("Control+z")
         expect(page.locator("#linelist")).to_contain_text("5/8")
     clear(ask, client, takes[0])
-    assert "no edge of a box" in ask("lens/edit", {"lines": {"B": {"points": [[1, 1], [90, 90]], "axis": "x", "box": "B", "ends": [0, 7], "set": [True, True]}}}, 400)["error"]
+    assert (
+        "no edge of a box"
+        in ask(
+            "lens/edit",
+            {
+                "lines": {
+                    "B": {"points": [[1, 1], [90, 90]], "axis": "x", "box": "B", "ends": [0, 7], "set": [True, True]}
+                }
+            },
+            400,
+        )["error"]
+    )
 
 
-def test_the_page_says_what_the_solve_tells_of_its_lens_and_changes_a_profile(ask, client, takes, browser, service, database, loft_lines):
+def test_the_page_says_what_the_solve_tells_of_its_lens_and_changes_a_profile(
+    ask, client, takes, browser, service, database, loft_lines
+):
     if not attempts(database, takes[0]):
         solve(from_environment(), takes[0], {}, quiet)
     ask("lens/edit", {"lines": loft_lines, "label": "Draw lines"})

@@ -74,7 +74,9 @@ def test_keys_hold_exactly_and_ends_stand_still(rng):
     shape = Shape(keys, first=1003, last=1015)
     for frame, key in keys.items():
         assert np.allclose(points_at(shape, frame), key.points, atol=1e-9)
-    assert np.allclose(points_at(shape, 990), keys[1001].points) and np.allclose(points_at(shape, 1100), keys[1020].points)
+    assert np.allclose(points_at(shape, 990), keys[1001].points) and np.allclose(
+        points_at(shape, 1100), keys[1020].points
+    )
     assert not shape.alive(1002) and shape.alive(1003) and not shape.alive(1016)
     again = shape_from_json({"keys": keys_to_json(keys), "first": 1003, "last": 1015})
     assert np.allclose(points_at(again, 1013), points_at(shape, 1013), atol=2e-3)
@@ -165,7 +167,9 @@ def test_a_shape_follows_its_subject_over_a_moving_background(rng, model, size):
         turn[:, 2] += [x - size / 2, y - size / 2]
         alpha = cv2.warpAffine(np.ones((size, size), np.float32), turn, (320, 240))[..., None]
         moved = cv2.warpAffine(subject, turn, (320, 240))
-        pictures.append(np.clip(picture * (1 - alpha) + moved * alpha + rng.normal(0, 1.5, picture.shape), 0, 255).astype(np.uint8))
+        pictures.append(
+            np.clip(picture * (1 - alpha) + moved * alpha + rng.normal(0, 1.5, picture.shape), 0, 255).astype(np.uint8)
+        )
         corners = (np.array([[0, 0], [size, 0], [size, size], [0, size]]) - 0.5) @ turn[:, :2].T + turn[:, 2] + 0.5
         centres.append(corners)
     shape = Shape({1: Key(polygon(centres[0]))})
@@ -206,7 +210,11 @@ def test_following_says_why_it_stops(rng):
     shape = Shape({1: Key(polygon(SQUARE * 0 + [[60, 60], [110, 60], [110, 110], [60, 110]]))})
     done = carry(Pictures(pictures), shape, 1, 10)
     assert done.reached == 5 and "frame 6" in done.lost and max(done.keys) == 5
-    for arguments, words in ((dict(model="wobble"), "no motion"), (dict(stop=99), "plate runs"), (dict(stop=1), "nothing to follow")):
+    for arguments, words in (
+        (dict(model="wobble"), "no motion"),
+        (dict(stop=99), "plate runs"),
+        (dict(stop=1), "nothing to follow"),
+    ):
         with pytest.raises(MaskError, match=words):
             carry(Pictures(pictures), shape, 1, **{"stop": 10, **arguments})
 
@@ -232,7 +240,9 @@ def test_an_outline_bends_to_a_subject_that_changes_its_form(rng):
     for model in (SIMILARITY, BENDING):
         done = carry(Pictures(pictures), shape, 1, 15, model)
         assert done.reached == 15 and done.lost == ""
-        scores[model] = np.mean([iou(fill(flatten(done.keys[k + 1].points), 240, 320), fill(o, 240, 320)) for k, o in enumerate(outlines)])
+        scores[model] = np.mean(
+            [iou(fill(flatten(done.keys[k + 1].points), 240, 320), fill(o, 240, 320)) for k, o in enumerate(outlines)]
+        )
     with pytest.raises(MaskError, match="too small"):
         carry(Pictures(pictures), Shape({1: Key(polygon(0.3 * outlines[0]))}), 1, 15, BENDING)
     assert scores[BENDING] > 0.85 and scores[BENDING] > scores[SIMILARITY] + 0.08
@@ -268,7 +278,11 @@ def test_the_background_is_free_or_planar_as_grics_decides(rng):
 def test_tracks_that_go_another_way_are_found_with_what_was_expected_of_them(rng):
     path, points = moving_camera(20), cloud(rng, 150)
     still = np.broadcast_to(points, (20, 150, 3))
-    walking = np.array([[0.0, 0.0, 8.0]]) + rng.uniform(-0.4, 0.4, (12, 3)) + np.arange(20)[:, None, None] * np.array([-0.06, 0.03, 0.0])
+    walking = (
+        np.array([[0.0, 0.0, 8.0]])
+        + rng.uniform(-0.4, 0.4, (12, 3))
+        + np.arange(20)[:, None, None] * np.array([-0.06, 0.03, 0.0])
+    )
     tracks = observe(path, np.concatenate([still, walking], 1), 0.05, rng)
     found = track_departures(tracks, path.frames, (640, 360))
     moving = np.array([np.mean(found.moving[tracks.rows(t)]) for t in range(len(tracks))])
@@ -293,7 +307,13 @@ def test_proposals_cover_the_yard_hands_and_little_else(plate, tracks, plate_fol
         extra, ground = extra + (union & ~true).sum(), ground + (~true).sum()
     assert hit / total > 0.8 and extra / ground < 0.05
     best = found[0]
-    assert best.kind == MOVING and len(best.tracks) > 5 and best.speed > 1.0 and best.background == FREE and best.mask(int(plate.frames[0]) - 5) is None
+    assert (
+        best.kind == MOVING
+        and len(best.tracks) > 5
+        and best.speed > 1.0
+        and best.background == FREE
+        and best.mask(int(plate.frames[0]) - 5) is None
+    )
     everything = np.ones((plate.height, plate.width), bool)
     assert what_moves(plate, tracks, lambda f: everything).proposals == []
     with pytest.raises(MaskError, match="Too few tracks"):

@@ -38,14 +38,26 @@ def masked_shot(service, database, plate_folder, plate, tracks):
     media = Media(service.environment["AMBERKEEL_MEDIA"])
     with session(database) as opened:
         production = Production(name="Masked")
-        row = Plate(source=str(plate_folder / "plate"), label="skl.####.png", first=1001, last=1040, width=640, height=360)
+        row = Plate(
+            source=str(plate_folder / "plate"), label="skl.####.png", first=1001, last=1040, width=640, height=360
+        )
         row.proxies = [media.put(encode_jpeg(plate.read(int(f)))) for f in plate.frames]
         made = Shot(production=production, name="SKL_010", plate=row)
-        small = Shot(production=production, name="Small", plate=Plate(source="x", label="x", first=1, last=2, width=320, height=180))
-        twin = Shot(production=production, name="Twin", plate=Plate(source="x", label="x", first=1001, last=1040, width=640, height=360))
+        small = Shot(
+            production=production,
+            name="Small",
+            plate=Plate(source="x", label="x", first=1, last=2, width=320, height=180),
+        )
+        twin = Shot(
+            production=production,
+            name="Twin",
+            plate=Plate(source="x", label="x", first=1001, last=1040, width=640, height=360),
+        )
         opened.add_all([made, small, twin])
         opened.flush()
-        edits.apply(opened, made.id, "tracks", {"remove": [], "bring": add_run(opened, made, tracks), "label": "Follow"})
+        edits.apply(
+            opened, made.id, "tracks", {"remove": [], "bring": add_run(opened, made, tracks), "label": "Follow"}
+        )
         return made.id
 
 
@@ -178,19 +190,32 @@ def test_a_mask_is_copied_to_a_shot_of_the_same_size_only(ask, client, database)
         assert copied.keys["1005"]["points"] == BOX and copied.source == "copied from SKL_010"
 
 
-def test_proposals_are_masked_or_dismissed_for_good(ask, all_masks, database, service, masked_shot, plate_folder, plate):
+def test_proposals_are_masked_or_dismissed_for_good(
+    ask, all_masks, database, service, masked_shot, plate_folder, plate
+):
     mattes = matte_reader(plate_folder / "mattes", plate)
     media = Media(service.environment["AMBERKEEL_MEDIA"])
     frames = list(range(1010, 1020))
     with session(database) as opened:
-        rows = [Proposal(shot_id=masked_shot, kind="moving", frames=frames, mattes=[put_matte(media, mattes(f)) for f in frames], evidence={"share": 0.03}) for _ in range(2)]
+        rows = [
+            Proposal(
+                shot_id=masked_shot,
+                kind="moving",
+                frames=frames,
+                mattes=[put_matte(media, mattes(f)) for f in frames],
+                evidence={"share": 0.03},
+            )
+            for _ in range(2)
+        ]
         opened.add_all(rows)
         opened.flush()
         first, second = (r.id for r in rows)
         assert next(s for s in stages(opened, opened.get(Shot, masked_shot)) if s.key == "masks").fact == "2 to decide"
     ask(f"proposals/{first}", {"to": "mask"})
     found = all_masks()
-    assert [p["state"] for p in found["proposals"]] == ["accepted", "open"] and found["masks"][0]["name"] == "Moves 1010-1019"
+    assert [p["state"] for p in found["proposals"]] == ["accepted", "open"] and found["masks"][0][
+        "name"
+    ] == "Moves 1010-1019"
     assert found["cover"][12] == pytest.approx(mattes(1013).mean(), abs=0.005) and found["cover"][2] == 0
     number = found["masks"][0]["id"]
     ask(f"masks/{number}", {"values": {"last": 1014}, "label": "Shorten"})
@@ -205,9 +230,16 @@ def test_proposals_are_masked_or_dismissed_for_good(ask, all_masks, database, se
             opened.delete(p)
 
 
-def test_mattes_come_in_from_files_and_leave_as_a_sequence(client, ask, all_masks, database, masked_shot, plate_folder, plate):
+def test_mattes_come_in_from_files_and_leave_as_a_sequence(
+    client, ask, all_masks, database, masked_shot, plate_folder, plate
+):
     paths = sorted((plate_folder / "mattes").iterdir())[:6]
-    form = {"files": [(io.BytesIO(p.read_bytes()), p.name) for p in paths], "name": "Roto", "channel": "luma", "offset": "3"}
+    form = {
+        "files": [(io.BytesIO(p.read_bytes()), p.name) for p in paths],
+        "name": "Roto",
+        "channel": "luma",
+        "offset": "3",
+    }
     number = client.post(f"/shots/{masked_shot}/mattes", data=form, headers={"Accept": "application/json"}).json["job"]
     job = wait(database, number)
     assert job.state == "done" and "nothing for 1001-1003, 1010-1040" in job.doing
@@ -218,12 +250,21 @@ def test_mattes_come_in_from_files_and_leave_as_a_sequence(client, ask, all_mask
         assert len(packed.namelist()) == 40 and packed.namelist()[0] == f"skl_010_matte/skl_010_matte.1001.{kind}"
     true = matte_reader(plate_folder / "mattes", plate)(1002)
     packed = zipfile.ZipFile(io.BytesIO(client.get(f"/shots/{masked_shot}/mattes.zip").data))
-    sent = cv2.imdecode(np.frombuffer(packed.read("skl_010_matte/skl_010_matte.1005.png"), np.uint8), cv2.IMREAD_GRAYSCALE)
+    sent = cv2.imdecode(
+        np.frombuffer(packed.read("skl_010_matte/skl_010_matte.1005.png"), np.uint8), cv2.IMREAD_GRAYSCALE
+    )
     assert np.array_equal(sent > 127, true)
     headers = {"Accept": "application/json"}
-    for bad, words in (({"where": "../../etc/x.####.png"}, "not under a plate root"), ({}, "Choose the files"), ({"where": "x", "offset": "z"}, "no number"), ({"where": "x", "channel": "heat"}, "no channel")):
+    for bad, words in (
+        ({"where": "../../etc/x.####.png"}, "not under a plate root"),
+        ({}, "Choose the files"),
+        ({"where": "x", "offset": "z"}, "no number"),
+        ({"where": "x", "channel": "heat"}, "no channel"),
+    ):
         assert words in client.post(f"/shots/{masked_shot}/mattes", data=bad, headers=headers).json["error"]
-    number = client.post(f"/shots/{masked_shot}/mattes", data={"where": "SKL_010", "offset": "900"}, headers=headers).json["job"]
+    number = client.post(
+        f"/shots/{masked_shot}/mattes", data={"where": "SKL_010", "offset": "900"}, headers=headers
+    ).json["job"]
     job = wait(database, number)
     assert job.state == "failed" and "offset in frames" in job.error
 
@@ -239,14 +280,19 @@ def wait(database, number, seconds=90):
     raise AssertionError("the job did not end")
 
 
-def test_spots_are_tried_on_a_frame_and_learned_over_a_range(ask, all_masks, database, masked_shot, plate_folder, plate):
+def test_spots_are_tried_on_a_frame_and_learned_over_a_range(
+    ask, all_masks, database, masked_shot, plate_folder, plate
+):
     mattes = matte_reader(plate_folder / "mattes", plate)
     number = ask("masks")["mask"]
     assert "not the subject" in ask(f"masks/{number}/try", {"frame": 1012}, 400)["error"]
     assert "needs spots" in ask(f"masks/{number}/learn", {}, 400)["error"]
     true = mattes(1012)
     deep = cv2.distanceTransform(true.astype(np.uint8), cv2.DIST_L2, 5)
-    inside, outside = np.argwhere(deep > 3), np.argwhere(cv2.distanceTransform((~true).astype(np.uint8), cv2.DIST_L2, 5) > 12)
+    inside, outside = (
+        np.argwhere(deep > 3),
+        np.argwhere(cv2.distanceTransform((~true).astype(np.uint8), cv2.DIST_L2, 5) > 12),
+    )
     rng = np.random.default_rng(3)
     samples = [[1012, x + 0.5, y + 0.5, True] for y, x in inside[rng.choice(len(inside), 8)].tolist()]
     samples += [[1012, x + 0.5, y + 0.5, False] for y, x in outside[rng.choice(len(outside), 9)].tolist()]
@@ -254,8 +300,13 @@ def test_spots_are_tried_on_a_frame_and_learned_over_a_range(ask, all_masks, dat
     assert ask("look", {"frame": 1012})["frame"] == 1012 and "no frame 99" in ask("look", {"frame": 99}, 400)["error"]
     found = ask(f"masks/{number}/try", {"frame": 1012})
     assert found["share"] == pytest.approx(true.mean(), rel=0.6) and all_masks()["masks"][0]["mattes"] == {}
-    tasks.learn(from_environment(), masked_shot, {"mask": number, "first": 1011, "last": 1013}, lambda share, doing: None)
-    assert sorted(all_masks()["masks"][0]["mattes"]) == ["1011", "1012", "1013"] and all_masks()["masks"][0]["mattes"]["1012"] == found["matte"]
+    tasks.learn(
+        from_environment(), masked_shot, {"mask": number, "first": 1011, "last": 1013}, lambda share, doing: None
+    )
+    assert (
+        sorted(all_masks()["masks"][0]["mattes"]) == ["1011", "1012", "1013"]
+        and all_masks()["masks"][0]["mattes"]["1012"] == found["matte"]
+    )
     ask("undo")
     assert all_masks()["masks"][0]["mattes"] == {}
 
@@ -264,7 +315,13 @@ def test_what_moves_is_proposed_by_a_job_and_accepted(all_masks, ask, database, 
     job = wait(database, ask("propose")["job"])
     assert job.state == "done" and re.match(r"Found \d+ regions? that moves? by", job.doing), job.doing
     found = all_masks()["proposals"]
-    assert found and found[0]["kind"] == "moving" and found[0]["tracks"] and found[0]["evidence"]["tails"] and found[0]["evidence"]["speed"] > 1
+    assert (
+        found
+        and found[0]["kind"] == "moving"
+        and found[0]["tracks"]
+        and found[0]["evidence"]["tails"]
+        and found[0]["evidence"]["speed"] > 1
+    )
     for p in found:
         ask(f"proposals/{p['id']}", {"to": "dismissed"})
     assert wait(database, ask("propose")["job"]).state == "done"
@@ -285,7 +342,15 @@ def test_a_shape_bends_to_its_subject_by_a_job(ask, all_masks, database, masked_
 
     key = trace(seen, [before], points=40)[before]
     number = ask("masks", {"points": key.points.tolist(), "frame": before})["mask"]
-    assert wait(database, ask(f"masks/{number}/carry", {"start": before, "stop": before + 4, "model": "bending to the subject"})["job"]).state == "done"
+    assert (
+        wait(
+            database,
+            ask(f"masks/{number}/carry", {"start": before, "stop": before + 4, "model": "bending to the subject"})[
+                "job"
+            ],
+        ).state
+        == "done"
+    )
     shape = shape_from_json(all_masks()["masks"][0])
     found, true = fill(flatten(shape.keys[before + 4].points), 360, 640), seen(before + 4)
     assert list(shape.keys) == list(range(before, before + 5)) and (found & true).sum() / (found | true).sum() > 0.7
@@ -304,7 +369,9 @@ def test_the_pages_draw_the_same_shape_as_the_server(browser, service, masked_sh
     for frame in (995, 1001, 1004, 1009, 1015, 1030):
         drawn = np.array(page.evaluate(body, [{str(f): k for f, k in keys.items()}, frame]))
         assert np.allclose(drawn, flatten(points_at(shape, frame)), atol=1e-6)
-    split = "async (points) => { const m = await import('/static/desk/masks/shapes.js'); return m.split(points, 2, 0.4); }"
+    split = (
+        "async (points) => { const m = await import('/static/desk/masks/shapes.js'); return m.split(points, 2, 0.4); }"
+    )
     after = np.array(page.evaluate(split, base.tolist()))
     assert len(after) == 8
     assert np.mean(fill(flatten(after), 400, 600) ^ fill(flatten(base), 400, 600)) < 2e-3
@@ -407,12 +474,26 @@ def test_proposals_say_what_they_are_and_select_their_tracks(page, database, mas
         ids = [t.id for t in live_tracks(opened, opened.get(Shot, masked_shot)) if 1012 in t.frames][:3]
         tails = [[ids[0], [1010, 1012], [[50, 50], [60, 50]]]]
         for kind, gap in (("moving", 3), ("reflection", None), ("crossing", None)):
-            evidence = {"speed": None if kind == "reflection" else 1.5, "share": 0.01, "background": "free", "gap": gap, "tails": tails}
-            opened.add(Proposal(shot_id=masked_shot, kind=kind, frames=[1010, 1011, 1012], mattes=[], tracks=ids, evidence=evidence))
+            evidence = {
+                "speed": None if kind == "reflection" else 1.5,
+                "share": 0.01,
+                "background": "free",
+                "gap": gap,
+                "tails": tails,
+            }
+            opened.add(
+                Proposal(
+                    shot_id=masked_shot, kind=kind, frames=[1010, 1011, 1012], mattes=[], tracks=ids, evidence=evidence
+                )
+            )
         opened.get(Shot, masked_shot).revision += 1
     page.reload()
     page.wait_for_selector("body[data-ready]")
-    for kind, words in (("Moves by itself", "another way"), ("Reflection", "mirror images"), ("False corners", "slide along an edge")):
+    for kind, words in (
+        ("Moves by itself", "another way"),
+        ("Reflection", "mirror images"),
+        ("False corners", "slide along an edge"),
+    ):
         card = page.locator(".proposal", has_text=f"{kind}, 1010-1012")
         expect(card).to_contain_text(words)
         card.get_by_role("button", name="Select its tracks").click()

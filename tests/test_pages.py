@@ -88,7 +88,9 @@ def test_preview_finds_features_without_keeping_them(client, solved_shot, state)
     few = client.post(f"/shots/{solved_shot}/preview", json={"frame": 1005, "count": 60}).json["features"]
     many = client.post(f"/shots/{solved_shot}/preview", json={"frame": 1005, "count": 240}).json["features"]
     assert 30 < len(few) <= 60 < len(many) <= 240
-    wide = client.post(f"/shots/{solved_shot}/preview", json={"frame": 1005, "count": 240, "spacing": 40}).json["features"]
+    wide = client.post(f"/shots/{solved_shot}/preview", json={"frame": 1005, "count": 240, "spacing": 40}).json[
+        "features"
+    ]
     xy = np.array(wide)
     assert (np.linalg.norm(xy[:, None] - xy[None], axis=2) + 1e3 * np.eye(len(xy))).min() >= 39.8
     for body, words in [({"frame": 7}, "no frame 7"), ({"frame": 1005, "count": "many"}, "no number"),
@@ -123,14 +125,18 @@ def test_the_datum_is_tried_before_it_is_kept(client, solved_shot, state):
         assert answer.status_code == 400 and words in answer.json["error"]
     assert client.get(f"/shots/{solved_shot}/state.json").json["datum"] == {}
     assert datum(what="ground", tracks=ids).json["datum"]["ground"] == ids
-    assert datum(what="scale", tracks=ids[:2], distance="8,5", unit="ft").json["datum"]["scale"]["metres"] == pytest.approx(2.5908)
+    assert datum(what="scale", tracks=ids[:2], distance="8,5", unit="ft").json["datum"]["scale"][
+        "metres"
+    ] == pytest.approx(2.5908)
     solved = client.get(f"/attempts/{state['pinned']}.json").json
     assert len(solved["card"]) == 40 and solved["ground_rms"] > 0
     place = {p["track"]: np.array(p["xyz"]) for p in solved["world"]["points"]}
     assert np.linalg.norm(place[low[0]["track"]] - place[low[1]["track"]]) == pytest.approx(2.5908)
 
     points = list(csv.DictReader(io.StringIO(client.get(f"/shots/{solved_shot}/handoff/points.csv").text)))
-    assert float(next(p for p in points if p["track"] == low[0]["track"])["x"]) == pytest.approx(place[low[0]["track"]][0], abs=1e-5)
+    assert float(next(p for p in points if p["track"] == low[0]["track"])["x"]) == pytest.approx(
+        place[low[0]["track"]][0], abs=1e-5
+    )
     assert datum(what="clear").json["datum"] == {}
     for _ in range(3):
         client.post(f"/shots/{solved_shot}/undo")
@@ -207,7 +213,13 @@ def test_a_video_comes_in_with_its_own_rate(client, database, tmp_path, plate):
 
 
 def test_rates_are_written_as_people_write_them():
-    assert [show_rate(r) for r in ("24/1", "24000/1001", "25/1", "30000/1001", "60/1")] == ["24", "23.976", "25", "29.97", "60"]
+    assert [show_rate(r) for r in ("24/1", "24000/1001", "25/1", "30000/1001", "60/1")] == [
+        "24",
+        "23.976",
+        "25",
+        "29.97",
+        "60",
+    ]
 
 
 def test_a_shot_without_anything_has_its_empty_words(database, service, client):
@@ -222,4 +234,7 @@ def test_a_shot_without_anything_has_its_empty_words(database, service, client):
     assert facts["lens"][1] == "f 27 mm typed" and facts["handoff"][1] == "nothing yet"
     assert client.get(f"/shots/{number}").headers["Location"].endswith("/plate")
     assert client.get(f"/shots/{number}/tracks.json").json["ids"] == []
-    assert "no pinned attempt" in client.post(f"/shots/{number}/datum", json={"what": "origin", "tracks": [1]}).json["error"]
+    assert (
+        "no pinned attempt"
+        in client.post(f"/shots/{number}/datum", json={"what": "origin", "tracks": [1]}).json["error"]
+    )

@@ -46,7 +46,9 @@ def test_folder_pattern_and_range(folder):
     gray.close()
 
 
-@pytest.mark.parametrize(("suffix", "kind"), [("tif", oiio.UINT16), ("dpx", oiio.UINT16), ("exr", oiio.HALF), ("jpg", oiio.UINT8)])
+@pytest.mark.parametrize(
+    ("suffix", "kind"), [("tif", oiio.UINT16), ("dpx", oiio.UINT16), ("exr", oiio.HALF), ("jpg", oiio.UINT8)]
+)
 def test_every_format_reads_alike(tmp_path, suffix, kind):
     flat = np.full((40, 64, 3), 0.5, np.float32)
     out = oiio.ImageOutput.create(str(tmp_path / f"a.{suffix}"))
@@ -81,7 +83,11 @@ def test_bad_plates_get_a_sentence(folder, tmp_path):
         cases.append((tmp_path / name, words))
     (tmp_path / "one").mkdir()
     shutil.copy(folder / "skl.1001.png", tmp_path / "one")
-    cases += [(tmp_path / "one", "one frame only"), (tmp_path / "empty.mov", "no folder|No files match"), (tmp_path / "none" / "x.#.png", "no folder")]
+    cases += [
+        (tmp_path / "one", "one frame only"),
+        (tmp_path / "empty.mov", "no folder|No files match"),
+        (tmp_path / "none" / "x.#.png", "no folder"),
+    ]
     whole = video(tmp_path / "whole.mp4", 60).read_bytes()
     (tmp_path / "cut.mp4").write_bytes(whole[: len(whole) * 2 // 3])
     cases.append((tmp_path / "cut.mp4", "cut off|cannot be read as a video"))

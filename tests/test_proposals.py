@@ -35,7 +35,10 @@ def test_a_turning_camera_is_told_from_a_plane(rng):
     assert len(on[0]) == len(on[1]) and np.median(found.motions[pair].residuals(*on)) < 0.1
     wall = cloud(rng, 200)
     wall[:, 2] = 8.0 + 0.3 * wall[:, 0] + 0.2 * wall[:, 1]
-    assert commonest(track_departures(observe(moving_camera(16), wall, 0.05, rng), frames, (640, 360)).motions, frames) == PLANAR
+    assert (
+        commonest(track_departures(observe(moving_camera(16), wall, 0.05, rng), frames, (640, 360)).motions, frames)
+        == PLANAR
+    )
 
 
 def stamped(path, points, patches, order):
@@ -98,7 +101,14 @@ def test_corners_that_two_edges_make_only_in_the_picture_are_proposed(rng):
         picture = np.full((360, 640, 3), 120, np.uint8)
         for pieces, grey, width in ((far, 40, 7), (near, 220, 11)):
             for a, b in lines(frame, pieces):
-                cv2.line(picture, *(np.round(16 * p).astype(int).tolist() for p in (a, b)), (grey,) * 3, width, cv2.LINE_AA, 4)
+                cv2.line(
+                    picture,
+                    *(np.round(16 * p).astype(int).tolist() for p in (a, b)),
+                    (grey,) * 3,
+                    width,
+                    cv2.LINE_AA,
+                    4,
+                )
         return picture
 
     def crossing(a, b, c, d):
@@ -111,7 +121,9 @@ def test_corners_that_two_edges_make_only_in_the_picture_are_proposed(rng):
     pieces = [(tracks.frames[r], tracks.xy[r], tracks.sigma[r], tracks.score[r]) for r in map(tracks.rows, range(true))]
     for i in range(3):
         for j in range(3):
-            at = np.array([crossing(*lines(f, near)[i], *lines(f, far)[j]) for f in path.frames]) + rng.normal(0, 0.05, (30, 2))
+            at = np.array([crossing(*lines(f, near)[i], *lines(f, far)[j]) for f in path.frames]) + rng.normal(
+                0, 0.05, (30, 2)
+            )
             seen = ((at > 12) & (at < [628, 348])).all(1)
             if seen.sum() > 12:
                 pieces.append((path.frames[seen], at[seen], np.full(seen.sum(), 0.05), np.ones(seen.sum())))

@@ -36,7 +36,9 @@ def production(database, service):
 def fresh_shot(database, production, service):
     root = Path(service.environment["AMBERKEEL_PLATE_ROOTS"]) / "SKL_010"
     with session(database) as opened:
-        plate = Plate(source=str(root / "skl.####.png"), label="skl.####.png", first=1001, last=1040, width=640, height=360)
+        plate = Plate(
+            source=str(root / "skl.####.png"), label="skl.####.png", first=1001, last=1040, width=640, height=360
+        )
         shot = Shot(production_id=production, name=f"shot {time.monotonic_ns()}", plate=plate)
         opened.add(shot)
         opened.flush()
@@ -62,7 +64,10 @@ def test_changes_need_the_pages_token(service):
 
 @pytest.mark.parametrize("path", ["../..", "/etc", "SKL_010/../../.."])
 def test_no_path_leads_out_of_the_plate_roots(client, production, path):
-    assert b"leads out of the plate roots" in client.get(f"/productions/{production}/new", query_string={"root": 0, "path": path}).data
+    assert (
+        b"leads out of the plate roots"
+        in client.get(f"/productions/{production}/new", query_string={"root": 0, "path": path}).data
+    )
     answer = client.get(f"/productions/{production}/confirm", query_string={"source": f"root:0:{path}/x.#.png"})
     assert answer.status_code == 400 and b"leads out" in answer.data
 
@@ -79,7 +84,9 @@ def test_links_do_not_lead_out_either(client, production, service):
 
 def test_uploads_are_judged_by_what_they_hold(client, production, plate_folder, service):
     def upload(files):
-        return client.post(f"/productions/{production}/upload", data={"files": files}, headers={"Accept": "application/json"})
+        return client.post(
+            f"/productions/{production}/upload", data={"files": files}, headers={"Accept": "application/json"}
+        )
 
     uploads = Path(service.environment["AMBERKEEL_MEDIA"]) / "uploads"
     before = set(uploads.iterdir()) if uploads.exists() else set()
@@ -101,13 +108,27 @@ def test_uploads_are_judged_by_what_they_hold(client, production, plate_folder, 
     page = client.get(answer.json["next"]).data
     assert b"0-3" in page
     source = re.search(rb'name="source" value="([^"]+)"', page).group(1).decode()
-    form = {"source": source, "name": "zipped", "sensor": "typed", "sensor_width": "0.98", "sensor_unit": "in", "fps": "24/1"}
-    for bad, words in [({"sensor_width": "0"}, "between"), ({"fps_typed": "x"}, "no frame rate"), ({"last": "0"}, "must come after"), ({"name": ""}, "needs a name")]:
+    form = {
+        "source": source,
+        "name": "zipped",
+        "sensor": "typed",
+        "sensor_width": "0.98",
+        "sensor_unit": "in",
+        "fps": "24/1",
+    }
+    for bad, words in [
+        ({"sensor_width": "0"}, "between"),
+        ({"fps_typed": "x"}, "no frame rate"),
+        ({"last": "0"}, "must come after"),
+        ({"name": ""}, "needs a name"),
+    ]:
         assert words in client.post(f"/productions/{production}/confirm", data={**form, **bad}).text
     done = client.post(f"/productions/{production}/confirm", data={**form, "preset": "Yard camera"})
     assert done.status_code == 302
     with session(service.environment["AMBERKEEL_DATABASE"]) as opened:
-        assert opened.scalar(select(SensorPreset.width_mm).where(SensorPreset.name == "Yard camera")) == pytest.approx(24.892)
+        assert opened.scalar(select(SensorPreset.width_mm).where(SensorPreset.name == "Yard camera")) == pytest.approx(
+            24.892
+        )
     assert "is in already" in client.get(answer.json["next"]).text
     assert "Yard camera" in client.get(answer.json["next"]).text
 
@@ -125,7 +146,10 @@ def test_edits_on_an_old_state_are_refused(client, database, fresh_shot):
             edits.undo(opened, fresh_shot)
         edits.redo(opened, fresh_shot)
         assert opened.get(Shot, fresh_shot).datum == {"origin": [1]}
-    for body, words in [({"kind": "states", "payload": {"states": {"active": []}}}, "No track is selected"), ({"kind": "what", "payload": {}}, "no edit")]:
+    for body, words in [
+        ({"kind": "states", "payload": {"states": {"active": []}}}, "No track is selected"),
+        ({"kind": "what", "payload": {}}, "no edit"),
+    ]:
         assert words in client.post(f"/shots/{fresh_shot}/edit", json=body).json["error"]
 
 

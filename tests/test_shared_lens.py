@@ -41,7 +41,10 @@ def test_two_shots_sharpen_their_one_lens(rng):
     assert lens == both[1].path.lens and [s.recipe.shared_with for s in both] == [("still",), ("near",)]
     assert both[0].focal_sigma_px == pytest.approx(both[1].focal_sigma_px)
     assert both[0].focal_sigma_px < 0.9 * min(s.focal_sigma_px for s in singles)
-    assert abs(lens.focal_px[0] - 700.0) < 3.0 * both[0].focal_sigma_px and abs(lens.radial[0] + 0.08) < 3.0 * both[0].k1_sigma
+    assert (
+        abs(lens.focal_px[0] - 700.0) < 3.0 * both[0].focal_sigma_px
+        and abs(lens.radial[0] + 0.08) < 3.0 * both[0].k1_sigma
+    )
     assert not any("same lens" in sentence(note) for s in both for note in s.lens_report.notes)
     for one, shared in zip(singles, both):
         assert shared.rms_px == pytest.approx(one.rms_px, rel=0.03) and np.isfinite(shared.position_sigma).all()
@@ -69,7 +72,9 @@ def test_shots_that_cannot_share_a_lens_say_so(rng):
 def test_tracks_held_out_say_what_a_shot_tells_of_its_lens(rng):
     _, good = take("good", rng)
     report = alone(good).lens_report
-    assert {t.name for t in report.trials} == {"focal", "k1"} and all(t.determined and t.after_px > t.before_px for t in report.trials)
+    assert {t.name for t in report.trials} == {"focal", "k1"} and all(
+        t.determined and t.after_px > t.before_px for t in report.trials
+    )
     assert all(v.determined for v in report.values if v.free) and not report.notes
     _, thin = take("thin", rng, k1=0.0, step=0.002)
     report = alone(thin).lens_report
@@ -105,7 +110,10 @@ def test_a_softly_known_focal_length_starts_a_shot_with_little_parallax(rng):
 
 def true_box(rng):
     """A lens and pose, and a box's corners seen through them."""
-    pose = BoxPose(Lens.centred(960, 540, 1000.0, -0.1), guessed_pose(960, 540).rotation @ rotation_exp(np.array([0.1, -0.3, 0.05])))
+    pose = BoxPose(
+        Lens.centred(960, 540, 1000.0, -0.1),
+        guessed_pose(960, 540).rotation @ rotation_exp(np.array([0.1, -0.3, 0.05])),
+    )
     return pose, new_box(pose, np.array([250.0, 430.0]), np.array([620.0, 130.0]))
 
 
@@ -116,7 +124,11 @@ def test_a_box_s_corners_follow_those_that_were_dragged(rng):
     settled, _ = settle_box(start, dragged, pose, True)
     assert settled[dragged] == pytest.approx(true[dragged]) and np.abs(settled - true).max() < 2.0
     # Without a lens it is found on the way, near enough to go on dragging.
-    now, done, seen = new_box(guessed_pose(960, 540), [300.0, 400.0], [600.0, 150.0]), np.zeros(8, bool), guessed_pose(960, 540)
+    now, done, seen = (
+        new_box(guessed_pose(960, 540), [300.0, 400.0], [600.0, 150.0]),
+        np.zeros(8, bool),
+        guessed_pose(960, 540),
+    )
     for corner in (0, 1, 2, 3, 4, 6, 5):
         now[corner], done[corner] = true[corner], True
         now, seen = settle_box(now, done, seen, False)
@@ -128,7 +140,9 @@ def test_a_box_s_corners_follow_those_that_were_dragged(rng):
 
 def test_a_box_s_edges_are_axis_lines(rng):
     lens = Lens.centred(960, 540, 1000.0)
-    true = new_box(BoxPose(lens, true_box(rng)[0].rotation), np.array([250.0, 430.0]), np.array([620.0, 130.0])) + rng.normal(0, 0.3, (8, 2))
+    true = new_box(
+        BoxPose(lens, true_box(rng)[0].rotation), np.array([250.0, 430.0]), np.array([620.0, 130.0])
+    ) + rng.normal(0, 0.3, (8, 2))
     none = box_lines("Box 1", 7, true, np.zeros(8, bool))
     assert len(none) == 12 and read_lines(list(none.values()), 960, 540) == []
     lines = box_lines("Box 1", 7, true, np.ones(8, bool))
@@ -140,7 +154,11 @@ def test_a_box_s_edges_are_axis_lines(rng):
 
 
 RADIAL = replace(Lens.centred(640, 360, 600.0), radial=(-0.12, 0.04, 0.0), principal_px=(326.0, 176.0))
-SQUEEZED = replace(Lens.centred(640, 480, 1100.0), focal_px=(600.0, 1150.0), two_axis=(-0.06, -0.02, 0.0, 0.0, 0.0, -0.03, -0.05, 0.0, 0.0, 0.0))
+SQUEEZED = replace(
+    Lens.centred(640, 480, 1100.0),
+    focal_px=(600.0, 1150.0),
+    two_axis=(-0.06, -0.02, 0.0, 0.0, 0.0, -0.03, -0.05, 0.0, 0.0, 0.0),
+)
 
 
 @pytest.mark.parametrize(
@@ -148,7 +166,16 @@ SQUEEZED = replace(Lens.centred(640, 480, 1100.0), focal_px=(600.0, 1150.0), two
     [
         (RADIAL, dots(), ChartOrder(9, 6, 25.0, "dots"), (100, 62), (50, 20), (360, 450), 7, 0.15),
         (RADIAL, tags(6, 4, 30.0), ChartOrder(6, 4, 30.0, "tags"), (108, 70), (50, 20), (360, 450), 7, 0.15),
-        (RADIAL, tags(1, 1, 110.0, first=5), ChartOrder(0, 0, 110.0, "loose", radial=1), (55, 55), (120, 60), (360, 450), 24, 2.0),
+        (
+            RADIAL,
+            tags(1, 1, 110.0, first=5),
+            ChartOrder(0, 0, 110.0, "loose", radial=1),
+            (55, 55),
+            (120, 60),
+            (360, 450),
+            24,
+            2.0,
+        ),
         (SQUEEZED, chess(), ChartOrder(9, 6, 25.0, anamorphic=True), (100, 62), (80, 25), (560, 700), 9, 0.2),
     ],
     ids=["dots", "board of tags", "loose tags", "anamorphic"],
@@ -157,7 +184,9 @@ def test_grids_of_every_kind_tell_the_lens(lens, paint, order, middle, spread, r
     pictures = []
     for k in range(count):
         rotation = rotation_exp(np.array([rng.uniform(-0.6, 0.6), rng.uniform(-0.6, 0.6), rng.uniform(-0.3, 0.3)]))
-        shift = np.array([*(rng.uniform(-s, s) for s in spread), rng.uniform(*reach)]) - rotation @ np.array([*middle, 0.0])
+        shift = np.array([*(rng.uniform(-s, s) for s in spread), rng.uniform(*reach)]) - rotation @ np.array(
+            [*middle, 0.0]
+        )
         pictures.append((f"grid {k}", filmed(lens, rotation, shift, paint, rng)))
     views, (width, height) = find_views(pictures, order)
     found = calibrate(views, width, height, order)
@@ -173,8 +202,15 @@ def test_values_typed_into_a_profile_say_so_and_are_checked():
     typed = told.retyped({"k1": (-0.1, 0.01), "focal": (620.0, 3.0), "cx": (320.0, 1.0)}, True)
     again = read_profile(profile_document(typed))
     assert again == typed and set(again.sources) == {"k1", "focal", "cx"} and told.sources == {}
-    assert typed.lens.focal_px == (620.0, 620.0) and typed.lens.radial == (-0.1, 0.04, 0.0) and typed.sigma["k1"] == 0.01
+    assert (
+        typed.lens.focal_px == (620.0, 620.0) and typed.lens.radial == (-0.1, 0.04, 0.0) and typed.sigma["k1"] == 0.01
+    )
     assert told.retyped({}, False).focal_sigma_px == 0.0
-    for values, words in (({"division": (0.1, 0.0)}, "has no division"), ({"k1": (np.nan, 0.0)}, "cannot be"), ({"k1": (-9.0, 0.0)}, "fold"), ({"focal": (-5.0, 0.0)}, "impossible")):
+    for values, words in (
+        ({"division": (0.1, 0.0)}, "has no division"),
+        ({"k1": (np.nan, 0.0)}, "cannot be"),
+        ({"k1": (-9.0, 0.0)}, "fold"),
+        ({"focal": (-5.0, 0.0)}, "impossible"),
+    ):
         with pytest.raises(LensError, match=words):
             told.retyped(values, True)

@@ -55,7 +55,9 @@ def floor_off(answer, rotation):
     return np.degrees(np.arcsin(worst))
 
 
-def test_a_dragged_line_settles_focal_length_and_floor_and_the_solve_holds_the_profile(page, client, shot_id, doors, lines):
+def test_a_dragged_line_settles_focal_length_and_floor_and_the_solve_holds_the_profile(
+    page, client, shot_id, doors, lines
+):
     ask = poster(client, shot_id)
     # One line along Z only, with two points: what is off would else be told from the others, and change little.
     deep = [n for n in lines if n.startswith("Z")]

@@ -22,8 +22,12 @@ def still(position=(0.0, 0.0, 0.0), target=(0.0, 0.0, -5.0)) -> Move:
 
 def small_shot(mesh, lens=None, move=None, actors=(), **options) -> Shot:
     behind = panel([-1, -1, 9], [2, 0, 0], [0, 2, 0], 0)
-    scene = build_scene(join([mesh, behind]), actors, [GREY, WHITE], (0.2, 0.9, 0.3), haze=(0.0, 0.0, 0.0), haze_reach=0.0)
-    return Shot("test", scene, lens or Lens.centred(160, 120, 150.0), move or still(), np.arange(1, 11), grain=0.0, **options)
+    scene = build_scene(
+        join([mesh, behind]), actors, [GREY, WHITE], (0.2, 0.9, 0.3), haze=(0.0, 0.0, 0.0), haze_reach=0.0
+    )
+    return Shot(
+        "test", scene, lens or Lens.centred(160, 120, 150.0), move or still(), np.arange(1, 11), grain=0.0, **options
+    )
 
 
 def spot(x, y, z, size=0.06):
@@ -130,7 +134,8 @@ def test_film_has_the_grain_and_the_exposure_asked_for():
 
 
 @pytest.mark.parametrize(
-    "make", ["planks", "painted_strakes", "shingle", "stone", "concrete", "canvas", "rope", "iron", "heath", "cloud", "cloth"]
+    "make",
+    ["planks", "painted_strakes", "shingle", "stone", "concrete", "canvas", "rope", "iron", "heath", "cloud", "cloth"],
 )
 def test_textures_tile_and_hold_detail(make, monkeypatch):
     monkeypatch.setattr(textures, "SIZE", 256)
@@ -167,6 +172,8 @@ def test_a_hand_held_camera_wanders_smoothly(rng):
     noise = wander.at(t)
     assert np.allclose(noise.std(0)[:3], 0.02, rtol=0.25)
     assert np.abs(np.diff(noise[:, 0])).max() < 0.002
-    position, rotation = Move(np.array([0.0, 200.0, 400.0]), np.zeros((3, 3)), np.tile([0.0, 0.0, -4.0], (3, 1)), wander).poses(t)
+    position, rotation = Move(
+        np.array([0.0, 200.0, 400.0]), np.zeros((3, 3)), np.tile([0.0, 0.0, -4.0], (3, 1)), wander
+    ).poses(t)
     assert np.allclose(np.einsum("nij,nkj->nik", rotation, rotation), np.eye(3), atol=1e-9)
     assert 0.01 < np.abs(position).max() < 0.1

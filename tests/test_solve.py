@@ -74,7 +74,8 @@ def test_a_known_focal_length_is_kept_and_the_seed_repeats(rng):
 
 
 @pytest.mark.parametrize(
-    ("step", "count", "words"), [(0.0, 120, "No parallax"), (0.08, 6, "Only 6 tracks are active|Too few"), (0.0, 0, "active")]
+    ("step", "count", "words"),
+    [(0.0, 120, "No parallax"), (0.08, 6, "Only 6 tracks are active|Too few"), (0.0, 0, "active")],
 )
 def test_shots_that_give_no_camera_say_why(step, count, words, rng):
     path = moving_camera(step=step)

@@ -201,7 +201,9 @@ def test_two_shots_of_one_set_are_adjusted_with_the_points_that_both_see(rng):
         tracks = observe(path, points, 0.05, rng)
         problem = known(path, tracks)
         problem.triangulate(problem.active, 3.0)
-        parts.append((tracks, problem.bundle(problem.solved, problem.active, problem.all_but_first, Freedom(("focal",)))[0]))
+        parts.append(
+            (tracks, problem.bundle(problem.solved, problem.active, problem.all_but_first, Freedom(("focal",)))[0])
+        )
     names = [list(tracks.names) for tracks, _ in parts]
     same = [SamePoint(((0, names[0].index(n)), (1, names[1].index(n)))) for n in names[0] if n in names[1]]
     bundles = [bundle for _, bundle in parts]
@@ -266,7 +268,9 @@ def test_a_long_shot_without_common_tracks_is_grown_through(rng):
     assert np.median(tracks.lengths) < 80
     solved = solve_tracks(tracks, path.frames, 640, 360, Recipe(distortion="none"))
     assert solved.path.lens.focal_px[0] == pytest.approx(700.0, rel=0.01)
-    seen = np.array([((path.project(points, k) > 0) & (path.project(points, k) < [640, 360])).all(1) for k in range(120)])
+    seen = np.array(
+        [((path.project(points, k) > 0) & (path.project(points, k) < [640, 360])).all(1) for k in range(120)]
+    )
     assert np.sqrt(np.nanmean(slip_px(solved.path, path, points, seen) ** 2)) < 0.05
 
 

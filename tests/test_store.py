@@ -122,7 +122,11 @@ def test_foreign_tracks_and_attempts_are_left_alone(opened, shot_id):
     opened.add(other)
     opened.flush()
     ids = [t.id for t in live_tracks(opened, opened.get(Shot, shot_id))][:5]
-    for kind, payload in [("states", {"states": {"excluded": ids}}), ("tracks", {"remove": ids}), ("pin", {"attempt": 999999})]:
+    for kind, payload in [
+        ("states", {"states": {"excluded": ids}}),
+        ("tracks", {"remove": ids}),
+        ("pin", {"attempt": 999999}),
+    ]:
         with pytest.raises(KeelError):
             edits.apply(opened, other.id, kind, payload)
     with pytest.raises(KeelError, match="no track state"):
@@ -187,11 +191,17 @@ def test_the_datum_is_set_on_solved_points(opened, shot_id, service):
     first = read_path(document).frames[0]
     axes = {"rotations": {str(first): read_path(document).world_from_camera[0].tolist()}, "place": None}
     shot.datum = {"axes": axes}
-    assert np.allclose(datum_of(opened, media, shot, attempt).rotation, np.eye(3)) and state_of(opened, shot_id, "world").fact == "ground"
+    assert (
+        np.allclose(datum_of(opened, media, shot, attempt).rotation, np.eye(3))
+        and state_of(opened, shot_id, "world").fact == "ground"
+    )
     shot.datum = {"ground": chosen, "axes": {**axes, "place": {"frame": int(first), "xyz": [0.5, 1.7, 3.0]}}}
     placed = datum_of(opened, media, shot, attempt)
     assert placed.camera(read_path(document)).positions[0] == pytest.approx([0.5, 1.7, 3.0], abs=1e-6)
-    assert state_of(opened, shot_id, "world").state == "settled" and state_of(opened, shot_id, "world").fact == "ground, origin, scale"
+    assert (
+        state_of(opened, shot_id, "world").state == "settled"
+        and state_of(opened, shot_id, "world").fact == "ground, origin, scale"
+    )
     # A track is meant by its id: another name changes nothing, and another track of the old name stands in for nothing.
     shot.datum = {"origin": chosen[:1]}
     before, renamed = datum_of(opened, media, shot, attempt), opened.get(Track, chosen[0])

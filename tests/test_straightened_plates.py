@@ -26,7 +26,11 @@ def picture(kind):
     """A smooth picture (H, W, 3) of a kind of number."""
     x, y = np.meshgrid(np.linspace(0, 1, SIZE[0]), np.linspace(0, 1, SIZE[1]))
     plain = np.stack([0.5 + 0.4 * np.sin(7 * x + 2 * y), 0.5 + 0.4 * np.cos(5 * y), 0.2 + 0.6 * x * y], -1)
-    return {"uint8": np.round(255 * plain).astype(np.uint8), "uint16": np.round(65535 * plain).astype(np.uint16), "float": (3.0 * plain).astype(np.float32)}[kind]
+    return {
+        "uint8": np.round(255 * plain).astype(np.uint8),
+        "uint16": np.round(65535 * plain).astype(np.uint16),
+        "float": (3.0 * plain).astype(np.float32),
+    }[kind]
 
 
 def read(path):
@@ -62,7 +66,11 @@ def plate(tmp_path):
 def test_a_plate_keeps_its_depth_or_is_turned_into_what_is_asked(plate, tmp_path, suffix, kind, wanted, written, held):
     made, out = plate(suffix, kind), tmp_path / "out"
     canvas = straighten_plate(made, PROFILE, out, StraightenOrder("same", "linear", wanted, False))
-    assert (canvas.width, canvas.height) == SIZE and sorted(p.name for p in out.iterdir()) == [f"p_straight.0007{written}", f"p_straight.0008{written}", "straight.json"]
+    assert (canvas.width, canvas.height) == SIZE and sorted(p.name for p in out.iterdir()) == [
+        f"p_straight.0007{written}",
+        f"p_straight.0008{written}",
+        "straight.json",
+    ]
     pixels, kept = read(out / f"p_straight.0008{written}")
     assert kept == held
     centre = pixels[44, 82].astype(float)
@@ -88,7 +96,9 @@ def test_st_maps_give_the_same_picture_to_whoever_reads_them(plate, tmp_path):
         height, width = source.shape[:2]
         x, y = st[..., 0] * width - 0.5, (1.0 - st[..., 1]) * height - 0.5
         inside = (x > 0.5) & (x < width - 1.5) & (y > 0.5) & (y < height - 1.5)
-        return np.stack([map_coordinates(source[..., c].astype(float), [y, x], order=1, mode="nearest") for c in range(3)], -1), inside
+        return np.stack(
+            [map_coordinates(source[..., c].astype(float), [y, x], order=1, mode="nearest") for c in range(3)], -1
+        ), inside
 
     ours, inside = sampled(picture("float"), st)
     assert inside.mean() > 0.75 and np.abs(ours - straight)[inside].max() < 0.01
@@ -115,8 +125,10 @@ def test_a_plate_that_cannot_be_straightened_says_why(plate, tmp_path):
     folding = replace(PROFILE, lens=replace(LENS, radial=(-1.2, 0.0, 0.0)))
     other = LensProfile("Other", Lens.centred(160, 160, 120.0), "chart")
     for profile, order, words in (
-        (folding, StraightenOrder("all", "linear", "", False), "fold"), (other, StraightenOrder("all", "linear", "", False), "another shape"),
-        (PROFILE, StraightenOrder("all", "linear", "gif", False), "no format"), (PROFILE, StraightenOrder(900.0, "linear", "", False), "overscan"),
+        (folding, StraightenOrder("all", "linear", "", False), "fold"),
+        (other, StraightenOrder("all", "linear", "", False), "another shape"),
+        (PROFILE, StraightenOrder("all", "linear", "gif", False), "no format"),
+        (PROFILE, StraightenOrder(900.0, "linear", "", False), "overscan"),
     ):
         with pytest.raises(LensError, match=words):
             straighten_plate(made, profile, tmp_path / "out", order)

@@ -41,7 +41,14 @@ def sliding_folder(tmp_path_factory):
 def new_shot(database, folder, name, count=16):
     with session(database) as opened:
         production = opened.scalar(select(Production).where(Production.name == "Boards")) or Production(name="Boards")
-        plate = Plate(source=str(folder / "boards.####.png"), label="boards.####.png", first=1001, last=1000 + count, width=480, height=270)
+        plate = Plate(
+            source=str(folder / "boards.####.png"),
+            label="boards.####.png",
+            first=1001,
+            last=1000 + count,
+            width=480,
+            height=270,
+        )
         shot = Shot(production=production, plate=plate, name=name)
         opened.add(shot)
         opened.flush()
@@ -94,7 +101,9 @@ def test_samples_are_cut_split_joined_and_filled_and_all_of_it_undone(ask, datab
     assert {len(rows_of(database, shot_id)[t.name].frames) for t in long} == {10}
     undo(ask, 5)
     after = rows_of(database, shot_id)
-    assert {n: (t.frames, t.x, t.sigma) for n, t in after.items()} == {n: (t.frames, t.x, t.sigma) for n, t in before.items()}
+    assert {n: (t.frames, t.x, t.sigma) for n, t in after.items()} == {
+        n: (t.frames, t.x, t.sigma) for n, t in before.items()
+    }
 
 
 def test_names_groups_and_locks(ask, database, shot_id):
@@ -118,8 +127,15 @@ def test_a_track_is_placed_keyed_and_followed(ask, database, shot_id):
     tasks.hand(from_environment(), shot_id, {"track": placed, "start": 1008, "stops": [1016, 1001]}, lambda *_: None)
     with session(database) as opened:
         row = opened.get(Track, placed)
-        assert row.kind == "hand" and row.keys == [1008] and len(row.frames) == 16 and row.made["settings"]["search"] == [20, 20]
-        assert row.x[0] == pytest.approx(222.0 + 7 * 1.7, abs=0.15) and row.y[-1] == pytest.approx(131.0 - 8 * 0.9, abs=0.15)
+        assert (
+            row.kind == "hand"
+            and row.keys == [1008]
+            and len(row.frames) == 16
+            and row.made["settings"]["search"] == [20, 20]
+        )
+        assert row.x[0] == pytest.approx(222.0 + 7 * 1.7, abs=0.15) and row.y[-1] == pytest.approx(
+            131.0 - 8 * 0.9, abs=0.15
+        )
     ask(f"tracks/{placed}/key", {"frame": 1012, "x": 216.0, "y": 128.0})
     tasks.hand(from_environment(), shot_id, {"track": placed, "start": 1012, "stops": [1016]}, lambda *_: None)
     with session(database) as opened:
@@ -135,7 +151,18 @@ def test_a_track_is_placed_keyed_and_followed(ask, database, shot_id):
 def test_bad_places_and_settings_change_nothing(ask, client, database, shot_id):
     with session(database) as opened:
         shot = opened.get(Shot, shot_id)
-        mask = Mask(shot_id=shot_id, name="Sheet", kind="shape", keys={"1001": {"points": [[x, y, 0, 0, 0, 0] for x, y in ((0, 0), (60, 0), (60, 60), (0, 60))], "by": "hand", "confidence": 1.0}})
+        mask = Mask(
+            shot_id=shot_id,
+            name="Sheet",
+            kind="shape",
+            keys={
+                "1001": {
+                    "points": [[x, y, 0, 0, 0, 0] for x, y in ((0, 0), (60, 0), (60, 60), (0, 60))],
+                    "by": "hand",
+                    "confidence": 1.0,
+                }
+            },
+        )
         opened.add(mask)
         opened.flush()
         edits.apply(opened, shot_id, "masks", {"bring": [mask.id], "label": "Draw"})
@@ -174,7 +201,9 @@ def test_sightings_surfaces_and_tags_become_tracks(ask, client, database, shot_i
     of = client.get(f"/shots/{shot_id}/state.json").json["sightings"]
     assert "2 sightings" in ask("sightings", {"rows": [3, 5], "of": of})["said"]
     outline = [[250, 60], [400, 60], [400, 180], [250, 180]]
-    tasks.surface(settings, shot_id, {"outline": outline, "grid": [3, 3], "frame": 1006, "stops": [1001, 1010]}, lambda *_: None)
+    tasks.surface(
+        settings, shot_id, {"outline": outline, "grid": [3, 3], "frame": 1006, "stops": [1001, 1010]}, lambda *_: None
+    )
     tasks.find_tags(settings, shot_id, {"family": "36h11", "corners": True, "size_mm": 120.0}, lambda *_: None)
     names = rows_of(database, shot_id)
     assert {"s0001", "s0002", "surface1.01", "surface1.09", "36h11-0007", "36h11-0042.4"} <= set(names)
@@ -203,7 +232,10 @@ def test_filters_find_what_was_planted(client, database, shot_id, ask):
         ]))  # fmt: skip
         edits.apply(opened, shot_id, "samples", {"put": {str(jumper.id): put}, "bring": made, "label": "Plant"})
     j = client.get(f"/shots/{shot_id}/judgement.json").json
-    row = {name: j["ids"].index(number) for name, number in (("jumper", jumper.id), ("steady", steady.id), ("twin", made[0]), ("brief", made[1]))}
+    row = {
+        name: j["ids"].index(number)
+        for name, number in (("jumper", jumper.id), ("steady", steady.id), ("twin", made[0]), ("brief", made[1]))
+    }
     assert j["jump"][row["jumper"]] > 3.0 > 1.0 > j["jump"][row["steady"]]
     assert j["twin"][row["twin"]] == steady.id and j["twin"][row["steady"]] == 0
     assert j["length"][row["brief"]] == 3 and j["score"][row["twin"]] == 0.5
@@ -229,14 +261,20 @@ def test_tracks_leave_and_come_back_as_a_table(client, database, shot_id, slidin
     assert tracks_csv(tracks) == text
     check_origin(tracks, plate, "top left")
     flipped = [line.split(",") for line in text.splitlines()]
-    upside = "\n".join([",".join(flipped[0])] + [",".join([*r[:3], f"{270 - float(r[3]):.4f}", *r[4:]]) for r in flipped[1:]])
+    upside = "\n".join(
+        [",".join(flipped[0])] + [",".join([*r[:3], f"{270 - float(r[3]):.4f}", *r[4:]]) for r in flipped[1:]]
+    )
     with pytest.raises(KeelError, match="counted from the bottom"):
         check_origin(read_tracks_csv(upside, plate), plate, "top left")
     assert read_tracks_csv(upside, plate, "bottom left").xy == pytest.approx(tracks.xy, abs=2e-4)
     other = new_shot(database, sliding_folder, "Brought in")
 
     def bring(body, status, **form):
-        answer = client.post(f"/shots/{other}/tracks.csv", data={"table": (io.BytesIO(body.encode()), "t.csv"), **form}, headers={"Accept": "application/json"})
+        answer = client.post(
+            f"/shots/{other}/tracks.csv",
+            data={"table": (io.BytesIO(body.encode()), "t.csv"), **form},
+            headers={"Accept": "application/json"},
+        )
         assert answer.status_code == status, answer.text
         return answer.json
 
@@ -261,7 +299,11 @@ def test_the_copy_is_shown_kept_and_followed(client, ask, database, shot_id, sli
     assert ask("copy", {"stack": stack})["stack"][0]["name"] == "levels"
     follow(from_environment(), shot_id, {"count": 60, "images": "copy"}, lambda *_: None)
     rows = rows_of(database, shot_id).values()
-    assert all(min(t.x) > 195 for t in rows) and {t.made["images"] for t in rows} == {"copy"} and next(iter(rows)).made["operations"][0]["name"] == "levels"
+    assert (
+        all(min(t.x) > 195 for t in rows)
+        and {t.made["images"] for t in rows} == {"copy"}
+        and next(iter(rows)).made["operations"][0]["name"] == "levels"
+    )
     undo(ask, 2)
     assert client.get(f"/shots/{shot_id}/state.json").json["stack"] == []
 
@@ -271,7 +313,10 @@ def test_two_thousand_tracks_are_changed_at_once(database, sliding_folder, rng):
 
     crowd = new_shot(database, sliding_folder, "Crowd")
     frames = np.arange(1001, 1017)
-    pieces = [(frames, rng.uniform([20, 20], [460, 250]) + 0.5 * np.arange(16)[:, None], np.full(16, 0.1), np.ones(16)) for _ in range(2000)]
+    pieces = [
+        (frames, rng.uniform([20, 20], [460, 250]) + 0.5 * np.arange(16)[:, None], np.full(16, 0.1), np.ones(16))
+        for _ in range(2000)
+    ]
     with session(database) as opened:
         shot = opened.get(Shot, crowd)
         ids = add_run(opened, shot, from_pieces([f"c{k:04d}" for k in range(2000)], pieces))
@@ -292,9 +337,22 @@ def test_frames_with_hardly_any_track_are_flagged(database, sliding_folder):
         assert findings(opened, shot, None) == []
         from amberkeel.core.tracks import from_pieces
 
-        pieces = [(np.array([f for f in range(1001, 1017) if not 1006 <= f <= 1008]), np.full((13, 2), 10.0 * k), np.full(13, 0.1), np.ones(13)) for k in range(9)]
-        edits.apply(opened, thin, "tracks", {"bring": add_run(opened, shot, from_pieces([f"t{k}" for k in range(9)], pieces))})
-        assert "1006-1008" in findings(opened, shot, None)[0]["text"] and "surface" in findings(opened, shot, None)[0]["text"]
+        pieces = [
+            (
+                np.array([f for f in range(1001, 1017) if not 1006 <= f <= 1008]),
+                np.full((13, 2), 10.0 * k),
+                np.full(13, 0.1),
+                np.ones(13),
+            )
+            for k in range(9)
+        ]
+        edits.apply(
+            opened, thin, "tracks", {"bring": add_run(opened, shot, from_pieces([f"t{k}" for k in range(9)], pieces))}
+        )
+        assert (
+            "1006-1008" in findings(opened, shot, None)[0]["text"]
+            and "surface" in findings(opened, shot, None)[0]["text"]
+        )
         shot.plate.blur = {"length": [0.0] * 5 + [14.0] * 3 + [0.0] * 8, "angle": [0.0] * 16}
         assert "blurred" in findings(opened, shot, None)[0]["text"]
 

@@ -99,9 +99,15 @@ def test_axis_lines_turn_the_scene_and_place_it(tilted, rng):
     path, true, floor = tilted
     world = true.camera(path)
     frames = path.frames[[2, -1]].tolist()
-    noisy = {f: world.world_from_camera[list(path.frames).index(f)] @ rotation_exp(rng.normal(0, 1e-3, 3)) for f in frames}
+    noisy = {
+        f: world.world_from_camera[list(path.frames).index(f)] @ rotation_exp(rng.normal(0, 1e-3, 3)) for f in frames
+    }
     turned = make_datum(path, axes=DrawnAxes({**noisy, 99999: np.eye(3)}))
-    assert turned.scale == 1.0 and np.abs(turned.rotation - true.rotation).max() < 3e-3 and np.allclose(turned.translation, 0.0)
+    assert (
+        turned.scale == 1.0
+        and np.abs(turned.rotation - true.rotation).max() < 3e-3
+        and np.allclose(turned.translation, 0.0)
+    )
     place = (frames[0], world.positions[2])
     grounded = make_datum(path, floor, axes=DrawnAxes(noisy, place))
     assert grounded.scale == pytest.approx(true.scale, rel=1e-6) and grounded.ground_rms < 1e-9

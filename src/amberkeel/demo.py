@@ -15,7 +15,11 @@ from amberkeel.services import Local
 SHOTS = [
     ("SKL_010", "SKL_010 Slipway", "Hand-held walk-in beside a hull on its cradle; two yard hands cross the frame."),
     ("SKL_010", "SKL_010 Slipway, untouched", "The same plate with nothing done yet, to try everything on."),
-    ("SKL_020", "SKL_020 Sail loft", "Wide push-in under timber beams: strong barrel distortion, focal length not written down."),
+    (
+        "SKL_020",
+        "SKL_020 Sail loft",
+        "Wide push-in under timber beams: strong barrel distortion, focal length not written down.",
+    ),
     ("SKL_040", "SKL_040 Shed doors", "Slow creep towards planked doors and paving: almost no parallax."),
     ("SKL_050", "SKL_050 Gangway", "Hand-held run along a jetty: three bursts of motion blur and one knocked frame."),
     ("SKL_070", "SKL_070 Lamp room", "Night interior: heavy grain, low contrast."),

@@ -161,7 +161,9 @@ class Local:
             except Exception:
                 if self.children[name].poll() is not None or time.monotonic() > until:
                     log = (self.folder / f"{name}.log").read_text(errors="replace")[-600:]
-                    raise KeelError(f"{name} did not start:\n{log}", f"The whole log is {self.folder / name}.log.") from None
+                    raise KeelError(
+                        f"{name} did not start:\n{log}", f"The whole log is {self.folder / name}.log."
+                    ) from None
                 time.sleep(0.1)
 
     def start_worker(self) -> None:

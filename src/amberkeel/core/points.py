@@ -61,4 +61,6 @@ class PointSet:
 
 def points_at(ids: np.ndarray, positions: np.ndarray) -> PointSet:
     """Return points at finite positions (T, 3), NaN for none."""
-    return PointSet(np.asarray(ids, np.int64), np.hstack([positions, np.where(np.isfinite(positions[:, :1]), 1.0, np.nan)]))
+    return PointSet(
+        np.asarray(ids, np.int64), np.hstack([positions, np.where(np.isfinite(positions[:, :1]), 1.0, np.nan)])
+    )

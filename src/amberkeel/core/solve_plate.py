@@ -53,22 +53,37 @@ def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> di
     if order.motion == "nodal":
         raise SolveError("Nodal solves are not available yet.", "Use --camera-motion free or auto.")
     if order.beside and (order.tracks or order.mattes or order.frames):
-        raise SolveError("Frames, mattes and tables of tracks belong to one plate.", "Leave them away when several plates share a lens.")
+        raise SolveError(
+            "Frames, mattes and tables of tracks belong to one plate.",
+            "Leave them away when several plates share a lens.",
+        )
     given_rate = _fraction(order.fps)
     orders = [replace(order, plate=plate) for plate in (order.plate, *order.beside)]
-    followed = [_followed(one, span(progress, 0.65 * k / len(orders), 0.65 * (k + 1) / len(orders))) for k, one in enumerate(orders)]
-    shots = [SharedShot(plate.name, tracks, plate.frames, plate.width, plate.height, recipe) for plate, tracks, recipe, _ in followed]
+    followed = [
+        _followed(one, span(progress, 0.65 * k / len(orders), 0.65 * (k + 1) / len(orders)))
+        for k, one in enumerate(orders)
+    ]
+    shots = [
+        SharedShot(plate.name, tracks, plate.frames, plate.width, plate.height, recipe)
+        for plate, tracks, recipe, _ in followed
+    ]
     if order.beside:
         solutions = solve_together(shots, span(progress, 0.65, 0.98))
     else:
         one = shots[0]
-        solutions = [solve_tracks(one.tracks, one.frames, one.width, one.height, one.recipe, span(progress, 0.65, 0.98))]
+        solutions = [
+            solve_tracks(one.tracks, one.frames, one.width, one.height, one.recipe, span(progress, 0.65, 0.98))
+        ]
     progress(1.0, "Writing")
     files = {}
     for k, (solution, (plate, _, _, sensor)) in enumerate(zip(solutions, followed)):
         fps = given_rate or plate.fps or Fraction(24)
         document = solve_document(solution, plate=plate.name, fps=f"{fps.numerator}/{fps.denominator}")
-        texts = {"solve.json": json.dumps(document), "camera.usda": usd_text(document, sensor), "points.csv": points_csv(document)}
+        texts = {
+            "solve.json": json.dumps(document),
+            "camera.usda": usd_text(document, sensor),
+            "points.csv": points_csv(document),
+        }
         files |= {(f"{k + 1}/{name}" if k else name): text for name, text in texts.items()}
     return files
 
@@ -91,7 +106,9 @@ def load_profile(path: Path) -> LensProfile:
     try:
         return read_profile(json.loads(path.read_text()))
     except (OSError, UnicodeDecodeError, json.JSONDecodeError) as error:
-        raise LensError(f"{path} cannot be read as a lens profile.", "Give a JSON file as `keel lens` writes it.") from error
+        raise LensError(
+            f"{path} cannot be read as a lens profile.", "Give a JSON file as `keel lens` writes it."
+        ) from error
 
 
 def with_profile(recipe: Recipe, profile: LensProfile) -> Recipe:
@@ -100,7 +117,9 @@ def with_profile(recipe: Recipe, profile: LensProfile) -> Recipe:
     if profile.focal_known and not recipe.focal_px and "focal" not in lens:
         sigma = max(profile.focal_sigma_px, 1e-4 * profile.lens.focal_px[0])
         lens["focal"] = LensChoice(SOFT, profile.lens.focal_px[0], sigma)
-    return replace(recipe, lens=lens, held_lens=profile.lens, pixel_aspect=profile.lens.focal_px[1] / profile.lens.focal_px[0])
+    return replace(
+        recipe, lens=lens, held_lens=profile.lens, pixel_aspect=profile.lens.focal_px[1] / profile.lens.focal_px[0]
+    )
 
 
 def _given(order: SolveOrder, plate: Plate) -> TrackSet:
@@ -108,7 +127,9 @@ def _given(order: SolveOrder, plate: Plate) -> TrackSet:
     try:
         text = Path(order.tracks).read_text(encoding="utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
-        raise FollowError(f"{order.tracks} cannot be read as a table of tracks.", "Give a CSV file in UTF-8.") from error
+        raise FollowError(
+            f"{order.tracks} cannot be read as a table of tracks.", "Give a CSV file in UTF-8."
+        ) from error
     tracks = read_tracks_csv(text, plate, order.origin)
     check_origin(tracks, plate, order.origin)
     return tracks

@@ -89,7 +89,9 @@ def typed_length(text: object, what: str, unit: str = "m") -> float:
 def _with_units(text: str, what: str) -> float:
     """Return the metres of one or more numbers with units, such as feet and inches."""
     bare, total = text.strip().lower(), 0.0
-    trouble = KeelError(f"{what}: “{text[:LONGEST_TEXT]}” is no length.", "Type it as 2.45, 245 cm, 8 ft or 1' 2 1/2\".")
+    trouble = KeelError(
+        f"{what}: “{text[:LONGEST_TEXT]}” is no length.", "Type it as 2.45, 245 cm, 8 ft or 1' 2 1/2\"."
+    )
     if not bare or len(bare) > LONGEST_TEXT:
         raise trouble
     at = 0

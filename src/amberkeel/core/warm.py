@@ -25,7 +25,10 @@ def warm_up() -> None:
     find_features(picture.astype(np.uint8), DetectSettings(count=20))
     patch = Patch(picture, 32.0, 32.0, (8, 8))
     patch.fit(picture, shifted(32.0, 32.0), 2)
-    lines = [DrawnLine(np.array([[20.0, y], [300.0, y + 3.0], [600.0, y - 2.0]]), axis) for y, axis in ((40.0, "x"), (300.0, "x"), (90.0, "z"), (200.0, "z"))]
+    lines = [
+        DrawnLine(np.array([[20.0, y], [300.0, y + 3.0], [600.0, y - 2.0]]), axis)
+        for y, axis in ((40.0, "x"), (300.0, "x"), (90.0, "z"), (200.0, "z"))
+    ]
     fit_lens(lines, LensOrder(640, 360, radial=1)).lens.folds()
     solve_tracks(_toy_tracks(rng), np.arange(1, 25), 640, 360, Recipe())
 

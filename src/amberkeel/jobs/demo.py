@@ -46,7 +46,9 @@ def rest(settings: Settings, shot_id: int, arguments: dict, progress: Progress) 
     with session(settings.database) as opened:
         production = opened.get(Shot, shot_id).production_id
         numbers = []
-        for shot in opened.scalars(select(Shot).where(Shot.production_id == production, Shot.id != shot_id).order_by(Shot.name)):
+        for shot in opened.scalars(
+            select(Shot).where(Shot.production_id == production, Shot.id != shot_id).order_by(Shot.name)
+        ):
             folder = Path(shot.plate.source).parents[1]
             if not shot.plate.ready and folder.name in SHOTS:
                 chain = {"name": folder.name, "folder": str(folder), "then": ["ingest", "follow", "solve"]}

@@ -26,7 +26,8 @@ def open_row(row: Plate) -> CorePlate:
     plate = open_plate(row.source, (row.first, row.last))
     if (plate.width, plate.height) != (row.width, row.height):
         raise PlateError(
-            f"The plate is {plate.width}x{plate.height} now, it was {row.width}x{row.height}.", "Bring it in as a new shot."
+            f"The plate is {plate.width}x{plate.height} now, it was {row.width}x{row.height}.",
+            "Bring it in as a new shot.",
         )
     return plate
 

@@ -39,7 +39,9 @@ def chart(settings: Settings, shot_id: int, arguments: dict, progress: Progress)
     row = plate_row(settings, shot_id)
     profile = profile_from_chart(fit, arguments.get("name") or "Lens from a grid", row.sensor_width_mm)
     document = profile_document(profile) | {
-        "views": [{"name": n, "rms_px": float(r), "astray": bool(a)} for n, r, a in zip(fit.views, fit.view_rms, fit.astray)],
+        "views": [
+            {"name": n, "rms_px": float(r), "astray": bool(a)} for n, r, a in zip(fit.views, fit.view_rms, fit.astray)
+        ],
         "coverage": fit.coverage.tolist(),
         "map_sigma_px": fit.map_sigma_px,
     }

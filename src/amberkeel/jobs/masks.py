@@ -82,7 +82,9 @@ def _row(media: Media, shot_id: int, p, ids: list[int]) -> Proposal:
         "tails": [[ids[t], frames.tolist(), xy.round(1).tolist()] for t, frames, xy in p.tails[:TAILS]],
     }
     mattes, own = [put_matte(media, p.mask(int(f))) for f in p.frames], [ids[t] for t in p.tracks]
-    return Proposal(shot_id=shot_id, kind=p.kind, frames=p.frames.tolist(), mattes=mattes, tracks=own, evidence=evidence)
+    return Proposal(
+        shot_id=shot_id, kind=p.kind, frames=p.frames.tolist(), mattes=mattes, tracks=own, evidence=evidence
+    )
 
 
 MASK_NAMES = {"moving": "Moves", "reflection": "Reflection", "crossing": "False corners"}
@@ -99,7 +101,9 @@ def make_mask(opened, shot: Shot, **values) -> Mask:
 def accept_proposal(opened, shot: Shot, proposal: Proposal, name: str = "") -> Mask:
     """Turn a proposal into a mask, as one edit."""
     name = name or f"{MASK_NAMES[proposal.kind]} {proposal.frames[0]}-{proposal.frames[-1]}"
-    row = make_mask(opened, shot, name=name, kind="matte", frames=proposal.frames, mattes=proposal.mattes, source="proposed")
+    row = make_mask(
+        opened, shot, name=name, kind="matte", frames=proposal.frames, mattes=proposal.mattes, source="proposed"
+    )
     label = f"Mask what is proposed ({row.name})"
     apply(opened, shot.id, "masks", {"bring": [row.id], "proposals": {str(proposal.id): "accepted"}, "label": label})
     return row
@@ -167,7 +171,11 @@ def learn(settings: Settings, shot_id: int, arguments: dict, progress: Progress)
 def bring_matte(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
     """Bring a matte sequence in as a mask; frames without one are named."""
     plate, media = open_row(plate_row(settings, shot_id)), Media(settings.media)
-    channel, inverted, offset = arguments.get("channel", "luma"), arguments.get("inverted", False), arguments.get("offset", 0)
+    channel, inverted, offset = (
+        arguments.get("channel", "luma"),
+        arguments.get("inverted", False),
+        arguments.get("offset", 0),
+    )
     found, lacking = bring_in(arguments["pattern"], plate, channel, inverted, offset, span(progress, 0.0, 0.9))
     frames = sorted(found)
     hashes = [put_matte(media, found[f]) for f in frames]
@@ -176,5 +184,8 @@ def bring_matte(settings: Settings, shot_id: int, arguments: dict, progress: Pro
         name, source = arguments["name"], arguments["source"]
         row = make_mask(opened, shot, name=name, kind="matte", frames=frames, mattes=hashes, source=source)
         apply(opened, shot_id, "masks", {"bring": [row.id], "label": f"Bring {row.name} in"})
-    progress(1.0, f"The matte is in; it has nothing for {spans(lacking)}." if lacking else "The matte is in, with every frame.")
+    progress(
+        1.0,
+        f"The matte is in; it has nothing for {spans(lacking)}." if lacking else "The matte is in, with every frame.",
+    )
     return following(settings, shot_id, arguments)

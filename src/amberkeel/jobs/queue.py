@@ -112,7 +112,10 @@ def reporter(settings: Settings, number: int):
         last[0] = time.monotonic()
         with session(settings.database) as opened:
             cancelled = opened.scalar(
-                update(Job).where(Job.id == number).values(progress=share, doing=doing[:200], heartbeat=now()).returning(Job.cancel)
+                update(Job)
+                .where(Job.id == number)
+                .values(progress=share, doing=doing[:200], heartbeat=now())
+                .returning(Job.cancel)
             )
         if cancelled:
             raise Cancelled()
@@ -142,7 +145,9 @@ def recover(settings: Settings) -> list[int]:
     """Queue again what a lost worker left running, or was never delivered; return the job numbers."""
     with session(settings.database) as opened:
         lost = opened.scalars(
-            select(Job).where(Job.state.in_(["running", "queued"]), Job.heartbeat < now() - LOST_AFTER).with_for_update()
+            select(Job)
+            .where(Job.state.in_(["running", "queued"]), Job.heartbeat < now() - LOST_AFTER)
+            .with_for_update()
         )
         numbers = []
         for job in lost:

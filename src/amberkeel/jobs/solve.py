@@ -1,7 +1,5 @@
 """What the job of the solve stage does."""
 
-
-
 from amberkeel.core.errors import KeelError
 from amberkeel.core.lens import focal_px_from_mm
 from amberkeel.core.progress import Progress, span
@@ -53,7 +51,9 @@ def _to_solve(settings: Settings, shot_id: int, arguments: dict) -> tuple[Shared
         rows, stamp, name = live_tracks(opened, shot), shot.tracks_stamp, shot.name
     if not rows:
         raise KeelError(f"{name} has no tracks to solve from.", "Follow features first.")
-    focal = focal_px_from_mm(arguments["focal_mm"], row.sensor_width_mm, row.width) if arguments.get("focal_mm") else None
+    focal = (
+        focal_px_from_mm(arguments["focal_mm"], row.sensor_width_mm, row.width) if arguments.get("focal_mm") else None
+    )
     recipe = Recipe(
         focal_px=focal,
         pixel_aspect=row.pixel_aspect,

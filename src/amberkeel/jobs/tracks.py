@@ -31,15 +31,22 @@ def follow(settings: Settings, shot_id: int, arguments: dict, progress: Progress
     """Find and follow features; the new tracks stand in for the last automatic ones, as one edit."""
     row = plate_row(settings, shot_id)
     plate, made = followed_images(row, arguments.get("images", "plate"))
-    detect = DetectSettings(arguments.get("count", 400), arguments.get("spacing", 0.0), arguments.get("threshold", 0.08))
+    detect = DetectSettings(
+        arguments.get("count", 400), arguments.get("spacing", 0.0), arguments.get("threshold", 0.08)
+    )
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
         used, stamp = [m for m in live_masks(opened, shot) if m.on], shot.masks_stamp
         full = nothing_left(plate.frames, cover(opened, Media(settings.media), shot)[0])
     if len(full) == len(plate.frames):
-        raise MaskError(f"The masks cover the whole picture on {spans(full)}: nothing is left to track.", "Switch one off, or make it smaller.")
+        raise MaskError(
+            f"The masks cover the whole picture on {spans(full)}: nothing is left to track.",
+            "Switch one off, or make it smaller.",
+        )
     mattes = with_outside(masked_of(Media(settings.media), used, plate.height, plate.width), plate)
-    found = follow_plate(plate, FollowSettings(detect, bridge=arguments.get("bridge", 8)), mattes, span(progress, 0.0, 0.95))
+    found = follow_plate(
+        plate, FollowSettings(detect, bridge=arguments.get("bridge", 8)), mattes, span(progress, 0.0, 0.95)
+    )
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
         old = [t.id for t in live_tracks(opened, shot) if t.kind == "auto" and not t.locked]
@@ -54,11 +61,20 @@ def sight(settings: Settings, shot_id: int, arguments: dict, progress: Progress)
     row, media = plate_row(settings, shot_id), Media(settings.media)
     plate, made = followed_images(row, arguments.get("images", "plate"))
     with session(settings.database) as opened:
-        masked = masked_of(media, [m for m in live_masks(opened, opened.get(Shot, shot_id)) if m.on], plate.height, plate.width)
+        masked = masked_of(
+            media, [m for m in live_masks(opened, opened.get(Shot, shot_id)) if m.on], plate.height, plate.width
+        )
     count = min(5000, SIGHTINGS * arguments.get("count", 400))
     wanted = FollowSettings(DetectSettings(count, 0.0, 2.5 * arguments.get("threshold", 0.08)))
     found = follow_plate(plate, wanted, with_outside(masked, plate), span(progress, 0.0, 0.97))
-    kept = media.put_arrays(first=found.first, frames=found.frames, xy=found.xy, sigma=found.sigma, score=found.score, images=np.array(made["images"]))
+    kept = media.put_arrays(
+        first=found.first,
+        frames=found.frames,
+        xy=found.xy,
+        sigma=found.sigma,
+        score=found.score,
+        images=np.array(made["images"]),
+    )
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
         shot.sightings = kept
@@ -73,7 +89,9 @@ def hand(settings: Settings, shot_id: int, arguments: dict, progress: Progress) 
     return following(settings, shot_id, arguments)
 
 
-def follow_by_hand(settings: Settings, shot_id: int, arguments: dict, progress: Progress = silent, revision: int | None = None) -> str:
+def follow_by_hand(
+    settings: Settings, shot_id: int, arguments: dict, progress: Progress = silent, revision: int | None = None
+) -> str:
     """Follow the track ``arguments["track"]`` from the frame ``start`` to each of ``stops``; return what came of it.
 
     Samples between are replaced, keys set by hand stay. Raises FollowError for a locked track or a frame to start from on
@@ -108,18 +126,36 @@ def _both_ways(plate, stops: list[int], progress: Progress, work: Callable[..., 
     return runs
 
 
-def _keep_run(settings: Settings, shot_id: int, track: Track, start: int, stops: list[int], runs: list[HandRun], keys: dict, revision: int | None) -> str:
+def _keep_run(
+    settings: Settings,
+    shot_id: int,
+    track: Track,
+    start: int,
+    stops: list[int],
+    runs: list[HandRun],
+    keys: dict,
+    revision: int | None,
+) -> str:
     """Put what was followed into the track, as one edit; return what came of it in words."""
     samples = {f: v for run in runs for f, v in run.samples.items()}
     swept = {f for stop in stops for f in range(min(start, stop), max(start, stop) + 1)} - {start}
     drop = [f for f in track.frames if f in swept and f not in samples and f not in keys]
     lost = " ".join(run.lost for run in runs if run.lost)
     if not samples and not drop:
-        raise FollowError(lost or "Nothing was followed.", "Move the key, enlarge the search area, or lower the least match.")
+        raise FollowError(
+            lost or "Nothing was followed.", "Move the key, enlarge the search area, or lower the least match."
+        )
     frames = sorted(samples)
-    put = {"frames": frames, **{c: [round(samples[f][k], 4) for f in frames] for k, c in enumerate(("x", "y", "sigma", "score"))}}
+    put = {
+        "frames": frames,
+        **{c: [round(samples[f][k], 4) for f in frames] for k, c in enumerate(("x", "y", "sigma", "score"))},
+    }
     with session(settings.database) as opened:
-        payload = {"put": {str(track.id): put}, "drop": {str(track.id): drop}, "label": f"Follow {track.name} over {len(frames)} frames"}
+        payload = {
+            "put": {str(track.id): put},
+            "drop": {str(track.id): drop},
+            "label": f"Follow {track.name} over {len(frames)} frames",
+        }
         apply(opened, shot_id, "samples", payload, revision)
     return f"{track.name}: {len(frames)} frames followed. {lost}".strip()
 
@@ -136,7 +172,16 @@ def surface(settings: Settings, shot_id: int, arguments: dict, progress: Progres
     grays = GrayFrames(plate, ahead=0)
     try:
         outline = np.array(arguments["outline"], float)
-        run = follow_surface(grays.get, outline, start, stops, tuple(arguments["grid"]), Neighbours(grays.get, others), smear_of(row), span(progress, 0.0, 0.95))
+        run = follow_surface(
+            grays.get,
+            outline,
+            start,
+            stops,
+            tuple(arguments["grid"]),
+            Neighbours(grays.get, others),
+            smear_of(row),
+            span(progress, 0.0, 0.95),
+        )
     finally:
         grays.close()
     with session(settings.database) as opened:
@@ -145,9 +190,16 @@ def surface(settings: Settings, shot_id: int, arguments: dict, progress: Progres
         while any(t.name.startswith(f"{name}.") for t in live_tracks(opened, shot)):
             name = f"surface{int(name.removeprefix('surface')) + 1}"
         tracks = surface_tracks(run, name)
-        made |= {"surface": {"name": name, "frame": start, "outline": arguments["outline"], "grid": list(arguments["grid"])}}
+        made |= {
+            "surface": {"name": name, "frame": start, "outline": arguments["outline"], "grid": list(arguments["grid"])}
+        }
         new = add_run(opened, shot, tracks, made, [[start]] * len(tracks))
-        payload = {"bring": new, "values": {str(i): {"group": name} for i in new}, "groups": {**shot.groups, name: {"colour": "#8fd0a0"}}, "label": f"Follow {name} ({len(new)} tracks)"}
+        payload = {
+            "bring": new,
+            "values": {str(i): {"group": name} for i in new},
+            "groups": {**shot.groups, name: {"colour": "#8fd0a0"}},
+            "label": f"Follow {name} ({len(new)} tracks)",
+        }
         apply(opened, shot_id, "samples", payload)
     progress(1.0, f"{name}: {len(run.warps)} frames. {run.lost}".strip())
     return following(settings, shot_id, arguments)
@@ -160,10 +212,19 @@ def find_tags(settings: Settings, shot_id: int, arguments: dict, progress: Progr
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
         report = {"family": family, "size_mm": arguments.get("size_mm"), "found": [asdict(r) for r in reports]}
-        old = [t.id for t in live_tracks(opened, shot) if t.kind == "tag" and t.name.startswith(f"{family}-") and not t.locked]
+        old = [
+            t.id
+            for t in live_tracks(opened, shot)
+            if t.kind == "tag" and t.name.startswith(f"{family}-") and not t.locked
+        ]
         if len(tracks) or old:
             new = add_run(opened, shot, tracks, {"images": "plate", "family": family})
-            apply(opened, shot_id, "samples", {"bring": new, "remove": old, "label": f"Find tags ({len(reports)} of {family})"})
+            apply(
+                opened,
+                shot_id,
+                "samples",
+                {"bring": new, "remove": old, "label": f"Find tags ({len(reports)} of {family})"},
+            )
         shot.tags = report
         shot.revision += 1
     return following(settings, shot_id, arguments)

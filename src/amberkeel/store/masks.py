@@ -39,7 +39,9 @@ def masks_stamp(session: Session, shot: Shot) -> int:
     """Return a number for what the shot's masks hide: the same masks give the same number, and none give 0."""
     session.flush()
     hiding = [
-        [m.kind, m.purpose, m.first, m.last, m.margin, m.keys, m.frames, m.mattes] for m in live_masks(session, shot) if m.on and (m.keys or m.frames)
+        [m.kind, m.purpose, m.first, m.last, m.margin, m.keys, m.frames, m.mattes]
+        for m in live_masks(session, shot)
+        if m.on and (m.keys or m.frames)
     ]
     return zlib.crc32(json.dumps(hiding, sort_keys=True).encode()) >> 1 if hiding else 0
 
@@ -103,7 +105,11 @@ def matte_of(media: Media, row: Mask | Proposal) -> Callable[[int], np.ndarray |
 
 def _lived(row: Mask, read):
     def matte(frame: int):
-        return read(frame) if (row.first is None or frame >= row.first) and (row.last is None or frame <= row.last) else None
+        return (
+            read(frame)
+            if (row.first is None or frame >= row.first) and (row.last is None or frame <= row.last)
+            else None
+        )
 
     return matte
 
@@ -113,7 +119,11 @@ def masked_of(media: Media, rows: list[Mask], height: int, width: int) -> Callab
     shown = [r for r in rows if r.on]
     if not shown:
         return None
-    shapes = [shape_from_json({"keys": r.keys, "margin": r.margin, "first": r.first, "last": r.last, "purpose": r.purpose}) for r in shown if r.kind == "shape"]
+    shapes = [
+        shape_from_json({"keys": r.keys, "margin": r.margin, "first": r.first, "last": r.last, "purpose": r.purpose})
+        for r in shown
+        if r.kind == "shape"
+    ]
     mattes = [_lived(r, matte_of(media, r)) for r in shown if r.kind == "matte" and r.purpose == IGNORE]
     keep = [_lived(r, matte_of(media, r)) for r in shown if r.kind == "matte" and r.purpose == KEEP]
     base = combine(shapes, mattes, height, width)
@@ -151,7 +161,9 @@ def cover(session: Session, media: Media, shot: Shot) -> tuple[list[float], list
     return _covers[key]
 
 
-def _measure_cover(media: Media, shot: Shot, rows: list[Mask], proposals: list[Proposal]) -> tuple[list[float], list[int]]:
+def _measure_cover(
+    media: Media, shot: Shot, rows: list[Mask], proposals: list[Proposal]
+) -> tuple[list[float], list[int]]:
     plate = shot.plate
     frames = range(plate.first, plate.last + 1)
     masked = masked_of(media, rows, plate.height, plate.width)

@@ -104,7 +104,9 @@ class Track(Base):
     """
 
     __tablename__ = "track"
-    __table_args__ = (Index("track_live_name", "shot_id", "run", "name", unique=True, postgresql_where=text("NOT removed")),)
+    __table_args__ = (
+        Index("track_live_name", "shot_id", "run", "name", unique=True, postgresql_where=text("NOT removed")),
+    )
     id: Mapped[int] = mapped_column(BigInteger, primary_key=True)
     shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"), index=True)
     run: Mapped[int] = mapped_column(default=1)

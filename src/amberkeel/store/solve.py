@@ -14,7 +14,9 @@ from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Shot
 
 
-def store_attempt(session: Session, media: Media, shot: Shot, solution: Solution, stamp: int, masks: int = 0) -> Attempt:
+def store_attempt(
+    session: Session, media: Media, shot: Shot, solution: Solution, stamp: int, masks: int = 0
+) -> Attempt:
     """Store a solution as the shot's next attempt.
 
     `stamp` is that of the tracks it was solved from; `masks` is how many masks the tracks were followed with.
@@ -60,7 +62,11 @@ def ledger(session: Session, shot: Shot) -> list[Attempt]:
 def document_of(media: Media, attempt: Attempt) -> dict:
     """Return an attempt's solve document in the solve's own coordinates."""
     document = json.loads(media.get(attempt.document))
-    return upgraded(document, _known_ids(media, attempt)) if "id" not in (document["points"] or [{"id": 0}])[0] else document
+    return (
+        upgraded(document, _known_ids(media, attempt))
+        if "id" not in (document["points"] or [{"id": 0}])[0]
+        else document
+    )
 
 
 def _known_ids(media: Media, attempt: Attempt) -> np.ndarray:

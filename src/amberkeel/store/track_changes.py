@@ -21,7 +21,9 @@ def _unlocked(session: Session, shot: Shot, ids: list[int]) -> list[Track]:
     rows = some_tracks(session, shot, ids)
     free = [t for t in rows if not t.locked]
     if not free:
-        raise FollowError("All of these tracks are locked." if len(rows) > 1 else f"{rows[0].name} is locked.", "Unlock them first.")
+        raise FollowError(
+            "All of these tracks are locked." if len(rows) > 1 else f"{rows[0].name} is locked.", "Unlock them first."
+        )
     return free
 
 
@@ -47,7 +49,11 @@ def cut(session: Session, shot: Shot, samples: dict[int, list[int]], revision: i
         raise FollowError("Those tracks have no samples on those frames.", "Choose frames on which they live.")
     keys = {str(t.id): [k for k in t.keys if k not in drop[str(t.id)]] for t in rows if str(t.id) in drop and t.keys}
     total = sum(map(len, drop.values()))
-    label = f"Cut {_many(total, 'sample')} from {_many(len(drop), 'track')}" if drop else f"Delete {_many(len(remove), 'track')}"
+    label = (
+        f"Cut {_many(total, 'sample')} from {_many(len(drop), 'track')}"
+        if drop
+        else f"Delete {_many(len(remove), 'track')}"
+    )
     return _apply(session, shot, revision, label, drop=drop, remove=remove, keys=keys)
 
 
@@ -61,7 +67,10 @@ def split(session: Session, shot: Shot, ids: list[int], frame: int, revision: in
     """Cut tracks in two before a frame; the later piece gets a name of its own."""
     rows = [t for t in _unlocked(session, shot, ids) if t.frames[0] < frame <= t.frames[-1]]
     if not rows:
-        raise FollowError(f"None of these tracks lives on both sides of frame {frame}.", "Go to the frame that the later piece shall begin with.")
+        raise FollowError(
+            f"None of these tracks lives on both sides of frame {frame}.",
+            "Go to the frame that the later piece shall begin with.",
+        )
     pieces, names, drop, keys = [], [], {}, {}
     for t in rows:
         later = np.array(t.frames) >= frame
@@ -70,8 +79,16 @@ def split(session: Session, shot: Shot, ids: list[int], frame: int, revision: in
         names.append(free_names(session, shot, f"{t.name[:70]}.b", digits=1)[0])
         drop[str(t.id)] = arrays[0].tolist()
         keys[str(t.id)] = [k for k in t.keys if k < frame]
-    new = add_run(session, shot, from_pieces(names, pieces, [t.kind for t in rows], [t.state for t in rows]), rows[0].made, [[k for k in t.keys if k >= frame] for t in rows])
-    return _apply(session, shot, revision, f"Split {_many(len(rows), 'track')} at {frame}", drop=drop, bring=new, keys=keys)
+    new = add_run(
+        session,
+        shot,
+        from_pieces(names, pieces, [t.kind for t in rows], [t.state for t in rows]),
+        rows[0].made,
+        [[k for k in t.keys if k >= frame] for t in rows],
+    )
+    return _apply(
+        session, shot, revision, f"Split {_many(len(rows), 'track')} at {frame}", drop=drop, bring=new, keys=keys
+    )
 
 
 def join(session: Session, shot: Shot, ids: list[int], revision: int | None = None) -> Edit:
@@ -82,13 +99,25 @@ def join(session: Session, shot: Shot, ids: list[int], revision: int | None = No
     whole, rest = rows[0], rows[1:]
     frames = [f for t in rows for f in t.frames]
     if len(set(frames)) != len(frames):
-        raise FollowError("These tracks live on the same frames.", "Only pieces of one spot, one after the other, can be joined.")
+        raise FollowError(
+            "These tracks live on the same frames.", "Only pieces of one spot, one after the other, can be joined."
+        )
     put = {c: [v for t in rest for v in getattr(t, c)] for c in ("frames", "x", "y", "sigma", "score")}
     keys = {str(whole.id): sorted(k for t in rows for k in t.keys)}
-    return _apply(session, shot, revision, f"Join {len(rows)} pieces as {whole.name}", put={str(whole.id): put}, remove=[t.id for t in rest], keys=keys)
+    return _apply(
+        session,
+        shot,
+        revision,
+        f"Join {len(rows)} pieces as {whole.name}",
+        put={str(whole.id): put},
+        remove=[t.id for t in rest],
+        keys=keys,
+    )
 
 
-def interpolate(session: Session, shot: Shot, ids: list[int], first: int, last: int, revision: int | None = None) -> Edit:
+def interpolate(
+    session: Session, shot: Shot, ids: list[int], first: int, last: int, revision: int | None = None
+) -> Edit:
     """Fill the samples lacking between `first` and `last` by a curve through the measured ones, with noise to match."""
     put = {}
     for t in _unlocked(session, shot, ids):
@@ -102,7 +131,10 @@ def interpolate(session: Session, shot: Shot, ids: list[int], first: int, last: 
         put[str(t.id)] = {"frames": lacking.tolist(), "x": filled[:, 0].round(4).tolist(), "y": filled[:, 1].round(4).tolist(),
                           "sigma": (GUESS_PX * (1 + far)).tolist(), "score": [0.0] * len(lacking)}  # fmt: skip
     if not put:
-        raise FollowError("There is nothing to fill: the tracks have no gap on those frames.", "Choose frames with a gap, and samples on both sides of it.")
+        raise FollowError(
+            "There is nothing to fill: the tracks have no gap on those frames.",
+            "Choose frames with a gap, and samples on both sides of it.",
+        )
     total = sum(len(p["frames"]) for p in put.values())
     return _apply(session, shot, revision, f"Fill {_many(total, 'sample')} in {_many(len(put), 'track')}", put=put)
 
@@ -120,7 +152,9 @@ def rename(session: Session, shot: Shot, number: int, name: str, revision: int |
 def group(session: Session, shot: Shot, ids: list[int], name: str, colour: str, revision: int | None = None) -> Edit:
     """Put tracks into a group with a colour; an empty name takes them out of theirs."""
     rows, name = some_tracks(session, shot, ids), name.strip()[:40]
-    if name and not (len(colour) == 7 and colour[0] == "#" and all(c in "0123456789abcdef" for c in colour[1:].lower())):
+    if name and not (
+        len(colour) == 7 and colour[0] == "#" and all(c in "0123456789abcdef" for c in colour[1:].lower())
+    ):
         raise FollowError("That is no colour.")
     groups = {**shot.groups, name: {**shot.groups.get(name, {}), "colour": colour}} if name else shot.groups
     label = f"Group {_many(len(rows), 'track')} as {name}" if name else f"Ungroup {_many(len(rows), 'track')}"
@@ -138,16 +172,30 @@ def hide(session: Session, shot: Shot, name: str, hidden: bool, revision: int | 
 def lock(session: Session, shot: Shot, ids: list[int], locked: bool, revision: int | None = None) -> Edit:
     """Lock tracks against change, or unlock them."""
     rows = some_tracks(session, shot, ids)
-    return _apply(session, shot, revision, f"{'Lock' if locked else 'Unlock'} {_many(len(rows), 'track')}", values={str(t.id): {"locked": locked} for t in rows})
+    return _apply(
+        session,
+        shot,
+        revision,
+        f"{'Lock' if locked else 'Unlock'} {_many(len(rows), 'track')}",
+        values={str(t.id): {"locked": locked} for t in rows},
+    )
 
 
 def set_up(session: Session, shot: Shot, number: int, settings: dict, revision: int | None = None) -> Edit:
     """Change how a track placed by hand is followed from now on."""
     row = _unlocked(session, shot, [number])[0]
-    return _apply(session, shot, revision, f"Set up {row.name}", values={str(row.id): {"made": {**row.made, "settings": settings}}})
+    return _apply(
+        session,
+        shot,
+        revision,
+        f"Set up {row.name}",
+        values={str(row.id): {"made": {**row.made, "settings": settings}}},
+    )
 
 
-def place(session: Session, shot: Shot, frame: int, xy: tuple[float, float], made: dict, revision: int | None = None) -> int:
+def place(
+    session: Session, shot: Shot, frame: int, xy: tuple[float, float], made: dict, revision: int | None = None
+) -> int:
     """Add a track placed by hand on a frame; return its id."""
     name = free_names(session, shot, "h")[0]
     piece = (np.array([frame]), np.array([xy]), np.array([0.15]), np.array([1.0]))
@@ -156,7 +204,9 @@ def place(session: Session, shot: Shot, frame: int, xy: tuple[float, float], mad
     return new[0]
 
 
-def key(session: Session, shot: Shot, number: int, frame: int, xy: tuple[float, float] | None, revision: int | None = None) -> Edit:
+def key(
+    session: Session, shot: Shot, number: int, frame: int, xy: tuple[float, float] | None, revision: int | None = None
+) -> Edit:
     """Set a key of a track by hand on a frame, or remove the one there where `xy` is None."""
     row = _unlocked(session, shot, [number])[0]
     keys = sorted({*row.keys} - {frame} | ({frame} if xy else set()))
@@ -165,16 +215,37 @@ def key(session: Session, shot: Shot, number: int, frame: int, xy: tuple[float, 
             raise FollowError(f"{row.name} has no key on frame {frame}.")
         if len(row.frames) <= 1:
             raise FollowError(f"That is the last key of {row.name}.", "Delete the track instead.")
-        return _apply(session, shot, revision, f"Remove the key of {row.name} at {frame}", drop={str(row.id): [frame]}, keys={str(row.id): keys})
+        return _apply(
+            session,
+            shot,
+            revision,
+            f"Remove the key of {row.name} at {frame}",
+            drop={str(row.id): [frame]},
+            keys={str(row.id): keys},
+        )
     put = {"frames": [frame], "x": [round(xy[0], 4)], "y": [round(xy[1], 4)], "sigma": [0.15], "score": [1.0]}
-    return _apply(session, shot, revision, f"Key {row.name} at {frame}", put={str(row.id): put}, keys={str(row.id): keys})
+    return _apply(
+        session, shot, revision, f"Key {row.name} at {frame}", put={str(row.id): put}, keys={str(row.id): keys}
+    )
 
 
 def adopt(session: Session, shot: Shot, tracks, made: dict, revision: int | None = None) -> Edit:
     """Make tracks of chosen sightings, under names of their own."""
     names = free_names(session, shot, "s", len(tracks), 4)
-    named = from_pieces(names, [(tracks.frames[r], tracks.xy[r], tracks.sigma[r], tracks.score[r]) for r in map(tracks.rows, range(len(tracks)))])
-    return _apply(session, shot, revision, f"Take {_many(len(tracks), 'sighting')} as tracks", bring=add_run(session, shot, named, made))
+    named = from_pieces(
+        names,
+        [
+            (tracks.frames[r], tracks.xy[r], tracks.sigma[r], tracks.score[r])
+            for r in map(tracks.rows, range(len(tracks)))
+        ],
+    )
+    return _apply(
+        session,
+        shot,
+        revision,
+        f"Take {_many(len(tracks), 'sighting')} as tracks",
+        bring=add_run(session, shot, named, made),
+    )
 
 
 def bring_in(session: Session, shot: Shot, tracks, source: str, revision: int | None = None) -> Edit:
@@ -182,8 +253,17 @@ def bring_in(session: Session, shot: Shot, tracks, source: str, revision: int | 
     taken = {t.name for t in live_tracks(session, shot)} & set(tracks.names)
     if taken:
         some = ", ".join(sorted(taken)[:4])
-        raise FollowError(f"{_many(len(taken), 'name')} of the table {'is' if len(taken) == 1 else 'are'} borne by tracks of this shot: {some}.", "Rename or delete those first; nothing was brought in.")
-    return _apply(session, shot, revision, f"Bring in {_many(len(tracks), 'track')}", bring=add_run(session, shot, tracks, {"images": "table", "source": source}))
+        raise FollowError(
+            f"{_many(len(taken), 'name')} of the table {'is' if len(taken) == 1 else 'are'} borne by tracks of this shot: {some}.",
+            "Rename or delete those first; nothing was brought in.",
+        )
+    return _apply(
+        session,
+        shot,
+        revision,
+        f"Bring in {_many(len(tracks), 'track')}",
+        bring=add_run(session, shot, tracks, {"images": "table", "source": source}),
+    )
 
 
 def whole(session: Session, shot: Shot):

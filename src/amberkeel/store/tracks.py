@@ -45,10 +45,14 @@ def free_names(session: Session, shot: Shot, stem: str, count: int = 1, digits: 
 def to_track_set(rows: list[Track]) -> TrackSet:
     """Return rows as core's TrackSet; its ids are those of the rows."""
     pieces = [(t.frames, np.stack([t.x, t.y], 1), t.sigma, t.score) for t in rows]
-    return from_pieces([t.name for t in rows], pieces, [t.kind for t in rows], [t.state for t in rows], [t.id for t in rows])
+    return from_pieces(
+        [t.name for t in rows], pieces, [t.kind for t in rows], [t.state for t in rows], [t.id for t in rows]
+    )
 
 
-def add_run(session: Session, shot: Shot, tracks: TrackSet, made: dict | None = None, keys: list[list[int]] | None = None) -> list[int]:
+def add_run(
+    session: Session, shot: Shot, tracks: TrackSet, made: dict | None = None, keys: list[list[int]] | None = None
+) -> list[int]:
     """Store followed tracks as a new run, hidden until an edit takes them up; return their ids.
 
     `made` says how all of them were followed, `keys` which frames of each were set by hand.

@@ -1,6 +1,5 @@
 """The datum of a shot: its chosen tracks and lines, on the points of an attempt."""
 
-
 import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -42,4 +41,7 @@ def _drawn_axes(kept: dict | None) -> DrawnAxes | None:
     if not kept:
         return None
     place = kept.get("place")
-    return DrawnAxes({int(f): np.array(r) for f, r in kept["rotations"].items()}, (int(place["frame"]), np.array(place["xyz"])) if place else None)
+    return DrawnAxes(
+        {int(f): np.array(r) for f, r in kept["rotations"].items()},
+        (int(place["frame"]), np.array(place["xyz"])) if place else None,
+    )

@@ -30,7 +30,10 @@ def create_app(settings: Settings | None = None) -> Flask:
     for area in AREAS:
         app.register_blueprint(area.blueprint)
     app.register_error_handler(KeelError, _say)
-    app.register_error_handler(404, lambda e: (render_template("message.html", title="Not here", text="There is nothing at this address."), 404))
+    app.register_error_handler(
+        404,
+        lambda e: (render_template("message.html", title="Not here", text="There is nothing at this address."), 404),
+    )
     app.register_error_handler(413, lambda e: _answer("That is larger than 8 GiB, the most one upload may be.", 413))
     app.register_error_handler(CSRFError, lambda e: _answer("This page is out of date. Load it again.", 400))
     app.after_request(_headers)

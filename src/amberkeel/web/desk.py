@@ -10,6 +10,7 @@ from amberkeel.web.plate.intake import show_rate
 
 blueprint = Blueprint("desk", __name__)
 
+
 @blueprint.get("/shots/<int:number>")
 @blueprint.get("/shots/<int:number>/<stage>")
 def show(number: int, stage: str = ""):
@@ -21,7 +22,11 @@ def show(number: int, stage: str = ""):
             return redirect(url_for("desk.show", number=number, stage="solve" if shot.pinned_id else "plate"))
         if stage not in [s.key for s in course]:
             abort(404)
-        same = [s.name for s in shot.production.shots if s.id != shot.id and (s.plate.width, s.plate.height) == (shot.plate.width, shot.plate.height)]
+        same = [
+            s.name
+            for s in shot.production.shots
+            if s.id != shot.id and (s.plate.width, s.plate.height) == (shot.plate.width, shot.plate.height)
+        ]
         beside = [(s.id, s.name) for s in shot.production.shots if s.name in same and s.plate.ready]
         return render_template(
             "desk.html", operations=_operations(shot.plate.width, shot.plate.height), siblings=same, sharing=beside, shot=shot, plate=shot.plate, production=shot.production, stages=course, stage=stage,
@@ -33,6 +38,12 @@ def _operations(width: int, height: int) -> list:
     """Return the tracking copy's operations for the page, in their order: a name, and each figure with its limits, start and step."""
     half = {"left": width // 2, "right": width // 2, "top": height // 2, "bottom": height // 2}
     return [
-        (name, [[figure, l.low, half.get(figure, l.high) if name == "crop" else l.high, l.start, l.step] for figure, l in figures.items()])
+        (
+            name,
+            [
+                [figure, l.low, half.get(figure, l.high) if name == "crop" else l.high, l.start, l.step]
+                for figure, l in figures.items()
+            ],
+        )
         for name, figures in OPERATIONS.items()
     ]

@@ -36,5 +36,7 @@ def download(number: int, name: str):
         text = makers[name](document, shot.plate)
         stem = "".join(c if c.isalnum() else "_" for c in shot.name)
     return Response(
-        text, mimetype="application/octet-stream", headers={"Content-Disposition": f'attachment; filename="{stem}_{name}"'}
+        text,
+        mimetype="application/octet-stream",
+        headers={"Content-Disposition": f'attachment; filename="{stem}_{name}"'},
     )

@@ -64,7 +64,14 @@ def _news(database: str, number: int) -> dict:
         revision = opened.scalar(select(Shot.revision).where(Shot.id == number))
         jobs = opened.scalars(select(Job).where(Job.shot_id == number).order_by(Job.id.desc()).limit(4))
         rows = [
-            {"id": j.id, "kind": j.kind, "state": j.state, "progress": round(j.progress, 3), "doing": j.doing, "error": j.error}
+            {
+                "id": j.id,
+                "kind": j.kind,
+                "state": j.state,
+                "progress": round(j.progress, 3),
+                "doing": j.doing,
+                "error": j.error,
+            }
             for j in jobs
         ]
     return {"revision": revision, "jobs": rows}

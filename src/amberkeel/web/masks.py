@@ -108,9 +108,15 @@ def add(number: int):
     with open_session() as opened:
         shot = get_shot(opened, number)
         count = len(live_masks(opened, shot)) + 1
-        values = {"name": str(asked.get("name") or f"{'Shape' if asked.get('points') else 'Matte'} {count}"), "kind": "matte"}
+        values = {
+            "name": str(asked.get("name") or f"{'Shape' if asked.get('points') else 'Matte'} {count}"),
+            "kind": "matte",
+        }
         if asked.get("points"):
-            values |= {"kind": "shape", "keys": {str(asked.whole("frame")): {"points": asked["points"], "by": "hand", "confidence": 1.0}}}
+            values |= {
+                "kind": "shape",
+                "keys": {str(asked.whole("frame")): {"points": asked["points"], "by": "hand", "confidence": 1.0}},
+            }
         else:
             values |= {"source": "from samples", "samples": []}
         check_mask(values, shot.plate.width, shot.plate.height)
@@ -125,7 +131,11 @@ def change(number: int, mask: int):
     """Change properties, keys or samples of a mask."""
     asked = sent()
     with open_session() as opened:
-        payload = {"id": mask, "values": asked.part("values"), "label": str(asked.get("label") or "Change a mask")[:200]}
+        payload = {
+            "id": mask,
+            "values": asked.part("values"),
+            "label": str(asked.get("label") or "Change a mask")[:200],
+        }
         edits.apply(opened, number, "mask", payload, asked.get("revision"))
         return _answer(opened, get_shot(opened, number))
 
@@ -207,7 +217,9 @@ def look(number: int):
     with open_session() as opened:
         shot = get_shot(opened, number)
         if not shot.plate.first <= frame <= shot.plate.last:
-            raise MaskError(f"The plate has no frame {frame}.", f"It runs from {shot.plate.first} to {shot.plate.last}.")
+            raise MaskError(
+                f"The plate has no frame {frame}.", f"It runs from {shot.plate.first} to {shot.plate.last}."
+            )
         reader = _reader(opened, shot)
     reader.read(frame)
     return jsonify(frame=frame)

@@ -43,15 +43,26 @@ def solve(number: int):
     if asked.get("distortion", "estimate") not in ("estimate", "none", "profile"):
         raise KeelError("Distortion is estimate, none or profile.")
     terms = solve_terms(asked.part("terms"))
-    arguments = {"focal_mm": None, "motion": asked.get("motion", "auto"), "distortion": asked.get("distortion", "estimate")}
+    arguments = {
+        "focal_mm": None,
+        "motion": asked.get("motion", "auto"),
+        "distortion": asked.get("distortion", "estimate"),
+    }
     arguments |= _focal(number, asked, terms)
-    arguments |= {"terms": terms, "zoom": bool(asked.get("zoom", False)), "share": sharing(number, asked.wholes("share"))}
+    arguments |= {
+        "terms": terms,
+        "zoom": bool(asked.get("zoom", False)),
+        "share": sharing(number, asked.wholes("share")),
+    }
     return start("solve", number, arguments)
 
 
 def _focal(number: int, asked: dict, terms: dict) -> dict:
     """Return a known focal length in mm for a solve's arguments; a start value goes into the terms, in pixels, unless one is there."""
-    text, state = str(asked.get("focal_mm") or "").strip().replace(",", "."), checked_state(asked.get("focal_state", KNOWN))
+    text, state = (
+        str(asked.get("focal_mm") or "").strip().replace(",", "."),
+        checked_state(asked.get("focal_state", KNOWN)),
+    )
     try:
         value = float(text) if text else None
     except ValueError:
@@ -163,12 +174,20 @@ FIGURES = [
     ("observations", "Measurements", "", 0, "higher"),
 ]
 
-RECIPE = [("camera_motion", "Camera motion"), ("distortion", "Distortion"), ("focal_px", "Known focal length, px"), ("shared_with", "One lens with"), ("seed", "Seed")]
+RECIPE = [
+    ("camera_motion", "Camera motion"),
+    ("distortion", "Distortion"),
+    ("focal_px", "Known focal length, px"),
+    ("shared_with", "One lens with"),
+    ("seed", "Seed"),
+]
 
 
 def _words(value) -> str:
     """Return a recipe's value as text."""
-    return "unknown" if value is None else ", ".join(value) or "no other shot" if isinstance(value, list) else str(value)
+    return (
+        "unknown" if value is None else ", ".join(value) or "no other shot" if isinstance(value, list) else str(value)
+    )
 
 
 def _rows(a: Attempt, b: Attempt) -> list[dict]:

@@ -57,6 +57,12 @@ def _attempt(attempt: Attempt, shot: Shot) -> dict:
         "figures": attempt.figures,
         "recipe": attempt.recipe,
         "masks": attempt.snapshot.get("masks", 0),
-        "stale": "tracks changed" if is_stale(shot, attempt) else "masks changed" if masks_changed(shot, attempt) else "lens changed" if lens_changed(shot, attempt) else "",
+        "stale": "tracks changed"
+        if is_stale(shot, attempt)
+        else "masks changed"
+        if masks_changed(shot, attempt)
+        else "lens changed"
+        if lens_changed(shot, attempt)
+        else "",
         "created": attempt.created.isoformat(timespec="minutes"),
     }

@@ -77,14 +77,25 @@ class Bank:
         gradients = np.zeros((n, size, size, 2), np.float32)
         inverses = np.zeros((n, 8, 8))
         made = np.zeros(n, np.bool_)
-        make_references(as_float(gray), np.ascontiguousarray(xy, float), self.half, self.warp_prior, patches, gradients, inverses, made)
+        make_references(
+            as_float(gray),
+            np.ascontiguousarray(xy, float),
+            self.half,
+            self.warp_prior,
+            patches,
+            gradients,
+            inverses,
+            made,
+        )
         return patches, gradients, inverses, made
 
     def add(self, gray: np.ndarray, ids: np.ndarray, xy: np.ndarray) -> np.ndarray:
         """Take up features; return which could be taken (N,) bool."""
         patches, gradients, inverses, made = self.cut(gray, xy)
         states, held = states_at(gray, xy), np.c_[xy, np.zeros(len(xy))]
-        self._append(ids[made], states[made], patches[made], gradients[made], inverses[made], np.zeros(made.sum()), held[made])
+        self._append(
+            ids[made], states[made], patches[made], gradients[made], inverses[made], np.zeros(made.sum()), held[made]
+        )
         return made
 
     def _append(self, *parts: np.ndarray) -> None:

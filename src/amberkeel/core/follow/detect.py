@@ -102,7 +102,9 @@ def find_features(
     return _spread(candidates, taken, wanted, spacing, width, height)
 
 
-def _spread(candidates: np.ndarray, taken: np.ndarray, wanted: int, spacing: float, width: int, height: int) -> np.ndarray:
+def _spread(
+    candidates: np.ndarray, taken: np.ndarray, wanted: int, spacing: float, width: int, height: int
+) -> np.ndarray:
     """Choose candidates (strongest first) so that regions fill evenly and none come closer than `spacing`."""
     chosen = _choose(candidates, np.ascontiguousarray(taken, float).reshape(-1, 2), wanted, spacing, width, height)
     return candidates[chosen]

@@ -24,6 +24,7 @@ MIN_FEATURES = 12
 HALF_BY_BLUR = 9.0
 """Pixels that a patch is larger on each side for each pixel of blur against grain."""
 
+
 @dataclass(frozen=True)
 class FollowSettings:
     """How features are followed.
@@ -56,7 +57,9 @@ class FollowSettings:
 
     def limits(self, width: int, soften: float = 0.0) -> Limits:
         """Return what a follower holds features to on pictures of a width, softened against grain by `soften` pixels."""
-        return Limits(self.half_px(width, soften), self.min_score, self.round_trip_px, self.patience, self.bridge, soften)
+        return Limits(
+            self.half_px(width, soften), self.min_score, self.round_trip_px, self.patience, self.bridge, soften
+        )
 
 
 def follow_plate(
@@ -105,7 +108,15 @@ def _forwards(plate, grays, settings, mattes, grain, progress):
         since += 1
         thin = len(follower.bank.ids) < settings.refill_below * full
         if (since >= settings.refill_every or (thin and since >= 3)) and not follower.smear.length:
-            xy = find_features(gray, settings.detect, follower.bank.states[:, :2], masked, grain, grays.soften, int(1.2 * follower.bank.half) | 1)
+            xy = find_features(
+                gray,
+                settings.detect,
+                follower.bank.states[:, :2],
+                masked,
+                grain,
+                grays.soften,
+                int(1.2 * follower.bank.half) | 1,
+            )
             ids = np.arange(count, count + len(xy))
             made = follower.bank.add(gray, ids, xy) if len(xy) else np.zeros(0, bool)
             follower.records.append(_born(ids[made], frame, xy[made]))

@@ -116,9 +116,17 @@ class Follower:
         if move is None and len(alive) and alive.mean() < 1.0 - MANY_LOST:
             move = plate_motion(source, gray)
             predicted, alive = self._predict(source, gray, move)
-        keep, states, results = self._register_blurred(source, gray, predicted, alive) if blurred else self._register(bank, gray, predicted, alive)
+        keep, states, results = (
+            self._register_blurred(source, gray, predicted, alive)
+            if blurred
+            else self._register(bank, gray, predicted, alive)
+        )
         keep &= self._checked(source, gray, states, results, predicted, keep, far)
-        hidden = covered(masked, np.where(keep[:, None], states[:, :2], predicted)) if masked is not None else np.zeros(len(keep), bool)
+        hidden = (
+            covered(masked, np.where(keep[:, None], states[:, :2], predicted))
+            if masked is not None
+            else np.zeros(len(keep), bool)
+        )
         keep &= ~hidden
         step = self._step_of(was, states, keep, move)
         self._carry_waiting(step)
@@ -149,13 +157,17 @@ class Follower:
     def _flow(self, before: np.ndarray, after: np.ndarray, start: np.ndarray, guess: np.ndarray | None):
         # OpenCV counts pixel centres from 0.
         side = self.window + 2 * int(0.25 * self.smear.length)
-        options = dict(winSize=(side, side), maxLevel=3, criteria=(cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 10, 0.03))
+        options = dict(
+            winSize=(side, side), maxLevel=3, criteria=(cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 10, 0.03)
+        )
         p = (start - 0.5).astype(np.float32).reshape(-1, 1, 2)
         if guess is None:
             there, found, _ = cv2.calcOpticalFlowPyrLK(before, after, p, None, **options)
         else:
             q = (guess - 0.5).astype(np.float32).reshape(-1, 1, 2)
-            there, found, _ = cv2.calcOpticalFlowPyrLK(before, after, p, q, flags=cv2.OPTFLOW_USE_INITIAL_FLOW, **options)
+            there, found, _ = cv2.calcOpticalFlowPyrLK(
+                before, after, p, q, flags=cv2.OPTFLOW_USE_INITIAL_FLOW, **options
+            )
         return there.reshape(-1, 2).astype(float) + 0.5, found.ravel() == 1
 
     def _checked(self, source, gray, states, results, predicted, keep, far: bool) -> np.ndarray:
@@ -182,7 +194,9 @@ class Follower:
         states = bank.states.copy()
         states[:, :2] = np.where(alive[:, None], predicted, states[:, :2])
         results, status = np.zeros((len(states), 3)), np.zeros(len(states), np.int64)
-        register_patches(as_float(gray), bank.patches, bank.gradients, bank.inverses, bank.half, states, 12, results, status)
+        register_patches(
+            as_float(gray), bank.patches, bank.gradients, bank.inverses, bank.half, states, 12, results, status
+        )
         results[:, 1] *= self.limits.inflation
         _, spread = scale_and_spread(states)
         strayed = np.hypot(*(states[:, :2] - predicted).T)
@@ -206,7 +220,9 @@ class Follower:
         bank = self.bank
         own = results[:, 1] if self.smear.length else fit_variance(bank.states, results)
         sigma = np.sqrt(own + bank.drift2 + MODEL_NOISE_PX**2)
-        self.records.append((bank.ids[keep], np.full(keep.sum(), frame), bank.states[keep, :2], sigma[keep], results[keep, 0]))
+        self.records.append(
+            (bank.ids[keep], np.full(keep.sum(), frame), bank.states[keep, :2], sigma[keep], results[keep, 0])
+        )
 
     def _renew(self, gray: np.ndarray, results: np.ndarray) -> None:
         """Cut new references where scale or view has changed since they were cut."""

@@ -17,7 +17,9 @@ def part_wrong_resumes(tracks: TrackSet, min_length: int) -> TrackSet:
     gaps = np.nonzero((np.diff(tracks.frames) > 1) & (np.diff(tracks.track_of_sample) == 0))[0]
     if not len(gaps):
         return tracks
-    by_frame = {f: np.nonzero(tracks.frames == f)[0] for f in np.unique(tracks.frames[np.concatenate([gaps, gaps + 1])])}
+    by_frame = {
+        f: np.nonzero(tracks.frames == f)[0] for f in np.unique(tracks.frames[np.concatenate([gaps, gaps + 1])])
+    }
     owner, wrong = tracks.track_of_sample, []
     for a, b in np.unique(np.stack([tracks.frames[gaps], tracks.frames[gaps + 1]], 1), axis=0):
         _, i, j = np.intersect1d(owner[by_frame[a]], owner[by_frame[b]], return_indices=True)

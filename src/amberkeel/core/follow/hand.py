@@ -65,7 +65,9 @@ class HandSettings:
         if self.search[0] < self.pattern[0] or self.search[1] < self.pattern[1]:
             raise FollowError("The search area is smaller than the pattern.", "Drag its corner outwards.")
         if max(self.search) > 400:
-            raise FollowError("The search area reaches further than 400 pixels.", "Make it smaller; the prediction does the rest.")
+            raise FollowError(
+                "The search area reaches further than 400 pixels.", "Make it smaller; the prediction does the rest."
+            )
         if self.model not in MODELS:
             raise FollowError(f"There is no patch motion “{self.model}”.", f"Choose {', '.join(MODELS)}.")
         if self.reference not in REFERENCES:
@@ -108,10 +110,14 @@ class Neighbours:
         return carried(self.moves[before, after], place[None])[0]
 
 
-def match_score(reference: np.ndarray, here: np.ndarray, place: tuple[float, float], at: tuple[float, float], settings: HandSettings) -> Fit:
+def match_score(
+    reference: np.ndarray, here: np.ndarray, place: tuple[float, float], at: tuple[float, float], settings: HandSettings
+) -> Fit:
     """Return how the pattern cut at `place` of one picture fits at and near `at` of another, for the loupe."""
     settings.check()
-    patch = Patch(reference, place[0] + settings.offset[0], place[1] + settings.offset[1], settings.pattern, settings.model)
+    patch = Patch(
+        reference, place[0] + settings.offset[0], place[1] + settings.offset[1], settings.pattern, settings.model
+    )
     return patch.fit(here, shifted(at[0] + settings.offset[0], at[1] + settings.offset[1]))
 
 
@@ -152,7 +158,15 @@ class _Hand:
     """One run of following."""
 
     def __init__(self, gray, keys, settings, predict, blur, masked, way):
-        self.gray, self.keys, self.settings, self.predict, self.blur, self.masked, self.way = gray, keys, settings, predict, blur, masked, way
+        self.gray, self.keys, self.settings, self.predict, self.blur, self.masked, self.way = (
+            gray,
+            keys,
+            settings,
+            predict,
+            blur,
+            masked,
+            way,
+        )
         self.offset = np.array(settings.offset, float)
         self.drift2, self.usual = 0.0, 1.0
 
@@ -224,7 +238,12 @@ class _Hand:
         self.warp = fit.warp
         if not smear.length:
             self.usual += 0.3 * (fit.score - self.usual)
-        sigma = np.sqrt(0.5 * (fit.covariance[0, 0] + fit.covariance[1, 1]) * _growth(fit.warp) + self.drift2 + MODEL_NOISE_PX**2 + (BLUR_NOISE * smear.length) ** 2)
+        sigma = np.sqrt(
+            0.5 * (fit.covariance[0, 0] + fit.covariance[1, 1]) * _growth(fit.warp)
+            + self.drift2
+            + MODEL_NOISE_PX**2
+            + (BLUR_NOISE * smear.length) ** 2
+        )
         return fit, place, float(sigma)
 
     def _covered(self, frame: int, place: np.ndarray) -> bool:
@@ -253,8 +272,17 @@ class _Hand:
         linear[2, :2] = 0.0
         inverse = np.linalg.inv(linear[:2, :2])
         v, u = np.mgrid[-patch.half[1] : patch.half[1] + 1, -patch.half[0] : patch.half[0] + 1].astype(np.float32)
-        x, y = inverse[0, 0] * u + inverse[0, 1] * v + patch.half[0], inverse[1, 0] * u + inverse[1, 1] * v + patch.half[1]
-        shown = cv2.remap(patch.pixels.astype(np.float32), x.astype(np.float32), y.astype(np.float32), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        x, y = (
+            inverse[0, 0] * u + inverse[0, 1] * v + patch.half[0],
+            inverse[1, 0] * u + inverse[1, 1] * v + patch.half[1],
+        )
+        shown = cv2.remap(
+            patch.pixels.astype(np.float32),
+            x.astype(np.float32),
+            y.astype(np.float32),
+            cv2.INTER_LINEAR,
+            borderMode=cv2.BORDER_REPLICATE,
+        )
         cx, cy = np.floor(middle).astype(int)
         (sx, sy), (px, py), (height, width) = self.settings.search, patch.half, image.shape
         left, right = max(cx - sx - px, 0), min(cx + sx + px + 1, width)

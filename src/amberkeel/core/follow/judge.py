@@ -72,7 +72,9 @@ def judge(tracks: TrackSet, plate: Plate, masked=None, progress: Progress = sile
     progress(0.55, "Holding tracks against the set's motion")
     edge, highlight, distance = _looks(tracks, plate, masked, progress)
     score = np.array([np.median(tracks.score[tracks.rows(t)]) for t in range(len(tracks))])
-    return Judgement(tracks.lengths, score, per_sample, worst, _restless(shake, grid), edge, highlight, stray, distance, twins(grid))
+    return Judgement(
+        tracks.lengths, score, per_sample, worst, _restless(shake, grid), edge, highlight, stray, distance, twins(grid)
+    )
 
 
 def _jumps(grid: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -198,7 +200,9 @@ def twins(grid: np.ndarray, near_px: float = 2.5, least: int = 4) -> np.ndarray:
     return out
 
 
-def returns(tracks: TrackSet, frames: np.ndarray, reach_px: float = 4.0, most_gap: int = 60) -> list[tuple[int, int, float]]:
+def returns(
+    tracks: TrackSet, frames: np.ndarray, reach_px: float = 4.0, most_gap: int = 60
+) -> list[tuple[int, int, float]]:
     """Return pairs of tracks (earlier, later, distance in pixels) that seem to be one spot which came back.
 
     `frames` (F,) are the plate's. Where the earlier track would be when the later one begins is told by the tracks around it

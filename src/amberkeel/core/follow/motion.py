@@ -17,7 +17,9 @@ LEAST = 16
 
 def _small(gray: np.ndarray) -> np.ndarray:
     width = min(WORK_WIDTH, gray.shape[1])
-    return cv2.resize(gray, (width, max(16, round(gray.shape[0] * width / gray.shape[1]))), interpolation=cv2.INTER_AREA)
+    return cv2.resize(
+        gray, (width, max(16, round(gray.shape[0] * width / gray.shape[1]))), interpolation=cv2.INTER_AREA
+    )
 
 
 def plate_motion(before: np.ndarray, after: np.ndarray) -> np.ndarray:
@@ -44,7 +46,9 @@ def _through_flow(a: np.ndarray, b: np.ndarray, shift: np.ndarray) -> np.ndarray
     best, most = plain, 0
     for first in (shift, np.zeros(2)):
         guess = (start + first.astype(np.float32)).astype(np.float32)
-        there, ok, _ = cv2.calcOpticalFlowPyrLK(a, b, start, guess.copy(), winSize=(17, 17), maxLevel=2, flags=cv2.OPTFLOW_USE_INITIAL_FLOW)
+        there, ok, _ = cv2.calcOpticalFlowPyrLK(
+            a, b, start, guess.copy(), winSize=(17, 17), maxLevel=2, flags=cv2.OPTFLOW_USE_INITIAL_FLOW
+        )
         ok = ok.ravel() == 1
         x, y = start.reshape(-1, 2)[ok] + 0.5, there.reshape(-1, 2)[ok] + 0.5
         if ok.sum() < LEAST:

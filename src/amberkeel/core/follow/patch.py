@@ -105,7 +105,15 @@ class Patch:
     FollowError : it reaches out of the picture, or holds nothing that its model could be told by.
     """
 
-    def __init__(self, image: np.ndarray, x: float, y: float, half: tuple[int, int], model: str = SIMILARITY, weights: np.ndarray | None = None):
+    def __init__(
+        self,
+        image: np.ndarray,
+        x: float,
+        y: float,
+        half: tuple[int, int],
+        model: str = SIMILARITY,
+        weights: np.ndarray | None = None,
+    ):
         if model not in MODELS:
             raise FollowError(f"There is no patch motion “{model}”.", f"Choose {', '.join(MODELS)}.")
         self.half, self.model, self.basis = half, model, MODELS[model]
@@ -117,20 +125,29 @@ class Patch:
         gx, gy = 0.5 * (wide[1:-1, 2:] - wide[1:-1, :-2]), 0.5 * (wide[2:, 1:-1] - wide[:-2, 1:-1])
         v, u = np.mgrid[-half[1] : half[1] + 1, -half[0] : half[0] + 1].astype(float)
         whole = inside[1:-1, 1:-1] & inside[1:-1, 2:] & inside[1:-1, :-2] & inside[2:, 1:-1] & inside[:-2, 1:-1]
-        window = np.exp(-0.5 * ((u / (0.8 * half[0])) ** 2 + (v / (0.8 * half[1])) ** 2)) if weights is None else weights
+        window = (
+            np.exp(-0.5 * ((u / (0.8 * half[0])) ** 2 + (v / (0.8 * half[1])) ** 2)) if weights is None else weights
+        )
         self.window = np.where(whole, window, 0.0)
         if weights is None and not whole.all():
-            raise FollowError("The pattern reaches out of the picture there.", "Make it smaller, or place it further in.")
+            raise FollowError(
+                "The pattern reaches out of the picture there.", "Make it smaller, or place it further in."
+            )
         flat = np.stack([u, v, np.ones_like(u)], -1)
         moved = np.einsum("kab,jib->kjia", self.basis, flat)
         du, dv = moved[..., 0] - u * moved[..., 2], moved[..., 1] - v * moved[..., 2]
         self.steepest = gx * du + gy * dv
         mean = np.average(self.pixels, weights=self.window) if self.window.any() else 0.0
         self.pixels = self.pixels - mean
-        self.rows = np.concatenate([self.steepest.reshape(len(self.basis), -1), self.pixels.reshape(1, -1), np.ones((1, self.pixels.size))])
+        self.rows = np.concatenate(
+            [self.steepest.reshape(len(self.basis), -1), self.pixels.reshape(1, -1), np.ones((1, self.pixels.size))]
+        )
         shift = (self.rows[:2] * self.window.ravel()) @ self.rows[:2].T
         if np.linalg.eigvalsh(shift)[0] < 1.0:
-            raise FollowError("There is nothing to hold on to: the pattern is flat, or a bare edge.", "Choose a corner, or make the pattern larger.")
+            raise FollowError(
+                "There is nothing to hold on to: the pattern is flat, or a bare edge.",
+                "Choose a corner, or make the pattern larger.",
+            )
         self.offset = mean
 
     def fit(self, image: np.ndarray, warp: np.ndarray, iterations: int = 20, robust: bool = False) -> Fit:
@@ -161,7 +178,11 @@ class Patch:
             dof = max(weight.sum() - k - 2, 6.0)
             noise = float(np.sqrt((weight * error**2).sum() / dof))
             own = OWN_SHARE * (noise / max(abs(gain), 0.2)) ** 2
-            covariance = np.linalg.inv(normal)[:k, :k] * own * _shared(error.reshape(self.pixels.shape), weight.reshape(self.pixels.shape))
+            covariance = (
+                np.linalg.inv(normal)[:k, :k]
+                * own
+                * _shared(error.reshape(self.pixels.shape), weight.reshape(self.pixels.shape))
+            )
             if not 0.15 < gain < 6.0 or not np.isfinite(warp).all():
                 return Fit(warp, score, noise, covariance, False)
             if np.hypot(*step[:2]) + corner * np.abs(step[2:6]).sum() + corner**2 * np.abs(step[6:k]).sum() < ENOUGH_PX:

@@ -41,7 +41,12 @@ def _taps(f):
 
 @njit(cache=True, fastmath=True, nogil=True, inline="always")
 def _along(pixels, p, a0, a1, a2, a3):
-    return a0 * pixels[p] + a1 * pixels[p + _STEP] + a2 * pixels[p + _STEP + _STEP] + a3 * pixels[p + _STEP + _STEP + _STEP]
+    return (
+        a0 * pixels[p]
+        + a1 * pixels[p + _STEP]
+        + a2 * pixels[p + _STEP + _STEP]
+        + a3 * pixels[p + _STEP + _STEP + _STEP]
+    )
 
 
 @njit(cache=True, fastmath=True, nogil=True, inline="always")
@@ -230,7 +235,9 @@ def _register_one(image, patch, gradient, inverse, window, half, state, iteratio
             return OUTSIDE
         _sample(image, state, half, fine, values)
         gain = state[6]
-        sw, si, st, sii, stt, sit, srr = _sums(values, patch, gradient, window, half, np.float32(gain), np.float32(state[7]), g)
+        sw, si, st, sii, stt, sit, srr = _sums(
+            values, patch, gradient, window, half, np.float32(gain), np.float32(state[7]), g
+        )
         cross = sit - si * st / sw
         own = (sii - si * si / sw) * (stt - st * st / sw)
         result[0] = cross / np.sqrt(max(own, 1e-9))

@@ -54,7 +54,10 @@ def grid_inside(outline: np.ndarray, columns: int, rows: int) -> np.ndarray:
     low, high = outline.min(0), outline.max(0)
     x, y = (np.linspace(a, b, n + 2)[1:-1] for a, b, n in zip(low, high, (columns, rows)))
     nodes = np.stack(np.meshgrid(x, y), -1).reshape(-1, 2)
-    inside = [cv2.pointPolygonTest(outline.astype(np.float32).reshape(-1, 1, 2), (float(a), float(b)), True) > 2.0 for a, b in nodes]
+    inside = [
+        cv2.pointPolygonTest(outline.astype(np.float32).reshape(-1, 1, 2), (float(a), float(b)), True) > 2.0
+        for a, b in nodes
+    ]
     return nodes[np.array(inside, bool)]
 
 
@@ -104,7 +107,14 @@ class _Surface:
     """One surface under way: references of its inside at several sizes, and the newest homography."""
 
     def __init__(self, gray, outline, start, places, predict, blur):
-        self.gray, self.predict, self.blur, self.start, self.outline, self.places = gray, predict, blur, start, outline, places
+        self.gray, self.predict, self.blur, self.start, self.outline, self.places = (
+            gray,
+            predict,
+            blur,
+            start,
+            outline,
+            places,
+        )
         side = float((outline.max(0) - outline.min(0)).max())
         self.scale = min(1.0, WORK_SIDE / side)
         self.middle = 0.5 * (outline.max(0) + outline.min(0))
@@ -114,7 +124,10 @@ class _Surface:
         self.lost: list[str] = []
         self.references = {k: self._reference(self.scale / 2**k, SHARP) for k in range(LEVELS)}
         if self.references[0] is None:
-            raise FollowError("There is nothing at all to see on that surface.", "Prepare a tracking copy with more contrast, or draw it elsewhere.")
+            raise FollowError(
+                "There is nothing at all to see on that surface.",
+                "Prepare a tracking copy with more contrast, or draw it elsewhere.",
+            )
 
     def begin(self) -> None:
         self.now = np.eye(3)
@@ -146,7 +159,9 @@ class _Surface:
                 continue
             fit, warp = self._fit(image, reference, scale, warp)
         if fit is None or not fit.ok or fit.score < LEAST_SCORE:
-            self.lost.append(f"Lost on frame {frame}: {'its match fell to %.2f' % max(fit.score, 0) if fit else 'nothing was left to see'}.")
+            self.lost.append(
+                f"Lost on frame {frame}: {'its match fell to %.2f' % max(fit.score, 0) if fit else 'nothing was left to see'}."
+            )
             return True
         self.now = self.warps[frame] = warp
         self.scores[frame] = fit.score

@@ -172,12 +172,16 @@ def _paper(gray: np.ndarray, corners: np.ndarray) -> float:
     """Return the code value of the paper around a tag."""
     middle = corners.mean(0)
     ring = middle + 1.12 * (corners - middle)
-    places = np.concatenate([ring[k] + np.linspace(0, 1, 12)[:, None] * (ring[(k + 1) % 4] - ring[k]) for k in range(4)])
+    places = np.concatenate(
+        [ring[k] + np.linspace(0, 1, 12)[:, None] * (ring[(k + 1) % 4] - ring[k]) for k in range(4)]
+    )
     x, y = np.clip(places.astype(int), 0, [gray.shape[1] - 1, gray.shape[0] - 1]).T
     return float(np.median(gray[y, x]))
 
 
-def follow_tags(plate: Plate, family: str = "36h11", corners: bool = False, progress: Progress = silent) -> tuple[TrackSet, list[TagReport]]:
+def follow_tags(
+    plate: Plate, family: str = "36h11", corners: bool = False, progress: Progress = silent
+) -> tuple[TrackSet, list[TagReport]]:
     """Find a family's tags on every frame of a plate.
 
     Parameters
@@ -210,11 +214,27 @@ def follow_tags(plate: Plate, family: str = "36h11", corners: bool = False, prog
 
 def _pieces(name: str, on: dict[int, Sighted], corners: bool):
     frames = np.array(list(on))
-    yield name, (frames, np.array([on[f].centre for f in frames]), np.array([on[f].sigma[4] for f in frames]), np.ones(len(frames)))
+    yield (
+        name,
+        (
+            frames,
+            np.array([on[f].centre for f in frames]),
+            np.array([on[f].sigma[4] for f in frames]),
+            np.ones(len(frames)),
+        ),
+    )
     large = np.array([f for f in frames if on[f].side >= WORTH_CORNERS_PX])
     if corners and len(large) >= LEAST_FRAMES:
         for k in range(4):
-            yield f"{name}.{k + 1}", (large, np.array([on[f].corners[k] for f in large]), np.array([on[f].sigma[k] for f in large]), np.ones(len(large)))
+            yield (
+                f"{name}.{k + 1}",
+                (
+                    large,
+                    np.array([on[f].corners[k] for f in large]),
+                    np.array([on[f].sigma[k] for f in large]),
+                    np.ones(len(large)),
+                ),
+            )
 
 
 def _report(family: str, number: int, on: dict[int, Sighted]) -> TagReport:
@@ -224,4 +244,6 @@ def _report(family: str, number: int, on: dict[int, Sighted]) -> TagReport:
         warnings.append(f"small: {np.median(sides):.0f} px a side, {SMALL_PX:.0f} px or more are read reliably")
     if np.median([tag.white for tag in on.values()]) >= BLOWN:
         warnings.append("blown out: its white is clipped, which shifts its edges")
-    return TagReport(f"{family}-{number:04d}", list(on), (float(sides.min()), float(np.median(sides)), float(sides.max())), warnings)
+    return TagReport(
+        f"{family}-{number:04d}", list(on), (float(sides.min()), float(np.median(sides)), float(sides.max())), warnings
+    )

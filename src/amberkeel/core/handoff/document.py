@@ -217,9 +217,7 @@ def upgraded(document: dict, ids: np.ndarray) -> dict:
         return document
     report = document.get("lens_report") or {"values": [], "names": [], "correlation": [], "notes": []}
     values = [{**v, "determined": v.get("told", True)} for v in report["values"]]
-    trials = [
-        {**t, "share": 0.0, "determined": t["told"], "conclusive": t["fair"]} for t in report.get("held_out", [])
-    ]
+    trials = [{**t, "share": 0.0, "determined": t["told"], "conclusive": t["fair"]} for t in report.get("held_out", [])]
     points = [{"reason": "", **p, "id": int(i), "reason_code": ""} for p, i in zip(document["points"], ids)]
     for value in values:
         value.pop("told", None)

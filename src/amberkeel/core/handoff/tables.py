@@ -25,6 +25,12 @@ def camera_csv(document: dict) -> str:
         flat = [v for row in f["world_from_camera"] for v in row]
         residual = "" if f["residual_px"] is None else f"{f['residual_px']:.4f}"
         writer.writerow(
-            [f["frame"], *(f"{v:.8f}" for v in f["position"]), *(f"{v:.10f}" for v in flat), f"{f['focal_px']:.6f}", residual]
+            [
+                f["frame"],
+                *(f"{v:.8f}" for v in f["position"]),
+                *(f"{v:.10f}" for v in flat),
+                f"{f['focal_px']:.6f}",
+                residual,
+            ]
         )
     return out.getvalue()

@@ -33,7 +33,9 @@ def tracks_csv(tracks: TrackSet) -> str:
     for t, name in enumerate(tracks.names):
         for n in range(int(tracks.first[t]), int(tracks.first[t + 1])):
             x, y = tracks.xy[n]
-            writer.writerow([name, int(tracks.frames[n]), f"{x:.4f}", f"{y:.4f}", f"{tracks.sigma[n]:.4f}", tracks.states[t]])
+            writer.writerow(
+                [name, int(tracks.frames[n]), f"{x:.4f}", f"{y:.4f}", f"{tracks.sigma[n]:.4f}", tracks.states[t]]
+            )
     return out.getvalue()
 
 
@@ -56,7 +58,9 @@ def read_tracks_csv(text: str, plate: Plate, origin: str = TOP_LEFT) -> TrackSet
     header = [h.strip().lower() for h in next(rows, [])]
     lacking = [c for c in COLUMNS[:4] if c not in header]
     if lacking:
-        raise FollowError(f"The table has no column {', '.join(lacking)}.", f"Its first line must name {', '.join(COLUMNS)}.")
+        raise FollowError(
+            f"The table has no column {', '.join(lacking)}.", f"Its first line must name {', '.join(COLUMNS)}."
+        )
     at = {c: header.index(c) for c in COLUMNS if c in header}
     found: dict[str, dict[int, tuple]] = {}
     states: dict[str, str] = {}
@@ -72,7 +76,10 @@ def read_tracks_csv(text: str, plate: Plate, origin: str = TOP_LEFT) -> TrackSet
             raise FollowError(f"The table has more than {MOST_ROWS:,} lines.", "Split it.")
     if wrong:
         more = f", and {len(wrong) - MOST_NAMED} more" if len(wrong) > MOST_NAMED else ""
-        raise FollowError(f"The table cannot be read: {'; '.join(wrong[:MOST_NAMED])}{more}.", "Mend these lines; nothing was brought in.")
+        raise FollowError(
+            f"The table cannot be read: {'; '.join(wrong[:MOST_NAMED])}{more}.",
+            "Mend these lines; nothing was brought in.",
+        )
     if not found:
         raise FollowError("The table holds no tracks.")
     tracks = _tracks(found, states, plate, origin)
@@ -158,11 +165,16 @@ def check_origin(tracks: TrackSet, plate: Plate, origin: str) -> None:
     for frame, places in sorted(wanted.items()):
         gray = plate.gray(frame).astype(np.float32)
         for t, (x, y) in places:
-            cuts.setdefault(t, []).append([cv2.getRectSubPix(gray, (13, 13), (float(x) - 0.5, float(v) - 0.5)) for v in (y, plate.height - y)])
+            cuts.setdefault(t, []).append(
+                [cv2.getRectSubPix(gray, (13, 13), (float(x) - 0.5, float(v) - 0.5)) for v in (y, plate.height - y)]
+            )
     fits = np.array([[_alike(a[way], b[way]) for way in (0, 1)] for a, b in cuts.values()])
     if len(fits) >= 6 and np.median(fits[:, 1]) > np.median(fits[:, 0]) + 0.25:
         other = BOTTOM_LEFT if origin == TOP_LEFT else TOP_LEFT
-        raise FollowError(f"These tracks fit the pictures when y is counted from the {other.split()[0]}, not the {origin.split()[0]}.", f"Choose the origin “{other}”.")
+        raise FollowError(
+            f"These tracks fit the pictures when y is counted from the {other.split()[0]}, not the {origin.split()[0]}.",
+            f"Choose the origin “{other}”.",
+        )
 
 
 def _alike(a: np.ndarray, b: np.ndarray) -> float:

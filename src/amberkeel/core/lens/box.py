@@ -61,7 +61,9 @@ def new_box(pose: BoxPose, start: np.ndarray, end: np.ndarray) -> np.ndarray:
     Raises LensError when the two do not span a face.
     """
     if np.abs(np.subtract(end, start)).min() < LEAST_PX:
-        raise LensError("That drag spans no face of a box.", "Drag from a corner on the floor to the opposite corner on top.")
+        raise LensError(
+            "That drag spans no face of a box.", "Drag from a corner on the floor to the opposite corner on top."
+        )
     u, v = (np.append(pose.lens.normalise(np.asarray(p, float)), 1.0) for p in (start, end))
     right, up, back = pose.rotation  # the world's axes in the camera
     # start + a right + b up lies on the ray of end: a right + b up - depth v = -u.
@@ -144,7 +146,11 @@ def box_lines(box: str, frame: int, corners: np.ndarray, dragged: np.ndarray) ->
     out, counts = {}, dict.fromkeys(AXES, 0)
     for a, b, axis in EDGES:
         counts[axis] += 1
-        ends = {"points": [np.round(corners[k], 3).tolist() for k in (a, b)], "ends": [a, b], "set": [bool(dragged[k]) for k in (a, b)]}
+        ends = {
+            "points": [np.round(corners[k], 3).tolist() for k in (a, b)],
+            "ends": [a, b],
+            "set": [bool(dragged[k]) for k in (a, b)],
+        }
         out[f"{box} {axis.upper()}{counts[axis]}"] = {"frame": frame, "axis": axis, "box": box, **ends}
     return out
 

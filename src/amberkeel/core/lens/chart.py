@@ -163,7 +163,9 @@ def _jacobian(data: _Views, state: _State) -> tuple[np.ndarray, np.ndarray]:
     none, still = np.zeros(len(state.free)), np.zeros((data.count, 6))
 
     def slope(lens_step, poses, size):
-        return (state.moved(lens_step, poses).residuals(data) - state.moved(-lens_step, -poses).residuals(data)) / (2.0 * size)
+        return (state.moved(lens_step, poses).residuals(data) - state.moved(-lens_step, -poses).residuals(data)) / (
+            2.0 * size
+        )
 
     lens_part = []
     for k, name in enumerate(state.free):
@@ -240,16 +242,23 @@ def _report(data, state, views, rms, astray, order, notes) -> ChartFit:
         )
     fold = lens.folds()
     if fold is not None:
-        raise LensError(f"The lens found folds the picture over at {100 * fold:.0f} % of its half diagonal.", "Ask for fewer coefficients, or film the grid nearer to the corners.")
+        raise LensError(
+            f"The lens found folds the picture over at {100 * fold:.0f} % of its half diagonal.",
+            "Ask for fewer coefficients, or film the grid nearer to the corners.",
+        )
     sigma["focal_px"] = relative * lens.focal_px[0]
     columns, rows = COVERAGE
     cell = np.clip((data.corners / [lens.width / columns, lens.height / rows]).astype(int), 0, [columns - 1, rows - 1])
     coverage = np.bincount(cell[:, 1] * columns + cell[:, 0], minlength=columns * rows).reshape(rows, columns)
     if (coverage == 0).sum() > columns * rows // 4:
-        notes.append(f"The grid covers {100 * float((coverage > 0).mean()):.0f} % of the picture: distortion is guessed in the rest.")
+        notes.append(
+            f"The grid covers {100 * float((coverage > 0).mean()):.0f} % of the picture: distortion is guessed in the rest."
+        )
     for name in [n for n in sigma if n in ("k1", "k2", "k3", "division")]:
         if abs(lens.coefficients[PLACES[name]]) < 2.0 * sigma[name] and sigma[name] * corner_effect(lens, name) > 1.0:
-            notes.append(f"{name} is hardly told (±{sigma[name] * corner_effect(lens, name):.1f} px at the corner): ask for fewer coefficients.")
+            notes.append(
+                f"{name} is hardly told (±{sigma[name] * corner_effect(lens, name):.1f} px at the corner): ask for fewer coefficients."
+            )
     return ChartFit(
         lens, sigma, [v.name for v in views], rms, astray, float(np.sqrt((rms[~astray] ** 2).mean())), coverage, notes,
         _map_sigma(state, inverse[:count, :count]),

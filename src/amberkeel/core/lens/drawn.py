@@ -101,7 +101,9 @@ def _read_line(row, number: int, width: int, height: int) -> DrawnLine:
     if not np.isfinite(points).all():
         raise LensError(f"{_title(name)} has a point that is no number.", "Give finite pixels.")
     if (np.abs(points - [width / 2, height / 2]) > [1.5 * width, 1.5 * height]).any():
-        raise LensError(f"{_title(name)} lies far off the picture of {width}x{height}.", "Were these lines drawn on another size?")
+        raise LensError(
+            f"{_title(name)} lies far off the picture of {width}x{height}.", "Were these lines drawn on another size?"
+        )
     if not (math.isfinite(sigma) and 0.01 <= sigma <= 50.0):
         raise LensError(f"{_title(name)} has a sigma of {sigma:g} px.", "Give 0.01 to 50 px.")
     axis = str(row.get("axis") or "").lower()

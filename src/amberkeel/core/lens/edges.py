@@ -50,7 +50,9 @@ def find_edge(gray: np.ndarray, a, b) -> np.ndarray:
     best = max((_cheapest(sign * rise) for sign in (1.0, -1.0)), key=lambda found: found[0])
     strength, path, sign_rise = best
     if strength < FAINT:
-        raise LensError("There is no clear edge there.", "Draw closer to it, or set the points by hand with snapping off.")
+        raise LensError(
+            "There is no clear edge there.", "Draw closer to it, or set the points by hand with snapping off."
+        )
     fine = _centroid(sign_rise, path, offsets)
     points = a + s[:, None] * along + fine[:, None] * across
     return _thinned(points, s, length)

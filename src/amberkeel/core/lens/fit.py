@@ -122,7 +122,9 @@ def _from_nothing(data: Lines, order: LensOrder) -> tuple[LineState, list[str]]:
     state, notes = _begin(data, order)
     state, cost = adjust_lines(data, state, order)
     for names in order.steps() if any(line.straight for line in data.lines) else []:
-        trial, trial_cost = adjust_lines(data, LineState(_seeded(state.lens, names), state.rotations, state.free + names), order)
+        trial, trial_cost = adjust_lines(
+            data, LineState(_seeded(state.lens, names), state.rotations, state.free + names), order
+        )
         word = _refused(data, trial, order, names, cost - trial_cost)
         if word:
             return replace(state, held=names), [*notes, word]
@@ -148,17 +150,26 @@ def _check(lines: list[DrawnLine], order: LensOrder) -> None:
     if order.width < 16 or order.height < 16:
         raise LensError(f"A picture of {order.width}x{order.height} is too small.", "Give the plate's size in pixels.")
     if not order.pixel_aspect > 0.0:
-        raise LensError(f"A pixel aspect of {order.pixel_aspect:g} is impossible.", "Give the width of a pixel over its height, as 1 or 2.")
+        raise LensError(
+            f"A pixel aspect of {order.pixel_aspect:g} is impossible.",
+            "Give the width of a pixel over its height, as 1 or 2.",
+        )
     if order.focal_px is not None and not order.focal_px > 0.0:
         raise LensError(f"A focal length of {order.focal_px:g} px is impossible.", "Give more than 0, or none.")
     if len(lines) < 2:
-        raise LensError("One line only tells no lens.", "Draw a second one, well apart from the first or in another direction.")
+        raise LensError(
+            "One line only tells no lens.", "Draw a second one, well apart from the first or in another direction."
+        )
     if not any(line.straight or line.axis for line in lines):
-        raise LensError("The lines have two points each.", "Give straight edges three points or more; two ends are always straight.")
+        raise LensError(
+            "The lines have two points each.", "Give straight edges three points or more; two ends are always straight."
+        )
 
 
 def _stand_in(order: LensOrder) -> Lens:
-    lens = Lens.centred(order.width, order.height, order.focal_px or float(order.width), pixel_aspect=order.pixel_aspect)
+    lens = Lens.centred(
+        order.width, order.height, order.focal_px or float(order.width), pixel_aspect=order.pixel_aspect
+    )
     return replace(lens, principal_px=order.centre_px) if order.centre_px else lens
 
 
@@ -178,7 +189,11 @@ def _begin(data: Lines, order: LensOrder) -> tuple[LineState, list[str]]:
     if _directions(data) == 1 and order.focal_px is None:
         notes.append("Axis lines of one direction tell no focal length: draw some along a second one.")
     free = ("focal",) if _focal_free(data, order) else ()
-    sweep = 0.5 * order.width / np.tan(FIELDS_OF_VIEW / 2.0) if free and order.focal_px is None else [_stand_in(order).focal_px[0]]
+    sweep = (
+        0.5 * order.width / np.tan(FIELDS_OF_VIEW / 2.0)
+        if free and order.focal_px is None
+        else [_stand_in(order).focal_px[0]]
+    )
     best, least = None, np.inf
     for focal in sweep:
         lens = _stand_in(order).with_focal(float(focal))
@@ -191,7 +206,9 @@ def _begin(data: Lines, order: LensOrder) -> tuple[LineState, list[str]]:
 
 def _orient(data: Lines, lens: Lens) -> np.ndarray:
     """Return a first ``world_from_camera`` for each frame with axis lines (G, 3, 3), from the lines' common directions."""
-    _, normals = data.distances(lens, np.tile(np.eye(3), (max(len(data.frames), 1), 1, 1)), np.full(len(data.axis), FREE))
+    _, normals = data.distances(
+        lens, np.tile(np.eye(3), (max(len(data.frames), 1), 1, 1)), np.full(len(data.axis), FREE)
+    )
     out = []
     for g in range(len(data.frames)):
         seen = np.zeros((3, 3))
@@ -200,7 +217,11 @@ def _orient(data: Lines, lens: Lens) -> np.ndarray:
             if len(own) >= 2:
                 planes = own / np.linalg.norm(own, axis=1, keepdims=True)
                 seen[a] = np.linalg.svd(planes)[2][-1]
-        out.append(_upright(seen, normals[(data.axis >= 0) & (data.group == g)], data.axis[(data.axis >= 0) & (data.group == g)]))
+        out.append(
+            _upright(
+                seen, normals[(data.axis >= 0) & (data.group == g)], data.axis[(data.axis >= 0) & (data.group == g)]
+            )
+        )
     return np.array(out).reshape(-1, 3, 3)
 
 
@@ -299,7 +320,10 @@ def straightness(lines: Sequence[DrawnLine], lens: Lens) -> list[LineReport]:
     plain = Lens.centred(lens.width, lens.height, lens.focal_px[0], pixel_aspect=lens.pixel_aspect)
     none = np.tile(np.eye(3), (max(len(data.frames), 1), 1, 1))
     before, after = (data.rms(data.distances(one, none, free)[0], spent) for one in (plain, lens))
-    return [LineReport(line.name or f"line {k + 1}", float(before[k]), float(after[k]), False) for k, line in enumerate(lines)]
+    return [
+        LineReport(line.name or f"line {k + 1}", float(before[k]), float(after[k]), False)
+        for k, line in enumerate(lines)
+    ]
 
 
 def _why_untold(data: Lines, state: LineState, log_sigma: float) -> str:
@@ -311,7 +335,11 @@ def _why_untold(data: Lines, state: LineState, log_sigma: float) -> str:
         v = state.rotations[:, a]
         if (np.hypot(v[:, 0], v[:, 1]) > 8.0 * np.abs(v[:, 2])).all():
             far.append(name.upper())
-    where = f"the lines along {' and '.join(far)} are parallel in the picture too" if far else "the lines are too short or too few"
+    where = (
+        f"the lines along {' and '.join(far)} are parallel in the picture too"
+        if far
+        else "the lines are too short or too few"
+    )
     return f"Focal length is not told (±{100 * min(log_sigma, 9.99):.0f} %): {where}, and any focal length explains them nearly as well."
 
 
@@ -322,7 +350,9 @@ def centre_test(lines: Sequence[DrawnLine], order: LensOrder, fit: LensFit) -> t
     """
     lines = _judged(lines)
     data = Lines(lines)
-    if not fit.focal_known or all(len({line.axis for line in lines if line.axis and line.frame == f}) < 3 for f in data.frames):
+    if not fit.focal_known or all(
+        len({line.axis for line in lines if line.axis and line.frame == f}) < 3 for f in data.frames
+    ):
         return None
     free = ("focal",) * (order.focal_px is None) + tuple(fit.sigma) + ("cx", "cy")
     state, _ = adjust_lines(data, LineState(fit.lens, np.array([fit.rotations[f] for f in data.frames]), free), order)

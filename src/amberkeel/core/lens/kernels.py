@@ -15,7 +15,16 @@ from numba import njit, prange
 
 COEFFICIENTS = 17
 TURN, DIVISION, TWO_AXIS = 6, 5, 7
-PLACES = {"k1": 0, "k2": 1, "k3": 2, "p1": 3, "p2": 4, "division": DIVISION, "turn": TURN, **{f"t{k}": TWO_AXIS + k for k in range(10)}}
+PLACES = {
+    "k1": 0,
+    "k2": 1,
+    "k3": 2,
+    "p1": 3,
+    "p2": 4,
+    "division": DIVISION,
+    "turn": TURN,
+    **{f"t{k}": TWO_AXIS + k for k in range(10)},
+}
 """Where each named coefficient stands; t0 to t9 are those of the two-axis model."""
 
 _ITERATIONS = 40
@@ -37,8 +46,16 @@ def distort_one(c, x, y):
     uu, vv = u * u, v * v
     r2 = uu + vv
     gain = 1.0 + r2 * (c[0] + r2 * (c[1] + r2 * c[2]))
-    p = u * (gain + c[7] * uu + c[8] * vv + c[9] * uu * uu + c[10] * uu * vv + c[11] * vv * vv) + 2.0 * c[3] * u * v + c[4] * (r2 + 2.0 * uu)
-    q = v * (gain + c[12] * uu + c[13] * vv + c[14] * uu * uu + c[15] * uu * vv + c[16] * vv * vv) + c[3] * (r2 + 2.0 * vv) + 2.0 * c[4] * u * v
+    p = (
+        u * (gain + c[7] * uu + c[8] * vv + c[9] * uu * uu + c[10] * uu * vv + c[11] * vv * vv)
+        + 2.0 * c[3] * u * v
+        + c[4] * (r2 + 2.0 * uu)
+    )
+    q = (
+        v * (gain + c[12] * uu + c[13] * vv + c[14] * uu * uu + c[15] * uu * vv + c[16] * vv * vv)
+        + c[3] * (r2 + 2.0 * vv)
+        + 2.0 * c[4] * u * v
+    )
     return cosine * p - sine * q, sine * p + cosine * q
 
 
@@ -60,8 +77,14 @@ def slope_one(c, x, y):
     rise = 2.0 * (c[0] + r2 * (2.0 * c[1] + r2 * 3.0 * c[2]))
     a = gain + c[7] * uu + c[8] * vv + c[9] * uu * uu + c[10] * uu * vv + c[11] * vv * vv
     b = gain + c[12] * uu + c[13] * vv + c[14] * uu * uu + c[15] * uu * vv + c[16] * vv * vv
-    au, av = u * (rise + 2.0 * c[7] + 4.0 * c[9] * uu + 2.0 * c[10] * vv), v * (rise + 2.0 * c[8] + 2.0 * c[10] * uu + 4.0 * c[11] * vv)
-    bu, bv = u * (rise + 2.0 * c[12] + 4.0 * c[14] * uu + 2.0 * c[15] * vv), v * (rise + 2.0 * c[13] + 2.0 * c[15] * uu + 4.0 * c[16] * vv)
+    au, av = (
+        u * (rise + 2.0 * c[7] + 4.0 * c[9] * uu + 2.0 * c[10] * vv),
+        v * (rise + 2.0 * c[8] + 2.0 * c[10] * uu + 4.0 * c[11] * vv),
+    )
+    bu, bv = (
+        u * (rise + 2.0 * c[12] + 4.0 * c[14] * uu + 2.0 * c[15] * vv),
+        v * (rise + 2.0 * c[13] + 2.0 * c[15] * uu + 4.0 * c[16] * vv),
+    )
     pu, pv = a + u * au + 2.0 * c[3] * v + 6.0 * c[4] * u, u * av + 2.0 * c[3] * u + 2.0 * c[4] * v
     qu, qv = v * bu + 2.0 * c[3] * u + 2.0 * c[4] * v, b + v * bv + 6.0 * c[3] * v + 2.0 * c[4] * u
     # Turned: T^t S T with T taking (x, y) to (u, v).

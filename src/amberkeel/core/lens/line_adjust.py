@@ -50,7 +50,9 @@ class Lines:
         self._lens: tuple = ()
         self.freedom = len(self.points) - int(np.where(self.axis == FREE, 2, 1).sum())
 
-    def distances(self, lens: Lens, rotations: np.ndarray, axis: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:
+    def distances(
+        self, lens: Lens, rotations: np.ndarray, axis: np.ndarray | None = None
+    ) -> tuple[np.ndarray, np.ndarray]:
         """Return points' distances (N,) in pixels and the lines (L, 3) in undistorted space."""
         return self.distances_flat(np.array([*lens.focal_px, *lens.principal_px]), lens.coefficients, rotations, axis)
 
@@ -112,7 +114,11 @@ class LineState:
     def moved(self, step: np.ndarray) -> "LineState":
         """Return the state after a step."""
         pinhole, c, turned = self.stepped(step)
-        lens = replace(self.lens, focal_px=(float(pinhole[0]), float(pinhole[1])), principal_px=(float(pinhole[2]), float(pinhole[3])))
+        lens = replace(
+            self.lens,
+            focal_px=(float(pinhole[0]), float(pinhole[1])),
+            principal_px=(float(pinhole[2]), float(pinhole[3])),
+        )
         return LineState(lens.with_coefficients(c), turned, self.free, self.held)
 
 
@@ -141,7 +147,9 @@ def _jacobian(data: Lines, state: LineState, order: LensOrder, now: np.ndarray |
 
     def slope(step: np.ndarray, size: float) -> np.ndarray:
         ahead = _whitened(data, state, order, step)
-        return (ahead - now) / size if now is not None else (ahead - _whitened(data, state, order, -step)) / (2.0 * size)
+        return (
+            (ahead - now) / size if now is not None else (ahead - _whitened(data, state, order, -step)) / (2.0 * size)
+        )
 
     count, frames = len(state.free), len(state.rotations)
     out = np.zeros((len(data.points) + _known(state, order), state.size))
@@ -149,7 +157,9 @@ def _jacobian(data: Lines, state: LineState, order: LensOrder, now: np.ndarray |
         size = _STEP.get(name, 1e-5)
         out[:, k] = slope(size * (np.arange(state.size) == k), size)
     for a in range(3 if frames else 0):
-        turned = slope(TURN_STEP * ((np.arange(state.size) >= count) & ((np.arange(state.size) - count) % 3 == a)), TURN_STEP)
+        turned = slope(
+            TURN_STEP * ((np.arange(state.size) >= count) & ((np.arange(state.size) - count) % 3 == a)), TURN_STEP
+        )
         rows = np.nonzero(data.turning >= 0)[0]
         out[rows, count + 3 * data.turning[rows] + a] = turned[rows]
     return out
@@ -172,7 +182,13 @@ def adjust_lines(data: Lines, state: LineState, order: LensOrder, iterations: in
             new = _whitened(data, state, order, step)
             new_cost = robust_cost(new) if np.isfinite(new).all() else np.inf
             if new_cost < cost:
-                gone, state, r, cost, damping = cost - new_cost, state.moved(step), new, new_cost, max(damping * 0.1, 1e-10)
+                gone, state, r, cost, damping = (
+                    cost - new_cost,
+                    state.moved(step),
+                    new,
+                    new_cost,
+                    max(damping * 0.1, 1e-10),
+                )
                 break
             damping *= 8.0
         if gone < (1e-4 if iterations <= AGAIN else 1e-7) * max(cost, 1.0):

@@ -30,13 +30,19 @@ class LineFile:
             return None
         line = next((line for line in self.lines if line.name == self.measured[0]), None)
         if line is None:
-            raise LensError(f"There is no line “{self.measured[0]}” that was measured.", "Give the name of an axis line.")
+            raise LensError(
+                f"There is no line “{self.measured[0]}” that was measured.", "Give the name of an axis line."
+            )
         return line.frame, camera_place(fit, line, self.measured[1], self.origin)
 
 
 def camera_rows(fit: LensFit, placed: tuple[int, CameraPlace] | None) -> list[dict]:
     """Return the cameras that lines tell as plain dictionaries, one a frame: rotation with sigma in radians, and metres where placed."""
-    rows = [{"frame": f, "world_from_camera": r.tolist(), "rotation_sigma": fit.rotation_sigma[f].tolist()} for f, r in fit.rotations.items() if fit.focal_known]
+    rows = [
+        {"frame": f, "world_from_camera": r.tolist(), "rotation_sigma": fit.rotation_sigma[f].tolist()}
+        for f, r in fit.rotations.items()
+        if fit.focal_known
+    ]
     for row in rows:
         if placed and placed[0] == row["frame"]:
             row |= {"position": placed[1].xyz.tolist(), "position_sigma": placed[1].sigma.tolist()}
@@ -48,7 +54,9 @@ def read_line_file(path: Path) -> LineFile:
     try:
         document = json.loads(Path(path).read_text())
     except (OSError, UnicodeDecodeError, json.JSONDecodeError) as error:
-        raise LensError(f"{path} cannot be read as lines.", 'Give JSON: {"image": {"width": …, "height": …}, "lines": […]}.') from error
+        raise LensError(
+            f"{path} cannot be read as lines.", 'Give JSON: {"image": {"width": …, "height": …}, "lines": […]}.'
+        ) from error
     return read_line_document(document)
 
 
@@ -74,7 +82,9 @@ def read_line_document(document) -> LineFile:
     if sensor is not None and not 0.5 <= sensor <= 500.0:
         raise LensError(f"A sensor {sensor:g} mm wide is impossible.", "Give 0.5 to 500 mm, or leave it away.")
     if model not in ("radial", "division") or not 0 <= radial <= 3:
-        raise LensError(f"There is no model “{model}” with {radial} coefficients.", "Choose radial with 0 to 3, or division.")
+        raise LensError(
+            f"There is no model “{model}” with {radial} coefficients.", "Choose radial with 0 to 3, or division."
+        )
     order = LensOrder(width, height, aspect, focal, sigma, model, radial, tangential)
     if measured and not 1e-3 <= measured[1] <= 1e4:
         raise LensError(f"A line of {measured[1]:g} m is impossible.", "Give its length in metres, 0.001 to 10000.")

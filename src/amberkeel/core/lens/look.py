@@ -31,7 +31,11 @@ def vanishing_points(lens: Lens, rotation: np.ndarray) -> dict[str, list[float] 
     out: dict[str, list[float] | None] = {}
     for k, name in enumerate(AXES):
         v = rotation[k]
-        px = v[:2] / v[2] * np.array(lens.focal_px) + np.array(lens.principal_px) if abs(v[2]) > 1e-6 else np.full(2, np.inf)
+        px = (
+            v[:2] / v[2] * np.array(lens.focal_px) + np.array(lens.principal_px)
+            if abs(v[2]) > 1e-6
+            else np.full(2, np.inf)
+        )
         out[name] = px.tolist() if np.abs(px).max() < FAR_PX else None
     return out
 

@@ -53,7 +53,9 @@ class Lens:
     def with_coefficients(self, c: np.ndarray) -> "Lens":
         """Return this lens with other coefficients (17,)."""
         c = [float(v) for v in c]
-        return replace(self, radial=tuple(c[:3]), tangential=tuple(c[3:5]), division=c[5], turn=c[6], two_axis=tuple(c[7:]))
+        return replace(
+            self, radial=tuple(c[:3]), tangential=tuple(c[3:5]), division=c[5], turn=c[6], two_axis=tuple(c[7:])
+        )
 
     @classmethod
     def centred(cls, width: int, height: int, focal_px: float, k1: float = 0.0, pixel_aspect: float = 1.0) -> "Lens":
@@ -97,7 +99,16 @@ class Lens:
     def folds(self) -> float | None:
         """Return the share of the picture's half diagonal at which the model folds over, or None when all of it is reached."""
         share = np.linspace(0.02, 1.0, 99)
-        corners = np.array([[0.0, 0.0], [self.width, 0.0], [0.0, self.height], [self.width, self.height], [self.width, self.height / 2], [self.width / 2, self.height]])
+        corners = np.array(
+            [
+                [0.0, 0.0],
+                [self.width, 0.0],
+                [0.0, self.height],
+                [self.width, self.height],
+                [self.width, self.height / 2],
+                [self.width / 2, self.height],
+            ]
+        )
         middle = np.array([self.width, self.height]) / 2.0
         px = middle + share[:, None, None] * (corners - middle)
         _, reached = self.undistort_known((px - np.array(self.principal_px)) / np.array(self.focal_px))

@@ -54,7 +54,10 @@ def canvas_for(lens: Lens, overscan: str | float = "all") -> Canvas:
     """
     fold = lens.folds()
     if fold is not None:
-        raise LensError(f"The lens folds the picture over at {100 * fold:.0f} % of its half diagonal.", "Correct its coefficients first.")
+        raise LensError(
+            f"The lens folds the picture over at {100 * fold:.0f} % of its half diagonal.",
+            "Correct its coefficients first.",
+        )
     if overscan == "same":
         return Canvas(lens.width, lens.height, 0, 0)
     if isinstance(overscan, (int, float)) and not isinstance(overscan, bool):
@@ -74,14 +77,22 @@ def canvas_for(lens: Lens, overscan: str | float = "all") -> Canvas:
         raise LensError(f"“{overscan}” is no overscan.", "Choose all, crop, same, or a number of percent.")
     width, height = (int(v) for v in high - low)
     if width > MOST_OVERSCAN * lens.width or height > MOST_OVERSCAN * lens.height:
-        raise LensError(f"To lose no pixel the canvas would be {width}x{height}.", "Use a percentage instead; such corners are stretched beyond use.")
+        raise LensError(
+            f"To lose no pixel the canvas would be {width}x{height}.",
+            "Use a percentage instead; such corners are stretched beyond use.",
+        )
     return Canvas(width, height, -int(low[0]), -int(low[1]))
 
 
 def _straight_border(lens: Lens) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
     """Return the plate's left, right, top and bottom border straightened, (N, 2) pixels of the plate's own grid."""
     s, w, h = np.linspace(0.0, 1.0, _BORDER_STEPS), float(lens.width), float(lens.height)
-    sides = (np.stack([0 * s, s * h], 1), np.stack([0 * s + w, s * h], 1), np.stack([s * w, 0 * s], 1), np.stack([s * w, 0 * s + h], 1))
+    sides = (
+        np.stack([0 * s, s * h], 1),
+        np.stack([0 * s + w, s * h], 1),
+        np.stack([s * w, 0 * s], 1),
+        np.stack([s * w, 0 * s + h], 1),
+    )
     return tuple(lens.normalise(side) * np.array(lens.focal_px) + np.array(lens.principal_px) for side in sides)
 
 

@@ -81,7 +81,9 @@ def camera_place(fit: LensFit, line: DrawnLine, metres: float, origin: np.ndarra
     return CameraPlace(xyz, np.sqrt(np.diagonal(covariance)), distance, float(np.sqrt(towards @ covariance @ towards)))
 
 
-def _place(lens: Lens, rotation: np.ndarray, pixels: np.ndarray, axis: int, metres: float, at_end: int | None) -> np.ndarray:
+def _place(
+    lens: Lens, rotation: np.ndarray, pixels: np.ndarray, axis: int, metres: float, at_end: int | None
+) -> np.ndarray:
     """Return the camera's place (3,) in metres from the origin; `at_end` says which end of the line that is."""
     rays = np.column_stack([lens.normalise(pixels), np.ones(len(pixels))]) @ rotation.T
     start, end = rays[0], rays[1]
@@ -100,7 +102,10 @@ def _place(lens: Lens, rotation: np.ndarray, pixels: np.ndarray, axis: int, metr
         return -lower
     down = rays[2] / np.linalg.norm(rays[2])
     if down[1] * np.sign(lower[1]) < FLAT:
-        raise LensError("The origin does not lie on the measured line's floor: it is too near the horizon, or beyond it.", "Put it lower in the picture, or on the line's end.")
+        raise LensError(
+            "The origin does not lie on the measured line's floor: it is too near the horizon, or beyond it.",
+            "Put it lower in the picture, or on the line's end.",
+        )
     return -down * lower[1] / down[1]
 
 

@@ -56,13 +56,18 @@ class LensProfile:
         sigma = {k: v * sx if k in ("cx", "cy") else v for k, v in self.sigma.items()}
         return replace(self, lens=moved, focal_sigma_px=self.focal_sigma_px * sx, sigma=sigma)
 
-
     def retyped(self, values: dict[str, tuple[float, float]], focal_known: bool) -> "LensProfile":
         """Return the profile with values typed by hand, each with one sigma: "focal" and "cx", "cy" in pixels, coefficients.
 
         Raises LensError for a lens that cannot be, a value that is none of this model's, or a sigma below 0.
         """
-        lens, c, sigma, focal_sigma, sources = self.lens, self.lens.coefficients, dict(self.sigma), self.focal_sigma_px, dict(self.sources)
+        lens, c, sigma, focal_sigma, sources = (
+            self.lens,
+            self.lens.coefficients,
+            dict(self.sigma),
+            self.focal_sigma_px,
+            dict(self.sources),
+        )
         names = typed_names(lens.model)
         for name, (value, spread) in values.items():
             if name not in names:
@@ -75,12 +80,21 @@ class LensProfile:
                 continue
             sigma[name] = spread
             if name in ("cx", "cy"):
-                lens = replace(lens, principal_px=(value, lens.principal_px[1]) if name == "cx" else (lens.principal_px[0], value))
+                lens = replace(
+                    lens, principal_px=(value, lens.principal_px[1]) if name == "cx" else (lens.principal_px[0], value)
+                )
             else:
                 c[PLACES[name]] = value
         lens = lens.with_coefficients(c)
         check_lens(lens)
-        return replace(self, lens=lens, sigma=sigma, focal_sigma_px=focal_sigma if focal_known else 0.0, focal_known=focal_known, sources=sources)
+        return replace(
+            self,
+            lens=lens,
+            sigma=sigma,
+            focal_sigma_px=focal_sigma if focal_known else 0.0,
+            focal_known=focal_known,
+            sources=sources,
+        )
 
 
 def typed_names(model: str) -> tuple[str, ...]:
@@ -89,12 +103,18 @@ def typed_names(model: str) -> tuple[str, ...]:
     return ("focal", *own, "cx", "cy")
 
 
-def profile_from_lines(fit: LensFit, name: str = "Lens from lines", sensor_width_mm: float | None = None) -> LensProfile:
+def profile_from_lines(
+    fit: LensFit, name: str = "Lens from lines", sensor_width_mm: float | None = None
+) -> LensProfile:
     """Return the profile that drawn lines tell."""
-    return LensProfile(name, fit.lens, "lines", fit.focal_known, fit.focal_sigma_px, sensor_width_mm, dict(fit.sigma), list(fit.notes))
+    return LensProfile(
+        name, fit.lens, "lines", fit.focal_known, fit.focal_sigma_px, sensor_width_mm, dict(fit.sigma), list(fit.notes)
+    )
 
 
-def profile_from_chart(fit: ChartFit, name: str = "Lens from a grid", sensor_width_mm: float | None = None) -> LensProfile:
+def profile_from_chart(
+    fit: ChartFit, name: str = "Lens from a grid", sensor_width_mm: float | None = None
+) -> LensProfile:
     """Return the profile that a filmed grid tells."""
     sigma = {k: v for k, v in fit.sigma.items() if k != "focal_px"}
     return LensProfile(name, fit.lens, "chart", True, fit.sigma["focal_px"], sensor_width_mm, sigma, list(fit.notes))
@@ -172,9 +192,17 @@ def check_lens(lens: Lens) -> None:
     if not (16 <= lens.width <= 65536 and 16 <= lens.height <= 65536):
         raise LensError(f"A picture of {lens.width}x{lens.height} is impossible.", "Give the plate's size in pixels.")
     if not 0.1 <= lens.pixel_aspect <= 10.0:
-        raise LensError(f"A pixel aspect of {lens.pixel_aspect:g} is impossible.", "Give the width of a pixel over its height, as 1 or 2.")
+        raise LensError(
+            f"A pixel aspect of {lens.pixel_aspect:g} is impossible.",
+            "Give the width of a pixel over its height, as 1 or 2.",
+        )
     if not all(0.02 * lens.width < f < 1000.0 * lens.width for f in lens.focal_px):
-        raise LensError(f"A focal length of {lens.focal_px[0]:g} px is impossible.", "Give more than 2 % of the picture's width.")
+        raise LensError(
+            f"A focal length of {lens.focal_px[0]:g} px is impossible.", "Give more than 2 % of the picture's width."
+        )
     fold = lens.folds()
     if fold is not None:
-        raise LensError(f"These coefficients fold the picture over at {100 * fold:.0f} % of its half diagonal.", "Turn them back towards 0.")
+        raise LensError(
+            f"These coefficients fold the picture over at {100 * fold:.0f} % of its half diagonal.",
+            "Turn them back towards 0.",
+        )

@@ -104,7 +104,9 @@ def length_mm(text: str, most: float = 5000.0, plain: str = "mm") -> float:
 def checked_aspect(value: float) -> float:
     """Return a pixel aspect; raises LensError when it is impossible."""
     if not 0.1 <= value <= 10.0:
-        raise LensError(f"A pixel aspect of {value:g} is impossible.", "Give the width of a pixel over its height, as 1 or 2.")
+        raise LensError(
+            f"A pixel aspect of {value:g} is impossible.", "Give the width of a pixel over its height, as 1 or 2."
+        )
     return value
 
 

@@ -30,9 +30,15 @@ def open_stills(where: str | Path) -> tuple[int, Iterator[tuple[str, np.ndarray]
         files = [where]
     else:
         pattern = where.name.replace("####", "*").replace("#", "?").replace("%04d", "*")
-        files = sorted(p for p in where.parent.glob(pattern) if p.suffix.lower() in IMAGE_SUFFIXES) if where.parent.is_dir() else []
+        files = (
+            sorted(p for p in where.parent.glob(pattern) if p.suffix.lower() in IMAGE_SUFFIXES)
+            if where.parent.is_dir()
+            else []
+        )
     if not files:
-        raise LensError(f"There are no pictures at {where}.", "Give a folder, a pattern such as grid.####.png, or a video.")
+        raise LensError(
+            f"There are no pictures at {where}.", "Give a folder, a pattern such as grid.####.png, or a video."
+        )
     chosen = _evenly(files)
     return len(chosen), ((p.name, to_gray(read_picture(p))) for p in chosen)
 

@@ -28,7 +28,13 @@ class StraightenOrder:
     st_maps: bool = False
 
 
-def straighten_plate(plate: Plate, profile: LensProfile, out: Path, order: StraightenOrder = StraightenOrder(), progress: Progress = silent) -> Canvas:
+def straighten_plate(
+    plate: Plate,
+    profile: LensProfile,
+    out: Path,
+    order: StraightenOrder = StraightenOrder(),
+    progress: Progress = silent,
+) -> Canvas:
     """Write the frames of a plate straightened into a folder; return their canvas.
 
     Float pictures stay float, 16 bit stays 16 bit (PNG, TIFF, DPX). `straight.json` is the lens of what was written.
@@ -50,7 +56,12 @@ def straighten_plate(plate: Plate, profile: LensProfile, out: Path, order: Strai
         picture = resample(_raw(plate, frame, suffix))
         write_picture(out / f"{plate.name}_straight.{frame:04d}{suffix}", picture)
         progress((k + 1) / len(plate.frames), f"Straightening, frame {frame}")
-    straight = replace(profile.rescaled(plate.width, plate.height), lens=canvas.lens(lens), name=f"{profile.name}, straightened", sigma={})
+    straight = replace(
+        profile.rescaled(plate.width, plate.height),
+        lens=canvas.lens(lens),
+        name=f"{profile.name}, straightened",
+        sigma={},
+    )
     (out / "straight.json").write_text(json.dumps(profile_document(straight), indent=1))
     return canvas
 
@@ -58,7 +69,9 @@ def straighten_plate(plate: Plate, profile: LensProfile, out: Path, order: Strai
 def write_st_maps(lens, canvas: Canvas, out: Path) -> None:
     """Write `undistort_st.exr` (the canvas's size, samples the plate) and `redistort_st.exr` (the plate's, samples the canvas)."""
     write_picture(out / "undistort_st.exr", st_map(undistort_map(lens, canvas), lens.width, lens.height), oiio.FLOAT)
-    write_picture(out / "redistort_st.exr", st_map(redistort_map(lens, canvas), canvas.width, canvas.height), oiio.FLOAT)
+    write_picture(
+        out / "redistort_st.exr", st_map(redistort_map(lens, canvas), canvas.width, canvas.height), oiio.FLOAT
+    )
 
 
 def _own_format(plate: Plate) -> str:
@@ -98,9 +111,15 @@ def write_picture(path: Path, picture: np.ndarray, kind=None) -> None:
         kind = oiio.HALF if path.suffix == ".exr" and picture.dtype == np.float32 else kind
     spec = oiio.ImageSpec(picture.shape[1], picture.shape[0], picture.shape[2], kind)
     if path.suffix == ".exr" and picture.dtype == np.uint8:
-        picture, spec = light_of_code(picture), oiio.ImageSpec(picture.shape[1], picture.shape[0], picture.shape[2], oiio.HALF)
+        picture, spec = (
+            light_of_code(picture),
+            oiio.ImageSpec(picture.shape[1], picture.shape[0], picture.shape[2], oiio.HALF),
+        )
     if path.suffix != ".exr" and picture.dtype == np.float32:
         picture = np.round(255.0 * code_of_light(picture)).astype(np.uint8)
         spec = oiio.ImageSpec(picture.shape[1], picture.shape[0], picture.shape[2], oiio.UINT8)
     if not (output.open(str(path), spec) and output.write_image(np.ascontiguousarray(picture)) and output.close()):
-        raise PlateError(f"{path} cannot be written ({output.geterror().strip()}).", "Is there room on the disk, and may we write there?")
+        raise PlateError(
+            f"{path} cannot be written ({output.geterror().strip()}).",
+            "Is there room on the disk, and may we write there?",
+        )

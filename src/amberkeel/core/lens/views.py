@@ -65,9 +65,14 @@ def check_order(order: ChartOrder) -> None:
         raise LensError(f"There is no pattern “{order.pattern}”.", f"Choose {', '.join(PATTERNS)}.")
     least = 3 if order.pattern != "tags" else 1
     if order.pattern != "loose" and not (least <= order.columns <= 60 and least <= order.rows <= 60):
-        raise LensError(f"A grid of {order.columns}x{order.rows} cannot be looked for.", f"Count {least} to 60 each way; of a chessboard, its inner corners.")
+        raise LensError(
+            f"A grid of {order.columns}x{order.rows} cannot be looked for.",
+            f"Count {least} to 60 each way; of a chessboard, its inner corners.",
+        )
     if not 0.0 < order.square_mm < 1e5:
-        raise LensError(f"Squares of {order.square_mm:g} mm are impossible.", "Give the distance of neighbouring corners in mm.")
+        raise LensError(
+            f"Squares of {order.square_mm:g} mm are impossible.", "Give the distance of neighbouring corners in mm."
+        )
 
 
 def find_charts(gray: np.ndarray, order: ChartOrder, name: str = "") -> list[View]:
@@ -77,8 +82,15 @@ def find_charts(gray: np.ndarray, order: ChartOrder, name: str = "") -> list[Vie
         return [view] if view else []
     from amberkeel.core.follow.tags import find_tags
 
-    sides = [(tag, float(np.linalg.norm(np.roll(tag.corners, -1, 0) - tag.corners, axis=1).min())) for tag in find_tags(gray, order.family)]
-    return [View(f"{name} tag {tag.number}", tag.corners, TAG_SQUARE * order.square_mm) for tag, side in sides if side >= LEAST_TAG_PX]
+    sides = [
+        (tag, float(np.linalg.norm(np.roll(tag.corners, -1, 0) - tag.corners, axis=1).min()))
+        for tag in find_tags(gray, order.family)
+    ]
+    return [
+        View(f"{name} tag {tag.number}", tag.corners, TAG_SQUARE * order.square_mm)
+        for tag, side in sides
+        if side >= LEAST_TAG_PX
+    ]
 
 
 def find_chart(gray: np.ndarray, order: ChartOrder, name: str = "") -> View | None:
@@ -91,7 +103,9 @@ def find_chart(gray: np.ndarray, order: ChartOrder, name: str = "") -> View | No
     if order.pattern == "dots":
         found, corners = cv2.findCirclesGrid(gray, size, flags=cv2.CALIB_CB_SYMMETRIC_GRID)
     else:
-        found, corners = cv2.findChessboardCornersSB(gray, size, flags=cv2.CALIB_CB_NORMALIZE_IMAGE | cv2.CALIB_CB_ACCURACY)
+        found, corners = cv2.findChessboardCornersSB(
+            gray, size, flags=cv2.CALIB_CB_NORMALIZE_IMAGE | cv2.CALIB_CB_ACCURACY
+        )
     if not found:
         return None
     # OpenCV counts pixel centres from 0.
@@ -137,7 +151,9 @@ def _find_tags(gray: np.ndarray, order: ChartOrder, name: str) -> View | None:
     return View(name, np.concatenate(corners), np.concatenate(places)) if len(corners) >= 2 else None
 
 
-def find_views(pictures: Iterable[tuple[str, np.ndarray]], order: ChartOrder, progress: Progress = silent, total: int = 1) -> tuple[list[View], tuple[int, int]]:
+def find_views(
+    pictures: Iterable[tuple[str, np.ndarray]], order: ChartOrder, progress: Progress = silent, total: int = 1
+) -> tuple[list[View], tuple[int, int]]:
     """Return the grids found on named grey pictures (H, W) uint8, and the pictures' size (width, height).
 
     Raises LensError when sizes differ or no picture shows the grid; another count that fits is then named.
@@ -147,7 +163,10 @@ def find_views(pictures: Iterable[tuple[str, np.ndarray]], order: ChartOrder, pr
     for k, (name, gray) in enumerate(pictures):
         here = (gray.shape[1], gray.shape[0])
         if size and here != size:
-            raise LensError(f"{name} is {here[0]}x{here[1]}, the others are {size[0]}x{size[1]}.", "One lens is told from pictures of one size.")
+            raise LensError(
+                f"{name} is {here[0]}x{here[1]}, the others are {size[0]}x{size[1]}.",
+                "One lens is told from pictures of one size.",
+            )
         size = here
         found = find_charts(gray, order, name)
         views += found
@@ -158,9 +177,16 @@ def find_views(pictures: Iterable[tuple[str, np.ndarray]], order: ChartOrder, pr
         raise LensError("There are no pictures.", "Give a folder, a pattern or a video.")
     if not views:
         other = _other_count(kept, order)
-        hint = f"{other[0]}x{other[1]} inner corners fit: is that what was filmed?" if other else "Is the whole grid in the picture, sharp, and not blown out?"
+        hint = (
+            f"{other[0]}x{other[1]} inner corners fit: is that what was filmed?"
+            if other
+            else "Is the whole grid in the picture, sharp, and not blown out?"
+        )
         if order.pattern == "loose":
-            raise LensError(f"No picture shows a tag of {LEAST_TAG_PX:.0f} px or more.", "Is the family right, and the tag sharp and whole?")
+            raise LensError(
+                f"No picture shows a tag of {LEAST_TAG_PX:.0f} px or more.",
+                "Is the family right, and the tag sharp and whole?",
+            )
         raise LensError(f"No picture shows a grid of {order.columns}x{order.rows}.", hint)
     return views, size
 

@@ -78,7 +78,9 @@ class Bender:
         outline = flatten(points) * scale
         carried = fill(outline, *cues.unlike.shape)
         reach = max(3.0, REACH * float(np.sqrt(np.prod(np.maximum(np.ptp(outline, axis=0), 1.0)))))
-        away = cv2.distanceTransform((~carried).astype(np.uint8), cv2.DIST_L2, 5) - cv2.distanceTransform(carried.astype(np.uint8), cv2.DIST_L2, 5)
+        away = cv2.distanceTransform((~carried).astype(np.uint8), cv2.DIST_L2, 5) - cv2.distanceTransform(
+            carried.astype(np.uint8), cv2.DIST_L2, 5
+        )
         found = self._found(cues, away, reach)
         overlap = float((found & carried).sum() / max((found | carried).sum(), 1))
         if overlap < LEAST_OVERLAP:
@@ -96,7 +98,9 @@ class Bender:
         near = away < 3.0 * reach
         p = np.full(away.shape, 0.02, np.float32)
         p[near] = np.clip(self._model.predict_proba(features[near])[:, 1], 0.02, 0.98)
-        odds = np.log(p / (1.0 - p)) - HELD * np.clip(away / reach, 0.0, 3.0) - STAYS * np.clip(away / SWAY_PX, -1.0, 1.0)
+        odds = (
+            np.log(p / (1.0 - p)) - HELD * np.clip(away / reach, 0.0, 3.0) - STAYS * np.clip(away / SWAY_PX, -1.0, 1.0)
+        )
         found = np.zeros(cues.unlike.shape, bool)
         found[window] = _joined(cv2.GaussianBlur(odds, (0, 0), 1.0) > 0.0, 0.6 * reach)
         return found
@@ -104,7 +108,14 @@ class Bender:
 
 def _trees() -> ExtraTreesClassifier:
     return ExtraTreesClassifier(
-        48, min_samples_leaf=3, max_features=8, n_jobs=2, random_state=0, bootstrap=True, oob_score=True, class_weight="balanced"
+        48,
+        min_samples_leaf=3,
+        max_features=8,
+        n_jobs=2,
+        random_state=0,
+        bootstrap=True,
+        oob_score=True,
+        class_weight="balanced",
     )
 
 

@@ -114,7 +114,11 @@ def carry(
                     run.points, run.confidence = bender.bend(run.points, frame)
                     missed = missed + 1 if run.confidence < LEAST_OVERLAP else 0
                     if missed == MISSED:
-                        return Carried(_sorted(done | way), frame - step, f"Lost on frame {frame}: the outline finds nothing to bend to.")
+                        return Carried(
+                            _sorted(done | way),
+                            frame - step,
+                            f"Lost on frame {frame}: the outline finds nothing to bend to.",
+                        )
                 way[frame] = Key(run.points, FOLLOWED, run.confidence)
             progress((n + 1) / abs(stop - start + step), f"Following the shape, frame {frame}")
     finally:
@@ -225,7 +229,8 @@ def _guess(before, after, outline, velocity) -> np.ndarray:
     around = around[low[1] : high[1] + 2 * reach, low[0] : high[0] + 2 * reach]
     patch = before[low[1] : high[1], low[0] : high[0]]
     patch, around, inside = (
-        cv2.resize(p.astype(np.float32), None, fx=scale, fy=scale, interpolation=cv2.INTER_AREA) for p in (patch, around, inside)
+        cv2.resize(p.astype(np.float32), None, fx=scale, fy=scale, interpolation=cv2.INTER_AREA)
+        for p in (patch, around, inside)
     )
     score = cv2.matchTemplate(around, patch, cv2.TM_SQDIFF, mask=(inside > 0.5).astype(np.float32))
     row, column = np.unravel_index(int(np.argmin(score)), score.shape)
@@ -241,7 +246,9 @@ def _flow(before, after, places, guess, scale, levels=4) -> tuple[np.ndarray, np
     if scale < 1.0:
         a, b = (cv2.resize(p, None, fx=scale, fy=scale, interpolation=cv2.INTER_AREA) for p in (a, b))
     start = ((places - low) * scale - 0.5).astype(np.float32).reshape(-1, 1, 2)
-    options = dict(winSize=(13, 13), maxLevel=levels, criteria=(cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 12, 0.02))
+    options = dict(
+        winSize=(13, 13), maxLevel=levels, criteria=(cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 12, 0.02)
+    )
     options["flags"] = cv2.OPTFLOW_USE_INITIAL_FLOW
     first = start + (guess * scale).astype(np.float32).reshape(-1, 1, 2)
     there, found, _ = cv2.calcOpticalFlowPyrLK(a, b, start, first, **options)
@@ -254,7 +261,9 @@ def _flow(before, after, places, guess, scale, levels=4) -> tuple[np.ndarray, np
 def _motion(before, after, spots, ring, guess, model, scale) -> tuple[np.ndarray | None, float]:
     """Return the subject's motion (3, 3) between two pictures and the share of spots that agree with it."""
     side = np.ptp(spots, axis=0).max() * scale
-    inside, within = _flow(before, after, spots, np.tile(guess, (len(spots), 1)), scale, levels=1 if side < 60 else 2 if side < 150 else 3)
+    inside, within = _flow(
+        before, after, spots, np.tile(guess, (len(spots), 1)), scale, levels=1 if side < 60 else 2 if side < 150 else 3
+    )
     outside, beyond = _flow(before, after, ring, np.zeros_like(ring), scale) if len(ring) else (ring, np.zeros(0, bool))
     place, good = np.concatenate([inside, outside]), np.concatenate([within, beyond])
     inner = good[: len(spots)]
@@ -286,7 +295,9 @@ def _fit(x: np.ndarray, y: np.ndarray, model: str, scale: float) -> tuple[np.nda
     for k in range(12):
         residual = target - carried(motion, q)
         length = np.linalg.norm(residual, axis=1)
-        bound = max(4.0 * unit, 3.0 * 1.4826 * float(np.median(length)) if k < 4 else 4.0 * unit * (2.5 if k < 8 else 1.5))
+        bound = max(
+            4.0 * unit, 3.0 * 1.4826 * float(np.median(length)) if k < 4 else 4.0 * unit * (2.5 if k < 8 else 1.5)
+        )
         weight = np.where(length < bound, (1.0 - (length / bound) ** 2) ** 2, 0.0)
         if weight.sum() < 3.0:
             break

@@ -122,7 +122,12 @@ def edges(gray: np.ndarray, at: np.ndarray) -> np.ndarray:
     votes = sum(w * np.roll(votes, s) for s, w in ((-2, 0.15), (-1, 0.7), (0, 1.0), (1, 0.7), (2, 0.15)))
     first = int(votes.argmax())
     apart = np.abs((np.arange(bins) - first + bins // 2) % bins - bins // 2) * np.pi / bins
-    peak = (votes >= np.roll(votes, 1)) & (votes >= np.roll(votes, -1)) & (apart >= PARTED) & (votes >= 0.25 * votes[first])
+    peak = (
+        (votes >= np.roll(votes, 1))
+        & (votes >= np.roll(votes, -1))
+        & (apart >= PARTED)
+        & (votes >= 0.25 * votes[first])
+    )
     found = [first, int(np.where(peak, votes, -1.0).argmax())] if peak.any() else [first]
     angles = [_mean_angle(cell, strength, c, bins) for c in found]
     return np.array([[np.cos(a), np.sin(a)] for a in angles])

@@ -131,7 +131,10 @@ class CueReader:
                 return scaled(found, self.scale)
         found = fit_background(*self._flow_spots(frame, flow))
         if found is None:
-            raise MaskError(f"How the background moves from frame {frame} to {to} cannot be told.", "Follow features first, with more of them.")
+            raise MaskError(
+                f"How the background moves from frame {frame} to {to} cannot be told.",
+                "Follow features first, with more of them.",
+            )
         return found
 
     def _flow_spots(self, frame: int, flow: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -185,7 +188,10 @@ class CueReader:
         """
         (lab, gray), (other, other_gray) = self.picture(frame), self.picture(to)
         if shrink > 1:
-            small = [cv2.resize(g, None, fx=1 / shrink, fy=1 / shrink, interpolation=cv2.INTER_AREA) for g in (gray, other_gray)]
+            small = [
+                cv2.resize(g, None, fx=1 / shrink, fy=1 / shrink, interpolation=cv2.INTER_AREA)
+                for g in (gray, other_gray)
+            ]
             flow = shrink * cv2.resize(self._flow.calc(*small, None), self.size, interpolation=cv2.INTER_LINEAR)
         else:
             flow = self._flow.calc(gray, other_gray, None)

@@ -23,13 +23,19 @@ def read_matte(path: Path, channel: str = "luma") -> np.ndarray:
     picture = oiio.ImageBuf(str(path))
     pixels = None if picture.has_error else picture.get_pixels(oiio.FLOAT)
     if pixels is None or not picture.initialized:
-        raise PlateError(f"{Path(path).name} cannot be read as a picture.", "Is it complete, and PNG, JPEG, TIFF, EXR or DPX?")
+        raise PlateError(
+            f"{Path(path).name} cannot be read as a picture.", "Is it complete, and PNG, JPEG, TIFF, EXR or DPX?"
+        )
     pixels = np.asarray(pixels, np.float32)
     pixels = pixels.reshape(pixels.shape[0], pixels.shape[1], -1)
     depth = pixels.shape[2]
     if channel == "luma":
         return pixels[..., 0] if depth < 3 else pixels[..., :3] @ np.array([0.2126, 0.7152, 0.0722], np.float32)
-    place = depth - 1 if channel == "alpha" and depth in (2, 4) else {"red": 0, "green": 1, "blue": 2, "alpha": 3}.get(channel, 99)
+    place = (
+        depth - 1
+        if channel == "alpha" and depth in (2, 4)
+        else {"red": 0, "green": 1, "blue": 2, "alpha": 3}.get(channel, 99)
+    )
     if place >= depth:
         raise MaskError(f"{Path(path).name} has no channel “{channel}”.", f"It has {depth}; choose another.")
     return pixels[..., place]
@@ -77,7 +83,12 @@ def bring_in(
 
 
 def write_mattes(
-    folder: Path, stem: str, frames: np.ndarray, masked: Callable[[int], np.ndarray], kind: str = "png", progress: Progress = silent
+    folder: Path,
+    stem: str,
+    frames: np.ndarray,
+    masked: Callable[[int], np.ndarray],
+    kind: str = "png",
+    progress: Progress = silent,
 ) -> list[Path]:
     """Write one matte a frame, white where masked, as 8-bit PNG or half-float EXR numbered as the plate is."""
     if kind not in ("png", "exr"):

@@ -41,8 +41,6 @@ SPAN, EVERY = 16, 4
 """Frames between the two compared, and between those on which it is tried."""
 
 
-
-
 def find_reflections(plate: Plate, tracks: TrackSet, background: str, progress: Progress = silent) -> list[Proposal]:
     """Return reflections seen in a plate as proposals, one for level and one for upright mirrors; often none.
 
@@ -79,7 +77,9 @@ def _pairs(plate: Plate, grid: np.ndarray, k: int, other: int, level: bool) -> l
         return []
     good = np.linalg.norm(carried(h, before) - after, axis=1) < MIDDLE_PX
     leaving = [y[side] - carried(h, x[side]) for side in (a, b)]
-    opposite = np.einsum("nk,nk->n", *leaving) < -0.5 * np.linalg.norm(leaving[0], axis=1) * np.linalg.norm(leaving[1], axis=1)
+    opposite = np.einsum("nk,nk->n", *leaving) < -0.5 * np.linalg.norm(leaving[0], axis=1) * np.linalg.norm(
+        leaving[1], axis=1
+    )
     mirrored = good & opposite & (np.linalg.norm(leaving[0], axis=1) > MIRRORED_PX)
     if mirrored.sum() < PAIRS or good.mean() < EXPLAINED:
         return []

@@ -175,7 +175,9 @@ def _proposal(plate, tracks, departures, labels, number, box) -> Proposal | None
     if len(rows) < MIN_FRAMES:
         return None
     frames, size = plate.frames[rows], (plate.width, plate.height)
-    masks = [cv2.resize((labels[k] == number).astype(np.float32), size, interpolation=cv2.INTER_LINEAR) > 0.5 for k in rows]
+    masks = [
+        cv2.resize((labels[k] == number).astype(np.float32), size, interpolation=cv2.INTER_LINEAR) > 0.5 for k in rows
+    ]
     own, apart = set(), []
     for mask, frame in zip(masks, frames):
         on = np.nonzero((tracks.frames == frame) & departures.moving)[0]

@@ -40,9 +40,19 @@ class Proposal:
         return np.unpackbits(self.masks[k], axis=-1, count=self.width).astype(bool)
 
 
-def packed(kind: str, frames, masks: list[np.ndarray], tracks: list[int], tails, speed: float, background: str) -> Proposal:
+def packed(
+    kind: str, frames, masks: list[np.ndarray], tracks: list[int], tails, speed: float, background: str
+) -> Proposal:
     """Return a proposal from its masks, bool (H, W) each, one for each of `frames`."""
     share = max(float(m.mean()) for m in masks)
     return Proposal(
-        kind, np.asarray(frames), np.packbits(np.array(masks), axis=-1), masks[0].shape[1], list(tracks), list(tails), speed, share, background
+        kind,
+        np.asarray(frames),
+        np.packbits(np.array(masks), axis=-1),
+        masks[0].shape[1],
+        list(tracks),
+        list(tails),
+        speed,
+        share,
+        background,
     )

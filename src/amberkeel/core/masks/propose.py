@@ -33,7 +33,9 @@ def propose(
     reflections = find_reflections(plate, tracks, background, span(progress, 0.9, 0.95))
     mirrored = own.copy()
     mirrored[[t for p in reflections for t in p.tracks]] = True
-    return moving.proposals + reflections + find_crossings(plate, tracks, mirrored, background, span(progress, 0.95, 1.0))
+    return (
+        moving.proposals + reflections + find_crossings(plate, tracks, mirrored, background, span(progress, 0.95, 1.0))
+    )
 
 
 def in_words(proposals: list[Proposal]) -> str:
@@ -50,7 +52,14 @@ def propose_plate(
     plate = open_plate(where, frames)
     tracks = follow_plate(plate, progress=span(progress, 0.0, 0.2))
     found = propose(plate, tracks, progress=span(progress, 0.2, 0.95))
-    written = write_mattes(out, f"{plate.name}_matte", plate.frames, union(found, plate.height, plate.width), kind, span(progress, 0.95, 1.0))
+    written = write_mattes(
+        out,
+        f"{plate.name}_matte",
+        plate.frames,
+        union(found, plate.height, plate.width),
+        kind,
+        span(progress, 0.95, 1.0),
+    )
     return found, written
 
 

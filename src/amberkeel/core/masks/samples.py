@@ -122,7 +122,9 @@ class Learned:
         low, high = cv2.erode(coarse, kernel), cv2.dilate(coarse, kernel)
         unsure = (high > 0.1) & (low < 0.97)
         full = cv2.resize(coarse, (width, height), interpolation=cv2.INTER_LINEAR)
-        rows, columns = np.nonzero(cv2.resize(unsure.astype(np.uint8), (width, height), interpolation=cv2.INTER_NEAREST))
+        rows, columns = np.nonzero(
+            cv2.resize(unsure.astype(np.uint8), (width, height), interpolation=cv2.INTER_NEAREST)
+        )
         if len(rows):
             full[rows, columns] = self._model.predict_proba(features[rows, columns])[:, 1]
         return full

@@ -72,7 +72,12 @@ def flatten(points: np.ndarray, steps: int = STEPS) -> np.ndarray:
     c1, c2 = a + points[:, 4:6], b + after[:, 2:4]
     straight = (np.abs(points[:, 4:6]) + np.abs(after[:, 2:4])).sum(1) < 1e-9
     t = (np.arange(steps) / steps)[None, :, None]
-    curve = (1 - t) ** 3 * a[:, None] + 3 * (1 - t) ** 2 * t * c1[:, None] + 3 * (1 - t) * t**2 * c2[:, None] + t**3 * b[:, None]
+    curve = (
+        (1 - t) ** 3 * a[:, None]
+        + 3 * (1 - t) ** 2 * t * c1[:, None]
+        + 3 * (1 - t) * t**2 * c2[:, None]
+        + t**3 * b[:, None]
+    )
     keep = np.ones((len(points), steps), bool)
     keep[straight, 1:] = False
     return curve[keep]
@@ -166,9 +171,14 @@ def check_key(points: np.ndarray, width: int, height: int) -> None:
     if points.ndim != 2 or points.shape[1] != 6 or not np.isfinite(points).all():
         raise MaskError("The shape's points are not numbers.", "Draw it again.")
     if len(points) < 3:
-        raise MaskError(f"A shape needs three points or more; this one has {len(points)}.", "Click at least three before closing it.")
+        raise MaskError(
+            f"A shape needs three points or more; this one has {len(points)}.",
+            "Click at least three before closing it.",
+        )
     if len(points) > MAX_POINTS:
-        raise MaskError(f"A shape may have {MAX_POINTS} points; this one has {len(points)}.", "Draw it more roughly, or as two.")
+        raise MaskError(
+            f"A shape may have {MAX_POINTS} points; this one has {len(points)}.", "Draw it more roughly, or as two."
+        )
     outline = flatten(points)
     if crosses_itself(outline):
         raise MaskError("The shape crosses itself.", "Move the points so that its outline does not cross.")
@@ -181,10 +191,19 @@ def check_key(points: np.ndarray, width: int, height: int) -> None:
 def shape_from_json(row: dict) -> Shape:
     """Return a shape from its stored form: keys as {frame: {"points": [[6 numbers]], "by": …, "confidence": …}}."""
     keys = {
-        int(frame): Key(np.asarray(k["points"], float).reshape(-1, 6), k.get("by", HAND), float(k.get("confidence", 1.0)))
+        int(frame): Key(
+            np.asarray(k["points"], float).reshape(-1, 6), k.get("by", HAND), float(k.get("confidence", 1.0))
+        )
         for frame, k in row["keys"].items()
     }
-    return Shape(keys, float(row.get("margin", 0.0)), row.get("first"), row.get("last"), row.get("purpose", IGNORE), row.get("name", "mask"))
+    return Shape(
+        keys,
+        float(row.get("margin", 0.0)),
+        row.get("first"),
+        row.get("last"),
+        row.get("purpose", IGNORE),
+        row.get("name", "mask"),
+    )
 
 
 def keys_to_json(keys: dict[int, Key]) -> dict:

@@ -35,7 +35,12 @@ OPERATIONS: dict[str, dict[str, Limit]] = {
     "denoise, keep edges": {"strength": Limit(1, 80, 20), "radius": Limit(1, 8, 2, 0.5)},
     "denoise over time": {"frames": Limit(1, 4, 2), "strength": Limit(1, 80, 20)},
     "sharpen": {"amount": Limit(0, 4, 1, 0.05), "radius": Limit(0.5, 10, 1.5, 0.1)},
-    "crop": {"left": Limit(0, 4096, 0), "right": Limit(0, 4096, 0), "top": Limit(0, 4096, 0), "bottom": Limit(0, 4096, 0)},
+    "crop": {
+        "left": Limit(0, 4096, 0),
+        "right": Limit(0, 4096, 0),
+        "top": Limit(0, 4096, 0),
+        "bottom": Limit(0, 4096, 0),
+    },
 }
 """The operations with their figures."""
 
@@ -72,11 +77,16 @@ class TrackingCopy(Plate):
     """A plate seen through a stack of operations; `gray` is what is followed, `read` stays the plate as shot."""
 
     def __init__(self, plate: Plate, stack: list[Operation]):
-        super().__init__(plate.name, plate.frames, plate.width, plate.height, plate.source, plate.fps, plate.pixel_aspect)
+        super().__init__(
+            plate.name, plate.frames, plate.width, plate.height, plate.source, plate.fps, plate.pixel_aspect
+        )
         self.under = plate
         self.stack = [o for o in stack if o.on]
         crops = [o for o in self.stack if o.name == "crop"]
-        if crops and (crops[-1]["left"] + crops[-1]["right"] > self.width - 32 or crops[-1]["top"] + crops[-1]["bottom"] > self.height - 32):
+        if crops and (
+            crops[-1]["left"] + crops[-1]["right"] > self.width - 32
+            or crops[-1]["top"] + crops[-1]["bottom"] > self.height - 32
+        ):
             raise PlateError("The crop leaves nothing of the picture.", "Make it smaller.")
 
     def read(self, frame: int) -> np.ndarray:
@@ -143,7 +153,9 @@ def _levels(gray: np.ndarray, o: Operation) -> np.ndarray:
 
 def _contrast(gray: np.ndarray, o: Operation) -> np.ndarray:
     at = np.array([0.0, 64.0, 128.0, 192.0, 255.0])
-    to = np.maximum.accumulate(np.clip(at + [0.0, 0.6 * o["shadows"], 0.6 * o["middle"], 0.6 * o["lights"], 0.0], 0.0, 255.0))
+    to = np.maximum.accumulate(
+        np.clip(at + [0.0, 0.6 * o["shadows"], 0.6 * o["middle"], 0.6 * o["lights"], 0.0], 0.0, 255.0)
+    )
     return PchipInterpolator(at, to)(np.clip(gray, 0.0, 255.0)).astype(np.float32)
 
 
@@ -188,5 +200,8 @@ def stand_in(plate: Plate, where: str | Path) -> Plate:
     if other.frames.tolist() != plate.frames.tolist():
         wrong.append(f"they run {spans(other.frames.tolist())}, the plate {spans(plate.frames.tolist())}")
     if wrong:
-        raise PlateError(f"These images cannot stand in for the plate: {'; '.join(wrong)}.", "They must have its size and its frame numbers.")
+        raise PlateError(
+            f"These images cannot stand in for the plate: {'; '.join(wrong)}.",
+            "They must have its size and its frame numbers.",
+        )
     return replace(other, name=plate.name, fps=plate.fps, pixel_aspect=plate.pixel_aspect)

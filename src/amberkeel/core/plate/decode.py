@@ -22,16 +22,22 @@ def read_picture(path: Path) -> np.ndarray:
     source = oiio.ImageInput.open(str(path))
     if source is None:
         oiio.geterror()
-        raise PlateError(f"{path.name} cannot be read as a picture.", "Is it complete, and PNG, JPEG, TIFF, EXR or DPX?")
+        raise PlateError(
+            f"{path.name} cannot be read as a picture.", "Is it complete, and PNG, JPEG, TIFF, EXR or DPX?"
+        )
     try:
         spec = source.spec()
         if spec.width * spec.height > MAX_PIXELS:
-            raise PlateError(f"{path.name} is {spec.width}x{spec.height}, larger than can be read.", "Scale it down first.")
+            raise PlateError(
+                f"{path.name} is {spec.width}x{spec.height}, larger than can be read.", "Scale it down first."
+            )
         wanted = oiio.UINT8 if spec.format.basetype in (oiio.UINT8, oiio.UINT16, oiio.UINT32) else oiio.FLOAT
         pixels = source.read_image(0, 0, 0, min(spec.nchannels, 3), wanted)
         if pixels is None or source.has_error:
             reason = source.geterror()
-            raise PlateError(f"{path.name} is damaged and cannot be read whole ({reason.strip() or 'no data'}).", "Copy it again.")
+            raise PlateError(
+                f"{path.name} is damaged and cannot be read whole ({reason.strip() or 'no data'}).", "Copy it again."
+            )
     finally:
         source.close()
     return to_display(np.asarray(pixels).reshape(spec.height, spec.width, -1))
@@ -75,4 +81,6 @@ def write_png(path: Path, picture: np.ndarray) -> None:
 
 def encode_jpeg(picture: np.ndarray, quality: int = 88) -> bytes:
     """Return an RGB picture (H, W, 3) uint8 as JPEG bytes."""
-    return cv2.imencode(".jpg", np.ascontiguousarray(picture[..., ::-1]), [cv2.IMWRITE_JPEG_QUALITY, quality])[1].tobytes()
+    return cv2.imencode(".jpg", np.ascontiguousarray(picture[..., ::-1]), [cv2.IMWRITE_JPEG_QUALITY, quality])[
+        1
+    ].tobytes()

@@ -87,13 +87,17 @@ def _range(numbers: list[int], wanted: tuple[int, int] | None, label: str) -> np
     if wanted:
         inside = [n for n in numbers if wanted[0] <= n <= wanted[1]]
         if not inside:
-            raise PlateError(f"{label} has no frames in {wanted[0]}-{wanted[1]}.", f"It runs from {numbers[0]} to {numbers[-1]}.")
+            raise PlateError(
+                f"{label} has no frames in {wanted[0]}-{wanted[1]}.", f"It runs from {numbers[0]} to {numbers[-1]}."
+            )
         lacking = sorted(set(range(wanted[0], wanted[1] + 1)) - set(inside))
     else:
         inside = numbers
         lacking = sorted(set(range(numbers[0], numbers[-1] + 1)) - set(numbers))
     if lacking:
-        raise PlateError(f"{label} has no frame {spans(lacking)}.", "Supply the missing frames or choose a range without them.")
+        raise PlateError(
+            f"{label} has no frame {spans(lacking)}.", "Supply the missing frames or choose a range without them."
+        )
     if len(inside) < 2:
         raise PlateError(f"{label} has one frame only.", "A camera needs several; choose a longer range.")
     return np.array(inside, dtype=np.int64)
@@ -153,7 +157,9 @@ def matte_reader(pattern: str | Path, plate: Plate):
     sequence = find_sequence(pattern)
     lacking = sorted(set(plate.frames.tolist()) - set(sequence.frames))
     if lacking:
-        raise PlateError(f"The mattes {sequence.label} have no frame {spans(lacking)}.", "Supply one for every frame of the plate.")
+        raise PlateError(
+            f"The mattes {sequence.label} have no frame {spans(lacking)}.", "Supply one for every frame of the plate."
+        )
 
     def read(frame: int) -> np.ndarray:
         matte = to_gray(read_picture(sequence.path(frame)))

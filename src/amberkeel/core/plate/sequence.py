@@ -67,10 +67,14 @@ def find_sequence(where: str | Path) -> Sequence:
     if where.is_dir():
         found = recognise(where, [p.name for p in where.iterdir() if p.is_file()])
         if not found:
-            raise PlateError(f"No numbered pictures in {where}.", "Files look like name.1001.png; PNG, JPEG, TIFF, EXR or DPX.")
+            raise PlateError(
+                f"No numbered pictures in {where}.", "Files look like name.1001.png; PNG, JPEG, TIFF, EXR or DPX."
+            )
         if len(found) > 1 and len(found[1].names) > 1:
             labels = ", ".join(s.label for s in found[:4])
-            raise PlateError(f"{where} holds several sequences ({labels}).", "Name one as a pattern, such as name.####.png.")
+            raise PlateError(
+                f"{where} holds several sequences ({labels}).", "Name one as a pattern, such as name.####.png."
+            )
         return found[0]
     pattern = re.compile(
         "^" + re.sub(r"(?:\\#|#)+|%0?\d*d|\\\*", r"\\d+", re.escape(where.name).replace("%", "%")) + "$"

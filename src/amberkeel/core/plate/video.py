@@ -47,7 +47,9 @@ class VideoReader:
         self._open()
         if failure or decoded < declared:
             of = f" of {declared}" if declared else ""
-            raise PlateError(f"{self.path.name} is cut off: {decoded}{of} frames can be read.", "Copy or export it again.")
+            raise PlateError(
+                f"{self.path.name} is cut off: {decoded}{of} frames can be read.", "Copy or export it again."
+            )
         if not decoded:
             raise PlateError(f"{self.path.name} holds no frames.", "Export it again.")
         return decoded

@@ -86,7 +86,9 @@ def _jolts() -> tuple[Jolt, ...]:
     )
 
 
-def gangway(width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = 1.2) -> Shot:
+def gangway(
+    width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = 1.2
+) -> Shot:
     """Return SKL_050 at a picture size; fewer `frames` keep the run's beginning."""
     keys = np.array([0.0, 27.0, 54.0, 80.0]) + FIRST_FRAME
     move = Move(
@@ -98,4 +100,6 @@ def gangway(width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samp
     )
     lens = Lens.centred(width, height, focal_px_from_mm(FOCAL_MM, SENSOR_WIDTH_MM, width), k1=-0.04)
     frame_numbers = np.arange(FIRST_FRAME, FIRST_FRAME + frames)
-    return Shot("SKL_050", gangway_scene(), lens, move, frame_numbers, 24.0, SENSOR_WIDTH_MM, 0.6, samples, grain, seed=50)
+    return Shot(
+        "SKL_050", gangway_scene(), lens, move, frame_numbers, 24.0, SENSOR_WIDTH_MM, 0.6, samples, grain, seed=50
+    )

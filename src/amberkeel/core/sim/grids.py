@@ -17,7 +17,14 @@ Paint = Callable[[np.ndarray], np.ndarray]
 """The light (…) of places (…, 2) on the board, in mm."""
 
 
-def filmed(lens: Lens, camera_from_board: np.ndarray, shift: np.ndarray, paint: Paint, rng: np.random.Generator, grain: float = 1.2) -> np.ndarray:
+def filmed(
+    lens: Lens,
+    camera_from_board: np.ndarray,
+    shift: np.ndarray,
+    paint: Paint,
+    rng: np.random.Generator,
+    grain: float = 1.2,
+) -> np.ndarray:
     """Return a picture (H, W) uint8 of a flat board.
 
     Parameters
@@ -66,7 +73,9 @@ def tags(columns: int, rows: int, side_mm: float, gap: float = 0.25, first: int 
         at = np.floor(within).astype(int)
         inside = ((at >= 0) & (at < 8)).all(-1)
         at = np.clip(at, 0, 7)
-        return _on_paper(place, [columns, rows], 0.3, inside & ~bits[cell[..., 1] * columns + cell[..., 0], at[..., 1], at[..., 0]])
+        return _on_paper(
+            place, [columns, rows], 0.3, inside & ~bits[cell[..., 1] * columns + cell[..., 0], at[..., 1], at[..., 0]]
+        )
 
     return paint
 

@@ -88,7 +88,9 @@ def lamp_room_scene(seed: int = 70) -> Scene:
     return build_scene(static, [], _textures(np.random.default_rng(seed)), (0.35, 0.75, 0.55), **light)
 
 
-def lamp_room(width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = GRAIN) -> Shot:
+def lamp_room(
+    width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = GRAIN
+) -> Shot:
     """Return SKL_070 at a picture size; fewer `frames` keep the move's beginning."""
     keys = np.array([0.0, 24.0, 48.0, 72.0]) + FIRST_FRAME
     move = Move(

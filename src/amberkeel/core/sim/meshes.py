@@ -112,9 +112,7 @@ def drum(base, radius: float, height: float, texture: int, lid: int) -> Mesh:
     top = base + [0.0, height, 0.0]
     angle = np.linspace(0.0, 2.0 * np.pi, 17)
     r = np.array([0.0, radius])
-    disc = top + np.stack(
-        [np.cos(angle)[:, None] * r, 0.0 * angle[:, None] * r, np.sin(angle)[:, None] * r], -1
-    )
+    disc = top + np.stack([np.cos(angle)[:, None] * r, 0.0 * angle[:, None] * r, np.sin(angle)[:, None] * r], -1)
     return join([tube(base, top, radius, texture, 1.0, 20), surface(disc[:, ::-1], disc[:, ::-1, [0, 2]], lid)])
 
 

@@ -138,9 +138,24 @@ def shade(
             direct = w0 * sun[t, 0] + w1 * sun[t, 1] + w2 * sun[t, 2]
             if direct > 0.0:
                 cx, cy, cz = u * z, v * z, z
-                wx = position[0] + world_from_camera[0, 0] * cx + world_from_camera[0, 1] * cy + world_from_camera[0, 2] * cz
-                wy = position[1] + world_from_camera[1, 0] * cx + world_from_camera[1, 1] * cy + world_from_camera[1, 2] * cz
-                wz = position[2] + world_from_camera[2, 0] * cx + world_from_camera[2, 1] * cy + world_from_camera[2, 2] * cz
+                wx = (
+                    position[0]
+                    + world_from_camera[0, 0] * cx
+                    + world_from_camera[0, 1] * cy
+                    + world_from_camera[0, 2] * cz
+                )
+                wy = (
+                    position[1]
+                    + world_from_camera[1, 0] * cx
+                    + world_from_camera[1, 1] * cy
+                    + world_from_camera[1, 2] * cz
+                )
+                wz = (
+                    position[2]
+                    + world_from_camera[2, 0] * cx
+                    + world_from_camera[2, 1] * cy
+                    + world_from_camera[2, 2] * cz
+                )
                 m = sun_from_world
                 sx = m[0, 0] * wx + m[0, 1] * wy + m[0, 2] * wz + m[0, 3]
                 sy = m[1, 0] * wx + m[1, 1] * wy + m[1, 2] * wz + m[1, 3]

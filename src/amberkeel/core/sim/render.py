@@ -62,7 +62,8 @@ def _ray_map(lens: Lens) -> tuple[np.ndarray, np.ndarray]:
     rays = lens.normalise(px)
     step = 0.5
     grad = [
-        (lens.normalise(px + d) - lens.normalise(px - d)) / (2 * step) for d in (np.array([step, 0]), np.array([0, step]))
+        (lens.normalise(px + d) - lens.normalise(px - d)) / (2 * step)
+        for d in (np.array([step, 0]), np.array([0, step]))
     ]
     return rays, np.stack(grad, -1)
 
@@ -165,7 +166,9 @@ class Renderer:
         shape = (self.shot.lens.height, self.shot.lens.width)
         inverse, index = np.empty(shape), np.empty(shape, np.int64)
         boxes = _boxes(corners, self.shot.lens)
-        visible_triangles(corners, np.ascontiguousarray(np.moveaxis(self.rays, -1, 0), np.float32), boxes, inverse, index)
+        visible_triangles(
+            corners, np.ascontiguousarray(np.moveaxis(self.rays, -1, 0), np.float32), boxes, inverse, index
+        )
         return inverse, index
 
     def depth(self, frame: float) -> np.ndarray:

@@ -105,7 +105,15 @@ def _work() -> list[Mesh]:
 def sail_loft_scene(seed: int = 20) -> Scene:
     """Return the sail loft of SKL_020, lit from a glazed roof."""
     static = join(_shell() + _frame() + _work())
-    return build_scene(static, [], _textures(np.random.default_rng(seed)), (0.3, 0.85, 0.35), sun_power=0.9, sky_power=1.5, haze_reach=0.004)
+    return build_scene(
+        static,
+        [],
+        _textures(np.random.default_rng(seed)),
+        (0.3, 0.85, 0.35),
+        sun_power=0.9,
+        sky_power=1.5,
+        haze_reach=0.004,
+    )
 
 
 def edges() -> list[SetEdge]:
@@ -127,7 +135,9 @@ def edges() -> list[SetEdge]:
     return found
 
 
-def sail_loft(width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = 1.4) -> Shot:
+def sail_loft(
+    width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = 1.4
+) -> Shot:
     """Return SKL_020 at a picture size; fewer `frames` keep the push's beginning."""
     keys = np.array([0.0, 24.0, 48.0, 72.0]) + FIRST_FRAME
     move = Move(

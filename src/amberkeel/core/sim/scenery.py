@@ -11,7 +11,9 @@ def far_hills(heath: int, cloud: int) -> list[Mesh]:
     for distance, height, shift in ((70.0, 9.0, 0.0), (130.0, 22.0, 2.1)):
         x = np.linspace(-2.2 * distance, 2.2 * distance, 60)
         ridge = height * (0.55 + 0.25 * np.sin(0.021 * x + shift) + 0.16 * np.sin(0.067 * x + 2 * shift))
-        points = np.stack([np.stack([x, 0 * x - 2.0, 0 * x - distance], -1), np.stack([x, ridge, 0 * x - distance - 25.0], -1)])
+        points = np.stack(
+            [np.stack([x, 0 * x - 2.0, 0 * x - distance], -1), np.stack([x, ridge, 0 * x - distance - 25.0], -1)]
+        )
         parts.append(surface(points, points[..., :2] / (0.18 * distance), heath))
     angle = np.linspace(0.0, 2.0 * np.pi, 49)
     lift = np.linspace(-0.08, 0.5 * np.pi, 10)
@@ -26,6 +28,8 @@ def coil(centre, texture: int, radius: float = 0.34, turns: int = 4) -> list[Mes
     parts, angle = [], np.linspace(0, 2 * np.pi, 15)
     for k in range(turns):
         r = radius - 0.02 * k
-        ring = np.stack([r * np.cos(angle), 0.05 + 0.075 * k + 0 * angle, r * np.sin(angle)], 1) + np.asarray(centre, float)
+        ring = np.stack([r * np.cos(angle), 0.05 + 0.075 * k + 0 * angle, r * np.sin(angle)], 1) + np.asarray(
+            centre, float
+        )
         parts += [tube(a, b, 0.045, texture, 0.35, 8) for a, b in zip(ring[:-1], ring[1:])]
     return parts

@@ -81,7 +81,16 @@ def _things() -> list[Mesh]:
         tube([4.05, 0.0, WALL_Z + 0.7], [4.2, 3.3, WALL_Z + 0.15], 0.04, TIMBER, 0.6, 8),
     ]
     for k in range(8):
-        parts.append(tube([3.62 + 0.02 * k, 0.3 + 0.38 * k, WALL_Z + 0.66 - 0.06 * k], [4.07 + 0.02 * k, 0.3 + 0.38 * k, WALL_Z + 0.66 - 0.06 * k], 0.022, TIMBER, 0.6, 6))
+        parts.append(
+            tube(
+                [3.62 + 0.02 * k, 0.3 + 0.38 * k, WALL_Z + 0.66 - 0.06 * k],
+                [4.07 + 0.02 * k, 0.3 + 0.38 * k, WALL_Z + 0.66 - 0.06 * k],
+                0.022,
+                TIMBER,
+                0.6,
+                6,
+            )
+        )
     return parts + coil([-1.0, 0.0, WALL_Z + 1.1], ROPE, 0.3)
 
 
@@ -114,7 +123,9 @@ def edges() -> list[SetEdge]:
     return found
 
 
-def shed_doors(width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = 1.2) -> Shot:
+def shed_doors(
+    width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = 1.2
+) -> Shot:
     """Return SKL_040 at a picture size; fewer `frames` keep the creep's beginning."""
     keys = np.array([0.0, 36.0, 72.0]) + FIRST_FRAME
     move = Move(

@@ -53,7 +53,9 @@ def _boat() -> list[Mesh]:
     cover = panel([-1.0, 2.52, -3.6], [1.0, 0.55, 0.0], [0.0, 0.0, -5.4], CANVAS, 1.6, 0.4)
     other = panel([0.0, 3.07, -3.6], [1.0, -0.55, 0.0], [0.0, 0.0, -5.4], CANVAS, 1.6, 0.4)
     stern = np.linspace(-1.0, 1.0, 25)
-    edge = np.stack([0.5 * 2.7 * 0.62 * np.sign(stern) * np.abs(stern) ** 0.62, 0.93 + 1.645 * np.abs(stern) ** 1.75], 1)
+    edge = np.stack(
+        [0.5 * 2.7 * 0.62 * np.sign(stern) * np.abs(stern) ** 0.62, 0.93 + 1.645 * np.abs(stern) ** 1.75], 1
+    )
     top = np.stack([edge[:, 0], np.full(25, 2.58)], 1)
     board = np.stack([np.concatenate([e, np.full((25, 1), -2.21)], 1) for e in (edge, top)])
     transom = surface(board, board[..., :2] / 1.6, PLANKS)
@@ -86,12 +88,18 @@ def _yard() -> list[Mesh]:
         parts.append(box([x, size[1] / 2, z], size, PLANKS if k % 2 else TAR, 0.8, rng.uniform(-0.6, 0.6)))
     parts.append(box([-3.25, 0.95, -5.2], [0.5, 0.35, 0.45], CANVAS, 0.8, 0.4))
     for k in range(6):
-        parts.append(box([2.1 + 0.03 * k, 0.09 + 0.1 * k, -6.9], [0.26, 0.08, 2.9 - 0.2 * k], PLANKS, 1.0, 0.04 * (k - 3)))
+        parts.append(
+            box([2.1 + 0.03 * k, 0.09 + 0.1 * k, -6.9], [0.26, 0.08, 2.9 - 0.2 * k], PLANKS, 1.0, 0.04 * (k - 3))
+        )
     parts += coil([-2.3, 0.0, -4.0], ROPE)
     for z in (-9.4, -9.9):
         parts.append(tube([2.55, 0.0, z + 0.9], [2.6, 3.6, z], 0.035, PLANKS, 0.6, 8))
     for k in range(9):
-        parts.append(tube([2.56, 0.3 + 0.38 * k, -8.55 - 0.1 * k], [2.56, 0.3 + 0.38 * k, -9.05 - 0.1 * k], 0.022, PLANKS, 0.6, 6))
+        parts.append(
+            tube(
+                [2.56, 0.3 + 0.38 * k, -8.55 - 0.1 * k], [2.56, 0.3 + 0.38 * k, -9.05 - 0.1 * k], 0.022, PLANKS, 0.6, 6
+            )
+        )
     return parts
 
 
@@ -106,7 +114,9 @@ def slipway_scene(seed: int = 10) -> Scene:
     return build_scene(static, hands, _textures(np.random.default_rng(seed)), (-0.55, 0.62, 0.56))
 
 
-def slipway(width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = 1.2) -> Shot:
+def slipway(
+    width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = 1.2
+) -> Shot:
     """Return SKL_010 at a picture size; fewer `frames` keep the same walk's beginning."""
     first = FIRST_FRAME
     keys = np.array([0.0, 28.0, 56.0, 84.0]) + first

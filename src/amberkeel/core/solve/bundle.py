@@ -232,7 +232,14 @@ class NormalSystem:
         """
         each = np.ones(len(bundle.rhos)) if information is None else information
         eliminate_points(
-            bundle.scene(), bundle.observations(), bundle.loss_scale**2, each, damping, self.places, self.sums, self.kept
+            bundle.scene(),
+            bundle.observations(),
+            bundle.loss_scale**2,
+            each,
+            damping,
+            self.places,
+            self.sums,
+            self.kept,
         )
         for array in self.sums:
             for chunk in range(1, CHUNKS):

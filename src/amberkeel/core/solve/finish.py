@@ -52,9 +52,12 @@ def make_solution(
     checks = tracks.in_state(CHECK) & ~dropped
     share = agreeing_share(tracks, errors, np.hypot(tracks.sigma, SIGMA_FLOOR_PX), sure.noise_factor)
     moving = checks & (share < TRACK_SHARE)
-    codes = {int(t): why.DISAGREES for t in np.nonzero(dropped)[0]} | {int(t): why.CHECK_MOVES for t in np.nonzero(moving)[0]}
+    codes = {int(t): why.DISAGREES for t in np.nonzero(dropped)[0]} | {
+        int(t): why.CHECK_MOVES for t in np.nonzero(moving)[0]
+    }
     reasons = {
-        int(tracks.ids[t]): Reason(code, (tracks.names[t],), {"agree_share": float(share[t])}) for t, code in codes.items()
+        int(tracks.ids[t]): Reason(code, (tracks.names[t],), {"agree_share": float(share[t])})
+        for t, code in codes.items()
     }
     states = [EXCLUDED if d else s for d, s in zip(dropped, tracks.states)]
     outlier = ~(counted | (checks & ~moving)[tracks.track_of_sample])

@@ -37,6 +37,9 @@ def straightened(tracks: TrackSet, lens: Lens) -> TrackSet:
     """Return tracks in straightened pixels, their noise grown as the picture is stretched there."""
     straight = straight_px(lens, tracks.xy)
     step = 0.5
-    along = [straight_px(lens, tracks.xy + d) - straight_px(lens, tracks.xy - d) for d in (np.array([step, 0.0]), np.array([0.0, step]))]
+    along = [
+        straight_px(lens, tracks.xy + d) - straight_px(lens, tracks.xy - d)
+        for d in (np.array([step, 0.0]), np.array([0.0, step]))
+    ]
     stretch = np.sqrt(np.abs(along[0][:, 0] * along[1][:, 1] - along[0][:, 1] * along[1][:, 0])) / (2.0 * step)
     return replace(tracks, xy=straight, sigma=tracks.sigma * stretch)

@@ -77,7 +77,9 @@ def held_out(problem: Problem, freedom: Freedom, sure: Uncertainty, checks: np.n
     for name, share in _elsewhere(freedom, sure):
         moved = problem.copied()
         if name == "focal":
-            moved.lens = problem.lens.refocused(problem.lens.focal * (1.0 + share if share > 0.0 else 1.0 / (1.0 - share)))
+            moved.lens = problem.lens.refocused(
+                problem.lens.focal * (1.0 + share if share > 0.0 else 1.0 / (1.0 - share))
+            )
         else:
             moved.lens = problem.lens.with_value(name, 0.0)
         after = _judged(_adjusted(moved, half, freedom.without(name)), judges)

@@ -40,7 +40,11 @@ def joined(bundles: Sequence[Bundle], share_lens: bool, same: Sequence[SamePoint
     first = bundles[0]
     lenses: tuple[LensBlock, ...]
     if share_lens:
-        lenses, lens_of, terms = (_spread(first.lenses[0], 0, cameras[-1]),), np.zeros(cameras[-1], np.int64), first.terms
+        lenses, lens_of, terms = (
+            (_spread(first.lenses[0], 0, cameras[-1]),),
+            np.zeros(cameras[-1], np.int64),
+            first.terms,
+        )
     else:
         lenses = tuple(_spread(b.lenses[0], at, cameras[-1]) for b, at in zip(bundles, cameras))
         lens_of = np.repeat(np.arange(len(bundles)), [len(b.centres) for b in bundles])

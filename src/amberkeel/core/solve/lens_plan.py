@@ -91,9 +91,7 @@ def zooming(plan: LensPlan) -> Freedom:
     return replace(plan.free, terms=(*plan.free.terms, SmoothZoom(ZOOM_BEND)))
 
 
-def lens_plan(
-    choices: dict[str, LensChoice], width: int, height: int, pixel_aspect: float, estimate: bool
-) -> LensPlan:
+def lens_plan(choices: dict[str, LensChoice], width: int, height: int, pixel_aspect: float, estimate: bool) -> LensPlan:
     """Return what a solve may do with the lens.
 
     Parameters

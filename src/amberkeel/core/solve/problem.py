@@ -99,7 +99,12 @@ class Problem:
         self.triangulated = np.where(tracks, good, self.triangulated)
 
     def bundle(
-        self, cameras: np.ndarray, tracks: np.ndarray, free: np.ndarray, freedom: Freedom = Freedom(), loss_scale: float = 2.5
+        self,
+        cameras: np.ndarray,
+        tracks: np.ndarray,
+        free: np.ndarray,
+        freedom: Freedom = Freedom(),
+        loss_scale: float = 2.5,
     ) -> tuple[Bundle, Rows]:
         """Cut a bundle of some cameras and tracks; return it and the rows it was cut from.
 

@@ -35,7 +35,11 @@ def _refine(scene, camera, point, xy, weight, a, z, of_camera, index, scale2, it
     size = POSE if of_camera else 3
     basis, e = np.zeros((3, 2)), np.empty(2)
     jc, jp = np.empty((2, LOCAL)), np.empty((2, 3))
-    rotation, centre, m = scene.rotations[index * of_camera], scene.centres[index * of_camera], scene.directions[index * (not of_camera)]
+    rotation, centre, m = (
+        scene.rotations[index * of_camera],
+        scene.centres[index * of_camera],
+        scene.directions[index * (not of_camera)],
+    )
     kept_r, kept_c, kept_m, kept_rho = rotation.copy(), centre.copy(), m.copy(), scene.rhos[index * (not of_camera)]
     h, g, kept_h, kept_g = np.zeros((size, size)), np.zeros(size), np.zeros((size, size)), np.zeros(size)
     damping, last, inside = 1e-3, 1e300, 0
@@ -142,9 +146,7 @@ def _linear_start(scene, camera, xy, weight, a, z, p):
     _ray(scene.lenses[f], xy[host], ray)
     for k in range(3):
         anchor[k] = scene.centres[f, k]
-        m[k] = (
-            scene.rotations[f, k, 0] * ray[0] + scene.rotations[f, k, 1] * ray[1] + scene.rotations[f, k, 2] * ray[2]
-        )
+        m[k] = scene.rotations[f, k, 0] * ray[0] + scene.rotations[f, k, 1] * ray[1] + scene.rotations[f, k, 2] * ray[2]
     top = bottom = 0.0
     for n in range(a, z):
         if weight[n] == 0.0 or n == host:

@@ -64,7 +64,10 @@ def solve_together(shots: Sequence[SharedShot], progress: Progress = silent) -> 
     _check(shots)
     names, count = [shot.name for shot in shots], len(shots)
     asked = [_asked(shot, shot.recipe) for shot in shots]
-    solved = [_alone(n, a, span(progress, 0.6 * k / count, 0.6 * (k + 1) / count)) for k, (n, a) in enumerate(zip(names, asked))]
+    solved = [
+        _alone(n, a, span(progress, 0.6 * k / count, 0.6 * (k + 1) / count))
+        for k, (n, a) in enumerate(zip(names, asked))
+    ]
     sigmas = [_focal_sigma(one) for one in solved]
     alone = [one.problem.lens.focal for one in solved]
     lead = int(np.argmin(sigmas))

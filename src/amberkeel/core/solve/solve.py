@@ -209,7 +209,9 @@ def _best_start(problem: Problem, plan: LensPlan, width: int, progress: Progress
                 start.problem.lens = start.problem.lens.with_value("focal", plan.start.focal)
                 candidates.append((start, pair))
     if not candidates:
-        raise SolveError("No two frames give a start.", "More tracks that last longer would help, or a known focal length.")
+        raise SolveError(
+            "No two frames give a start.", "More tracks that last longer would help, or a known focal length."
+        )
     candidates.sort(key=lambda c: c[0].cost)
     best, best_cost = candidates[0][0].problem, np.inf
     for start, pair in candidates[:3]:

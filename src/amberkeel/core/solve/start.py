@@ -87,9 +87,13 @@ def find_pairs(problem: Problem, count: int = 2) -> list[Pair]:
             travel = max(travel, float(np.median(np.linalg.norm(xb - xa, axis=1))))
             pairs.append(Pair(int(a), int(b), tracks, _parallax(xa, xb)))
     if not pairs:
-        raise SolveError("Too few tracks last long enough to start a solve.", "Follow more features, or a shorter range.")
+        raise SolveError(
+            "Too few tracks last long enough to start a solve.", "Follow more features, or a shorter range."
+        )
     if travel < 1.0:
-        raise SolveError(f"The camera does not move: tracks travel {travel:.2f} px at most.", "A locked-off plate needs no solve.")
+        raise SolveError(
+            f"The camera does not move: tracks travel {travel:.2f} px at most.", "A locked-off plate needs no solve."
+        )
     noise = float(np.median(problem.sigma[problem.inlier])) if problem.inlier.any() else 0.0
     if max(p.parallax for p in pairs) < np.clip(LEAST_PARALLAX * noise, LEAST_PARALLAX_PX, CLEAR_PARALLAX_PX):
         raise SolveError(

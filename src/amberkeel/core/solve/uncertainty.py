@@ -153,9 +153,7 @@ def time_correlation(residuals: np.ndarray, first: np.ndarray) -> float:
     return float(np.clip(top / bottom if bottom else 0.0, 0.0, 0.98))
 
 
-def noise_factor(
-    residuals: np.ndarray, weight: np.ndarray, first: np.ndarray, cameras: int, lens_values: int
-) -> float:
+def noise_factor(residuals: np.ndarray, weight: np.ndarray, first: np.ndarray, cameras: int, lens_values: int) -> float:
     """Return by how much the stated noise understates: robust residual scale and the effective number of samples.
 
     Parameters

@@ -123,7 +123,9 @@ def _ground(path: CameraPath, points: np.ndarray) -> tuple[np.ndarray, np.ndarra
 def _turned(path: CameraPath, axes: DrawnAxes) -> np.ndarray | None:
     """Return the rotation from the solve's to the world's axes that agrees best with the lines; None where no frame of theirs is solved."""
     rows = {int(frame): row for row, frame in enumerate(path.frames)}
-    both = [rotation @ path.world_from_camera[rows[frame]].T for frame, rotation in axes.rotations.items() if frame in rows]
+    both = [
+        rotation @ path.world_from_camera[rows[frame]].T for frame, rotation in axes.rotations.items() if frame in rows
+    ]
     return nearest_rotation(np.sum(both, axis=0)) if both else None
 
 
@@ -138,7 +140,10 @@ def _placed(path: CameraPath, axes: DrawnAxes | None) -> tuple[np.ndarray, np.nd
 def _scale_by_height(at: tuple[np.ndarray, np.ndarray], up: np.ndarray, centre: np.ndarray) -> float:
     height = float((at[0] - centre) @ up)
     if height < 1e-9 or at[1][1] <= 0.0:
-        raise WorldError("The camera does not stand above the floor that the lines tell.", "Is the measured line on the ground? Clear the datum, or draw it anew.")
+        raise WorldError(
+            "The camera does not stand above the floor that the lines tell.",
+            "Is the measured line on the ground? Clear the datum, or draw it anew.",
+        )
     return float(at[1][1]) / height
 
 

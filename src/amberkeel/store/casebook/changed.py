@@ -1,6 +1,5 @@
 """What changed after the attempt in use."""
 
-
 from sqlalchemy.orm import Session
 
 from amberkeel.store.casebook.finding import Finding

@@ -1,6 +1,5 @@
 """Whether withheld tracks agree with the attempt in use."""
 
-
 from sqlalchemy.orm import Session
 
 from amberkeel.store.casebook.finding import Finding

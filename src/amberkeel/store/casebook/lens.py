@@ -1,6 +1,5 @@
 """What the attempt in use says of its lens."""
 
-
 from sqlalchemy.orm import Session
 
 from amberkeel.core.handoff.wording import sentence

@@ -1,6 +1,5 @@
 """Tracks that do not belong to the still set."""
 
-
 from sqlalchemy.orm import Session
 
 from amberkeel.core.solve.reasons import CHECK_MOVES, DISAGREES

@@ -1,6 +1,5 @@
 """Frames with too few live tracks."""
 
-
 from sqlalchemy import text
 from sqlalchemy.orm import Session
 

@@ -14,7 +14,9 @@ class StaleEdit(KeelError):
     """Someone changed the shot since the page was drawn."""
 
     def __init__(self):
-        super().__init__("This shot has changed since you opened it.", "The page shows the newest state now; do it again there.")
+        super().__init__(
+            "This shot has changed since you opened it.", "The page shows the newest state now; do it again there."
+        )
 
 
 KINDS: dict[str, Callable[[Session, Shot, dict], tuple[dict, str]]] = {

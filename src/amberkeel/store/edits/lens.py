@@ -53,7 +53,9 @@ def lens(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
 def _held(session: Session, shot: Shot) -> str:
     """Return a text for what a shot's lens profile holds: another one for another lens, the same for another name."""
     row = session.get(LensProfile, shot.profile_id) if shot.profile_id else None
-    return json.dumps([row.document[k] for k in ("image", "lens", "sigma", "focal_known")], sort_keys=True) if row else ""
+    return (
+        json.dumps([row.document[k] for k in ("image", "lens", "sigma", "focal_known")], sort_keys=True) if row else ""
+    )
 
 
 def profile(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
@@ -63,9 +65,15 @@ def profile(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
         raise KeelError("That profile is gone.")
     users = list(session.scalars(select(Shot).where(Shot.profile_id == row.id).with_for_update()))
     if payload["values"].get("removed") and users:
-        raise KeelError(f"{row.name} is in use by {', '.join(s.name for s in users)}.", "Let them use another one first.")
+        raise KeelError(
+            f"{row.name} is in use by {', '.join(s.name for s in users)}.", "Let them use another one first."
+        )
     before = {s.id: _held(session, s) for s in users}
-    inverse = {"id": row.id, "values": {name: getattr(row, name) for name in payload["values"]}, "label": payload["label"]}
+    inverse = {
+        "id": row.id,
+        "values": {name: getattr(row, name) for name in payload["values"]},
+        "label": payload["label"],
+    }
     for name, value in payload["values"].items():
         if name not in ("name", "document", "removed"):
             raise KeelError("That is no property of a lens profile.")

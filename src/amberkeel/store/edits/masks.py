@@ -1,6 +1,5 @@
 """Edits of masks and of proposals."""
 
-
 from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
@@ -8,7 +7,20 @@ from amberkeel.store.edits.rows import turn
 from amberkeel.store.masks import check_mask, masks_stamp
 from amberkeel.store.models import Mask, Proposal, Shot
 
-_MASK_VALUES = {"name", "colour", "purpose", "on", "first", "last", "margin", "keys", "frames", "mattes", "samples", "cleaning"}
+_MASK_VALUES = {
+    "name",
+    "colour",
+    "purpose",
+    "on",
+    "first",
+    "last",
+    "margin",
+    "keys",
+    "frames",
+    "mattes",
+    "samples",
+    "cleaning",
+}
 
 
 def masks(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:

@@ -13,7 +13,12 @@ def turn(session: Session, shot: Shot, column, on: list[int], off: list[int]) ->
     table = column.class_
     turned = []
     for ids, value in ((on, True), (off, False)):
-        chosen = update(table).where(table.shot_id == shot.id, table.id.in_(ids), column.is_(not value)).values({column: value}).returning(table.id)
+        chosen = (
+            update(table)
+            .where(table.shot_id == shot.id, table.id.in_(ids), column.is_(not value))
+            .values({column: value})
+            .returning(table.id)
+        )
         turned.append(sorted(session.scalars(chosen)) if ids else [])
     return turned[0], turned[1]
 

@@ -1,6 +1,5 @@
 """Edits of tracks: their states, samples, names and groups, and which of them are there."""
 
-
 from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
@@ -35,7 +34,9 @@ def states(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
 
 def removed(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
     """Payload: {"remove": [track ids], "bring": [track ids], "label": optional}."""
-    if session.scalar(select(Track.id).where(Track.shot_id == shot.id, Track.id.in_(payload.get("remove", [])), Track.locked).limit(1)):
+    if session.scalar(
+        select(Track.id).where(Track.shot_id == shot.id, Track.id.in_(payload.get("remove", [])), Track.locked).limit(1)
+    ):
         raise KeelError("A locked track is among them.", "Unlock it first; nothing was deleted.")
     gone, back = turn(session, shot, Track.removed, payload.get("remove", []), payload.get("bring", []))
     touched = len(gone) + len(back)

@@ -1,6 +1,5 @@
 """The handoff stage's state."""
 
-
 from amberkeel.store.stages.state import LOOK, UNTOUCHED, Facts, Stage
 
 

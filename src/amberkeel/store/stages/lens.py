@@ -1,7 +1,5 @@
 """The lens stage's state."""
 
-
-
 from amberkeel.store.models import LensProfile
 from amberkeel.store.stages.state import LOOK, SETTLED, UNTOUCHED, WORKING, Facts, Stage, lens_changed
 
@@ -20,5 +18,13 @@ def stage(facts: Facts) -> Stage:
         fact = f"f {plate.focal_mm:g} mm typed"
     else:
         fact = f"{lines} line{'s' if lines > 1 else ''} drawn" if lines else "f unknown"
-    state = LOOK if facts.look or lens_changed(shot, attempt) else SETTLED if attempt or profile else WORKING if lines else UNTOUCHED
+    state = (
+        LOOK
+        if facts.look or lens_changed(shot, attempt)
+        else SETTLED
+        if attempt or profile
+        else WORKING
+        if lines
+        else UNTOUCHED
+    )
     return Stage("lens", "Lens", state, fact)

@@ -1,7 +1,5 @@
 """The masks stage's state."""
 
-
-
 from amberkeel.store.stages.state import LOOK, SETTLED, UNTOUCHED, WORKING, Facts, Stage
 
 

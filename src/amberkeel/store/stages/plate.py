@@ -1,6 +1,5 @@
 """The plate stage's state."""
 
-
 from amberkeel.store.stages.state import Facts, Stage
 
 

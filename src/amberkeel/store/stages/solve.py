@@ -1,6 +1,5 @@
 """The solve stage's state."""
 
-
 from amberkeel.store.stages.state import Facts, Stage
 
 

@@ -1,6 +1,5 @@
 """The ties stage's state."""
 
-
 from amberkeel.store.stages.state import UNTOUCHED, Facts, Stage
 
 

@@ -1,6 +1,5 @@
 """The tracks stage's state."""
 
-
 from amberkeel.store.stages.state import Facts, Stage
 
 

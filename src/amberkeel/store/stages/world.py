@@ -1,6 +1,5 @@
 """The world stage's state."""
 
-
 from amberkeel.store.stages.state import SETTLED, UNTOUCHED, WORKING, Facts, Stage
 
 
@@ -12,7 +11,11 @@ def placed_by_lines(datum: dict) -> bool:
 def _datum_parts(datum: dict) -> list[str]:
     """Return which of ground, origin and scale a shot's datum fixes: axis lines level it, and with a measured length they place it."""
     placed = placed_by_lines(datum)
-    fixed = {"ground": "ground" in datum or bool(datum.get("axes")), "origin": "origin" in datum or placed, "scale": "scale" in datum or placed}
+    fixed = {
+        "ground": "ground" in datum or bool(datum.get("axes")),
+        "origin": "origin" in datum or placed,
+        "scale": "scale" in datum or placed,
+    }
     return [word for word, known in fixed.items() if known]
 
 

@@ -20,7 +20,6 @@ SOURCES = ("typed", "metadata", "lines", "chart", "solve")
 """Where a value may come from."""
 
 
-
 def camera_facts_of(opened: Session, shot: Shot) -> dict:
     """Return what the camera bench offers: formats, presets of who asks, what the file says."""
     plate, kept = shot.plate, shot.lens or {}
@@ -34,19 +33,18 @@ def camera_facts_of(opened: Session, shot: Shot) -> dict:
     }  # fmt: skip
 
 
-
 def presets(opened: Session) -> list[SensorPreset]:
     """Return the sensor sizes that who asks has kept."""
     return list(opened.scalars(select(SensorPreset).where(SensorPreset.owner == who()).order_by(SensorPreset.name)))
 
 
-
 def keep_preset(opened: Session, name: str, width_mm: float) -> None:
     """Keep a sensor's width under a name, for who asks."""
-    row = opened.scalar(select(SensorPreset).where(SensorPreset.owner == who(), SensorPreset.name == name)) or SensorPreset(owner=who(), name=name)
+    row = opened.scalar(
+        select(SensorPreset).where(SensorPreset.owner == who(), SensorPreset.name == name)
+    ) or SensorPreset(owner=who(), name=name)
     row.width_mm = width_mm
     opened.add(row)
-
 
 
 def _metadata(plate: Plate) -> dict | None:
@@ -56,14 +54,19 @@ def _metadata(plate: Plate) -> dict | None:
         found = camera_facts(Path(path))
     except KeelError:
         return None
-    return {"focal_mm": found.focal_mm, "equivalent_mm": found.equivalent_mm, "sensor_width_mm": found.sensor_width_mm} if found.any else None
-
+    return (
+        {"focal_mm": found.focal_mm, "equivalent_mm": found.equivalent_mm, "sensor_width_mm": found.sensor_width_mm}
+        if found.any
+        else None
+    )
 
 
 def fill_camera(shot: Shot, given: Sent, payload: dict) -> None:
     """Fill the payload of an edit with sensor, crop, pixel aspect and focal length as typed; raises LensError for what cannot be."""
     kept = shot.lens or {}
-    sensor = length_mm(given["sensor"], 500.0) if "sensor" in given else kept.get("sensor_mm", shot.plate.sensor_width_mm)
+    sensor = (
+        length_mm(given["sensor"], 500.0) if "sensor" in given else kept.get("sensor_mm", shot.plate.sensor_width_mm)
+    )
     crop = given.number("crop", kept.get("crop", 1.0))
     payload["values"] |= {"sensor_mm": sensor, "crop": crop}
     payload["plate"]["sensor_width_mm"] = filmed_width_mm(sensor, crop)
@@ -75,12 +78,10 @@ def fill_camera(shot: Shot, given: Sent, payload: dict) -> None:
         _fill_focal(given, payload)
 
 
-
 def _sources(given: dict) -> dict:
     if not set(given) <= {"sensor", "focal"} or not all(source in SOURCES for source in given.values()):
         raise LensError("A value comes from typing, metadata, lines, a chart or a solve.")
     return dict(given)
-
 
 
 def _fill_focal(given: Sent, payload: dict) -> None:
@@ -93,13 +94,11 @@ def _fill_focal(given: Sent, payload: dict) -> None:
     payload["plate"]["focal_mm"] = focal if state != UNKNOWN else None
 
 
-
 def checked_state(state) -> str:
     """Return what a page sent as the state of a focal length; raises LensError where it is none."""
     if state not in (KNOWN, START, UNKNOWN):
         raise LensError("The focal length is known, a start value, or unknown.")
     return state
-
 
 
 def sigma_mm(text) -> float:
@@ -111,7 +110,6 @@ def sigma_mm(text) -> float:
     if not 0.0 <= value <= 1000.0:
         raise LensError(f"A sigma of {value:g} mm is out of range.", "Give 0 to 1000 mm.")
     return value
-
 
 
 @blueprint.post("/shots/<int:number>/lens/preset")

@@ -60,7 +60,11 @@ def facts(number: int):
     with open_session() as opened:
         shot = get_shot(opened, number)
         kept = shot.lens or {}
-        rows = opened.scalars(select(LensProfile).where(LensProfile.production_id == shot.production_id, ~LensProfile.removed).order_by(LensProfile.name))
+        rows = opened.scalars(
+            select(LensProfile)
+            .where(LensProfile.production_id == shot.production_id, ~LensProfile.removed)
+            .order_by(LensProfile.name)
+        )
         users = {s.id: s.name for s in shot.production.shots}
         using: dict[int, list[str]] = {}
         for other in shot.production.shots:
@@ -77,7 +81,11 @@ def facts(number: int):
 
 def _solved(attempt: Attempt) -> dict:
     """Return the focal length of an attempt as evidence."""
-    return {"number": attempt.number, "focal_mm": attempt.figures["focal_mm"], "focal_sigma_mm": attempt.figures["focal_sigma_mm"]}
+    return {
+        "number": attempt.number,
+        "focal_mm": attempt.figures["focal_mm"],
+        "focal_sigma_mm": attempt.figures["focal_sigma_mm"],
+    }
 
 
 def _profile_row(row: LensProfile, shot: Shot, shots: list[str]) -> dict:
@@ -113,7 +121,9 @@ def lens_order(plate: Plate, asked: dict) -> LensOrder:
         raise LensError("Choose one to three radial coefficients, or the division model.")
     focal, state = plate.focal_mm, str(asked.get("focal_state", UNKNOWN))
     known = focal * plate.width / plate.sensor_width_mm if focal and state == KNOWN else None
-    return LensOrder(plate.width, plate.height, plate.pixel_aspect, known, 0.0, model, radial, bool(wanted.get("tangential", False)))
+    return LensOrder(
+        plate.width, plate.height, plate.pixel_aspect, known, 0.0, model, radial, bool(wanted.get("tangential", False))
+    )
 
 
 @blueprint.post("/shots/<int:number>/lens/fit")
@@ -130,7 +140,10 @@ def fit(number: int):
     except LensError as error:
         if not boxes:
             raise
-        return jsonify(trouble=BOX_HINT if sum(all(d.get("set", [True])) for d in lines.values()) < 2 else str(error), boxes=_settled(number, boxes, plate, None, frame))
+        return jsonify(
+            trouble=BOX_HINT if sum(all(d.get("set", [True])) for d in lines.values()) < 2 else str(error),
+            boxes=_settled(number, boxes, plate, None, frame),
+        )
     _last[number] = found, plate
     place, trouble = told_place(found, drawn, asked.part("measured"), asked.part("origin"))
     answer = _seen(found, drawn, plate, frame, bool(asked.get("grid", True)), bool(asked.get("quick")), place)
@@ -147,7 +160,11 @@ def _settled(number: int, boxes: dict, plate: Plate, found: LensFit | None, fram
     told = found is not None and found.focal_known and frame in found.rotations
     answer = {}
     for name, (corners, dragged) in boxes.items():
-        pose = BoxPose(found.lens, found.rotations[frame]) if told else _poses.get((number, name)) or guessed_pose(plate.width, plate.height, plate.pixel_aspect)
+        pose = (
+            BoxPose(found.lens, found.rotations[frame])
+            if told
+            else _poses.get((number, name)) or guessed_pose(plate.width, plate.height, plate.pixel_aspect)
+        )
         settled, _poses[number, name] = settle_box(corners, dragged, pose, told)
         answer[name] = settled.round(2).tolist()
     return answer
@@ -209,7 +226,9 @@ def by_hand(number: int):
     return jsonify(_seen(held, drawn, plate, asked.whole("frame", plate.first)))
 
 
-def told_place(found: LensFit, drawn: list, measured: dict | None, origin: dict | None) -> tuple[tuple[int, dict] | None, str]:
+def told_place(
+    found: LensFit, drawn: list, measured: dict | None, origin: dict | None
+) -> tuple[tuple[int, dict] | None, str]:
     """Return the frame and the camera's place there as the page shows it, from a measured axis line and an origin; or None and why not."""
     line = next((d for d in drawn if measured and d.name == measured.get("line")), None)
     if line is None:
@@ -238,10 +257,21 @@ def origin_pixel(origin: dict | None, drawn: list, frame: int) -> np.ndarray | N
 
 
 def line_rows(lines: dict) -> list[dict]:
-    return [{**line, "name": name, **({"sigma": DRAWN_SIGMA_PX * SHARED} if line.get("box") else {})} for name, line in lines.items()]
+    return [
+        {**line, "name": name, **({"sigma": DRAWN_SIGMA_PX * SHARED} if line.get("box") else {})}
+        for name, line in lines.items()
+    ]
 
 
-def _seen(found: LensFit, drawn, plate: Plate, frame: int, grid: bool = True, quick: bool = False, place: tuple[int, dict] | None = None) -> dict:
+def _seen(
+    found: LensFit,
+    drawn,
+    plate: Plate,
+    frame: int,
+    grid: bool = True,
+    quick: bool = False,
+    place: tuple[int, dict] | None = None,
+) -> dict:
     """Return what the page shows of a fit on a frame; `quick` leaves away what a drag does not need. `place` is the camera's, by frame."""
     lens, mm = found.lens, plate.sensor_width_mm / plate.width
     here = [d for d in drawn if d.frame == frame]
@@ -331,7 +361,9 @@ def edit(number: int):
                 line = {k: line[k] for k in LINE_KEYS if k in line}
             payload["lines"][str(name)[:40]] = line
         if "wanted" in asked:
-            payload["values"]["wanted"] = {k: v for k, v in asked.part("wanted").items() if k in ("model", "radial", "tangential")}
+            payload["values"]["wanted"] = {
+                k: v for k, v in asked.part("wanted").items() if k in ("model", "radial", "tangential")
+            }
             lens_order(shot.plate, {"wanted": payload["values"]["wanted"]})
         for key, read in (("origin", _read_origin), ("measured", _read_measured)):
             if key in asked:
@@ -345,7 +377,12 @@ def edit(number: int):
 def _check_edge(line: dict) -> None:
     """Raise LensError where a line says that it is a box's edge, and is none."""
     ends, fixed = line.get("ends"), line.get("set")
-    if "box" in line and not (ends in [[a, b] for a, b, _ in EDGES] and isinstance(fixed, list) and [type(f) for f in fixed] == [bool, bool] and 0 < len(str(line["box"])) <= 20):
+    if "box" in line and not (
+        ends in [[a, b] for a, b, _ in EDGES]
+        and isinstance(fixed, list)
+        and [type(f) for f in fixed] == [bool, bool]
+        and 0 < len(str(line["box"])) <= 20
+    ):
         raise LensError("That is no edge of a box.")
 
 

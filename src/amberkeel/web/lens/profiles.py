@@ -96,20 +96,35 @@ def _solved_profile(opened: Session, shot: Shot, number: int) -> Profile:
     document = document_of(media(), attempt)
     path = read_path(document)
     if path.zoom is not None:
-        raise LensError("The focal length of that attempt changes over its frames.", "A profile holds one focal length.")
+        raise LensError(
+            "The focal length of that attempt changes over its frames.", "A profile holds one focal length."
+        )
     values = {v["name"]: v["sigma"] for v in document["lens_report"]["values"] if v["free"]}
     sigma = values.pop("focal", 0.0)
-    return Profile(f"{shot.name.split()[0]} attempt {attempt.number}", path.lens, "solve", True, sigma, shot.plate.sensor_width_mm, values)
+    return Profile(
+        f"{shot.name.split()[0]} attempt {attempt.number}",
+        path.lens,
+        "solve",
+        True,
+        sigma,
+        shot.plate.sensor_width_mm,
+        values,
+    )
 
 
 def _oriented(shot: Shot, found: LensFit, drawn: list) -> dict:
     """Return the datum that the shot's lines tell beside the lens, for the payload of an edit; nothing where they tell none."""
-    sure = {f: r for f, r in found.rotations.items() if found.focal_known and found.rotation_sigma[f].max() < TURN_WORTH}
+    sure = {
+        f: r for f, r in found.rotations.items() if found.focal_known and found.rotation_sigma[f].max() < TURN_WORTH
+    }
     if not sure:
         return {}
     kept = shot.lens or {}
     place, _ = told_place(found, drawn, kept.get("measured"), kept.get("origin"))
-    axes = {"rotations": {str(f): r.tolist() for f, r in sure.items()}, "place": {"frame": place[0], "xyz": place[1]["xyz"]} if place else None}
+    axes = {
+        "rotations": {str(f): r.tolist() for f, r in sure.items()},
+        "place": {"frame": place[0], "xyz": place[1]["xyz"]} if place else None,
+    }
     return {"datum": {**(shot.datum or {}), "axes": axes}}
 
 
@@ -148,7 +163,10 @@ def _changed(row: LensProfile, shot: Shot, asked: Sent) -> dict:
         told = bool(str(asked["focal_mm"]).strip())
         px = profile.lens.width / shot.plate.sensor_width_mm
         if told:
-            typed["focal"] = length_mm(asked["focal_mm"]) * px, typed_number(asked.get("focal_sigma_mm") or 0, "the sigma of the focal length") * px
+            typed["focal"] = (
+                length_mm(asked["focal_mm"]) * px,
+                typed_number(asked.get("focal_sigma_mm") or 0, "the sigma of the focal length") * px,
+            )
     document = profile_document(replace(profile.retyped(typed, told), name=name))
     return {"name": name, "document": {**row.document, **document}}
 
@@ -170,7 +188,13 @@ def chart(number: int):
     if not (columns.strip().isdigit() and rows.strip().isdigit()):
         raise LensError("Write the inner corners as 9x6: along a row, and rows.")
     square = typed_number(form.get("square", "25"), "the square's size in mm")
-    order = {"columns": int(columns), "rows": int(rows), "square_mm": square, "pattern": pattern, "anamorphic": form.get("anamorphic") == "yes"}
+    order = {
+        "columns": int(columns),
+        "rows": int(rows),
+        "square_mm": square,
+        "pattern": pattern,
+        "anamorphic": form.get("anamorphic") == "yes",
+    }
     check_order(ChartOrder(**order))
     files = [f for f in request.files.getlist("files") if f.filename]
     if len(files) > MOST_STILLS:
@@ -187,7 +211,9 @@ def chart(number: int):
         if not form.get("where"):
             raise LensError("There are no pictures.", "Choose files, or say where they lie.")
         where, temporary = str(under_roots(current_app.settings.plate_roots, form["where"].strip())), False
-    return start("chart", number, {"where": where, "order": order, "temporary": temporary, "name": form.get("name", "")[:80]})
+    return start(
+        "chart", number, {"where": where, "order": order, "temporary": temporary, "name": form.get("name", "")[:80]}
+    )
 
 
 @blueprint.get("/shots/<int:number>/lens/straight/<int:frame>.jpg")
@@ -199,11 +225,18 @@ def straight(number: int, frame: int):
         raise PlateError(f"The plate has no frame {frame}.")
     try:
         given = json.loads(request.args["lens"])
-        document = {"format": "amberkeel-lens", "version": 1, "image": {"width": row.width, "height": row.height, "pixel_aspect": row.pixel_aspect}, "lens": given}
+        document = {
+            "format": "amberkeel-lens",
+            "version": 1,
+            "image": {"width": row.width, "height": row.height, "pixel_aspect": row.pixel_aspect},
+            "lens": given,
+        }
     except (KeyError, json.JSONDecodeError):
         raise LensError("There is no lens to look through.") from None
     sample = _sampler(json.dumps(document))
-    answer = Response(encode_jpeg(sample(plate_picture(row.source, row.first, row.last, frame)), 90), mimetype="image/jpeg")
+    answer = Response(
+        encode_jpeg(sample(plate_picture(row.source, row.first, row.last, frame)), 90), mimetype="image/jpeg"
+    )
     answer.headers["Cache-Control"] = "private, max-age=3600"
     return answer
 
@@ -246,7 +279,11 @@ def download(number: int, kind: str):
             if row is None:
                 raise LensError("This shot uses no lens profile.")
             text = json.dumps(row.document, indent=1)
-            return Response(text, mimetype="application/json", headers={"Content-Disposition": f'attachment; filename="{stem}_lens.json"'})
+            return Response(
+                text,
+                mimetype="application/json",
+                headers={"Content-Disposition": f'attachment; filename="{stem}_lens.json"'},
+            )
     folder = straightened_folder(current_app.settings, number)
     files = sorted(folder.glob("*_st.exr" if kind == "st" else "*")) if folder.is_dir() else []
     if not files:

@@ -48,7 +48,13 @@ def keep(number: int):
     with open_session() as opened:
         shot = get_shot(opened, number)
         TrackingCopy(open_row(shot.plate), read_stack(stack))
-        edits.apply(opened, number, "copy", {"values": {"stack": stack}, "label": "Change the tracking copy"}, asked.get("revision"))
+        edits.apply(
+            opened,
+            number,
+            "copy",
+            {"values": {"stack": stack}, "label": "Change the tracking copy"},
+            asked.get("revision"),
+        )
         return jsonify(shot_state(opened, shot))
 
 

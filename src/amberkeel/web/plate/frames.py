@@ -1,6 +1,5 @@
 """The plate's proxies."""
 
-
 from flask import abort, send_file
 
 from amberkeel.core.errors import KeelError

@@ -73,7 +73,9 @@ def look(folder: Path, names: list[str], relative: str) -> list[Found]:
         except PlateError as error:
             size = error.message
         span = f"{sequence.frames[0]}-{sequence.frames[-1]} ({len(sequence.names)})"
-        found.append(Found(sequence.label, f"{relative}/{sequence.label}".lstrip("/"), span, size, spans(sequence.missing)))
+        found.append(
+            Found(sequence.label, f"{relative}/{sequence.label}".lstrip("/"), span, size, spans(sequence.missing))
+        )
     for name in names:
         if Path(name).suffix.lower() in VIDEO_SUFFIXES:
             found.append(Found(name, f"{relative}/{name}".lstrip("/"), "video", "", ""))
@@ -115,7 +117,9 @@ def _unpack(path: Path, folder: Path) -> None:
     """Unpack pictures from a zip, flat, within limits."""
     try:
         with zipfile.ZipFile(path) as archive:
-            members = [m for m in archive.infolist() if Path(m.filename).suffix.lower() in IMAGE_SUFFIXES | VIDEO_SUFFIXES]
+            members = [
+                m for m in archive.infolist() if Path(m.filename).suffix.lower() in IMAGE_SUFFIXES | VIDEO_SUFFIXES
+            ]
             members = [m for m in members if not Path(m.filename).name.startswith(".")]
             if len(members) > MAX_FILES or sum(m.file_size for m in members) > MAX_UNPACKED_BYTES:
                 raise PlateError("The zip holds more than one plate may.", f"At most {MAX_FILES} files and 16 GiB.")
@@ -133,7 +137,8 @@ def _pattern(folder: Path) -> str:
     found = look(folder, names, "")
     if not found:
         raise PlateError(
-            "There is no plate in what arrived.", "Send two or more numbered pictures such as name.1001.png, a zip of them, or a video."
+            "There is no plate in what arrived.",
+            "Send two or more numbered pictures such as name.1001.png, a zip of them, or a video.",
         )
     if len(found) > 1:
         labels = ", ".join(f.label for f in found[:4])

@@ -1,6 +1,5 @@
 """What the views of the tracks stage share."""
 
-
 from flask import jsonify
 
 from amberkeel.core.errors import KeelError

@@ -40,7 +40,12 @@ def _settings(asked: Sent) -> HandSettings:
 
 
 def _as_plain(settings: HandSettings) -> dict:
-    return {**vars(settings), "pattern": list(settings.pattern), "search": list(settings.search), "offset": list(settings.offset)}
+    return {
+        **vars(settings),
+        "pattern": list(settings.pattern),
+        "search": list(settings.search),
+        "offset": list(settings.offset),
+    }
 
 
 def _check_place(opened, shot: Shot, frame: int, x: float, y: float) -> None:
@@ -66,7 +71,9 @@ def place(number: int):
     with open_session() as opened:
         shot = get_shot(opened, number)
         _check_place(opened, shot, frame, x, y)
-        new = track_changes.place(opened, shot, frame, (x, y), {"images": images, "settings": _as_plain(settings)}, asked.get("revision"))
+        new = track_changes.place(
+            opened, shot, frame, (x, y), {"images": images, "settings": _as_plain(settings)}, asked.get("revision")
+        )
         return answer(opened, shot, track=new)
 
 
@@ -106,7 +113,10 @@ def follow_hand(number: int, track: int):
         if row is None or row.shot_id != number or row.removed:
             raise FollowError("That track is gone.", "Undo its deletion first.")
         if begin not in row.frames:
-            raise FollowError(f"{row.name} has no key on frame {begin} to follow from.", "Place it there first, or go to a frame that it lives on.")
+            raise FollowError(
+                f"{row.name} has no key on frame {begin} to follow from.",
+                "Place it there first, or go to a frame that it lives on.",
+            )
         stops = [s for s in stops if plate.first <= s <= plate.last and s != begin]
     if not stops:
         raise FollowError("There is nothing to follow to: the plate ends here.")
@@ -131,7 +141,14 @@ def loupe(number: int):
     if not row.first <= frame <= row.last:
         raise FollowError(f"The plate has no frame {frame}.")
     here, half = images.gray(frame), max(LOUPE_PX, int(1.3 * max(wanted.pattern)))
-    answer = {"half": half, "here": _cut(here, x, y, half), "reference": None, "score": None, "sigma": None, "found": None}
+    answer = {
+        "half": half,
+        "here": _cut(here, x, y, half),
+        "reference": None,
+        "score": None,
+        "sigma": None,
+        "found": None,
+    }
     keys = [f for f in (track.keys if track else []) if f != frame and f in track.frames]
     if keys:
         from_frame = min(keys, key=lambda f: abs(f - frame))
@@ -141,7 +158,11 @@ def loupe(number: int):
         try:
             fit = match_score(reference, here, place_then, (x, y), wanted)
             found = fit.place((-wanted.offset[0], -wanted.offset[1]))
-            answer |= {"score": round(fit.score, 3), "found": found.round(2).tolist() if fit.ok else None, "sigma": round(float(np.sqrt(fit.covariance[0, 0])), 3) if fit.ok else None}
+            answer |= {
+                "score": round(fit.score, 3),
+                "found": found.round(2).tolist() if fit.ok else None,
+                "sigma": round(float(np.sqrt(fit.covariance[0, 0])), 3) if fit.ok else None,
+            }
         except FollowError as error:
             answer["note"] = str(error)
     return jsonify(answer)

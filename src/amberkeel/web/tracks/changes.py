@@ -31,7 +31,15 @@ def change(number: int):
         shot = get_shot(opened, number)
         match what:
             case "cut":
-                track_changes.cut(opened, shot, {whole(t, "samples"): [whole(f, "samples") for f in frames] for t, frames in asked.part("samples").items()}, revision)
+                track_changes.cut(
+                    opened,
+                    shot,
+                    {
+                        whole(t, "samples"): [whole(f, "samples") for f in frames]
+                        for t, frames in asked.part("samples").items()
+                    },
+                    revision,
+                )
             case "trim":
                 track_changes.trim(opened, shot, ids, figure(asked, "first", int), figure(asked, "last", int), revision)
             case "split":
@@ -39,11 +47,15 @@ def change(number: int):
             case "join":
                 track_changes.join(opened, shot, ids, revision)
             case "fill":
-                track_changes.interpolate(opened, shot, ids, figure(asked, "first", int), figure(asked, "last", int), revision)
+                track_changes.interpolate(
+                    opened, shot, ids, figure(asked, "first", int), figure(asked, "last", int), revision
+                )
             case "rename":
                 track_changes.rename(opened, shot, ids[0] if ids else 0, str(asked.get("name", "")), revision)
             case "group":
-                track_changes.group(opened, shot, ids, str(asked.get("name", "")), str(asked.get("colour", "")), revision)
+                track_changes.group(
+                    opened, shot, ids, str(asked.get("name", "")), str(asked.get("colour", "")), revision
+                )
             case "hide":
                 track_changes.hide(opened, shot, str(asked.get("name", "")), bool(asked.get("hidden")), revision)
             case "lock":

@@ -1,6 +1,5 @@
 """Features found and followed, sightings to choose from, surfaces and tags."""
 
-
 import numpy as np
 from flask import jsonify
 
@@ -31,7 +30,13 @@ def follow_arguments(given: dict) -> dict:
     bridge = str(given.get("bridge", 8) or 0)
     if not bridge.isdigit() or int(bridge) > 60:
         raise KeelError("A burst of blur can be bridged over 0 to 60 frames.")
-    return {"count": asked.count, "spacing": asked.spacing, "threshold": asked.threshold, "images": given.get("images", "plate"), "bridge": int(bridge)}
+    return {
+        "count": asked.count,
+        "spacing": asked.spacing,
+        "threshold": asked.threshold,
+        "images": given.get("images", "plate"),
+        "bridge": int(bridge),
+    }
 
 
 def detect_settings(asked: dict) -> DetectSettings:
@@ -46,7 +51,9 @@ def detect_settings(asked: dict) -> DetectSettings:
             raise KeelError(f"{name.capitalize()} must lie between {low:g} and {high:g}.")
         return value
 
-    return DetectSettings(int(number("count", 400, 20, 5000)), number("spacing", 0.0, 0, 300), number("threshold", 0.08, 0.005, 1.0))
+    return DetectSettings(
+        int(number("count", 400, 20, 5000)), number("spacing", 0.0, 0, 300), number("threshold", 0.08, 0.005, 1.0)
+    )
 
 
 @blueprint.post("/shots/<int:number>/preview")
@@ -77,7 +84,12 @@ def sightings(number: int):
     if not kept:
         return jsonify(first=[0], frames=[], x=[], y=[])
     data = media().get_arrays(kept)
-    return jsonify(first=data["first"].tolist(), frames=data["frames"].tolist(), x=data["xy"][:, 0].round(2).tolist(), y=data["xy"][:, 1].round(2).tolist())
+    return jsonify(
+        first=data["first"].tolist(),
+        frames=data["frames"].tolist(),
+        x=data["xy"][:, 0].round(2).tolist(),
+        y=data["xy"][:, 1].round(2).tolist(),
+    )
 
 
 @blueprint.post("/shots/<int:number>/sightings")
@@ -93,8 +105,16 @@ def adopt(number: int):
         rows = sorted({n for n in asked.wholes("rows") if 0 <= n < count})
         if not rows:
             raise FollowError("No sighting is chosen.", "Click some, or drag a box around them.")
-        tracks = TrackSet([str(n) for n in range(count)], data["first"], data["frames"], data["xy"], data["sigma"], data["score"])
-        edit = track_changes.adopt(opened, shot, tracks.take(np.array(rows)), {"images": str(data["images"]), "from": "sightings"}, asked.get("revision"))
+        tracks = TrackSet(
+            [str(n) for n in range(count)], data["first"], data["frames"], data["xy"], data["sigma"], data["score"]
+        )
+        edit = track_changes.adopt(
+            opened,
+            shot,
+            tracks.take(np.array(rows)),
+            {"images": str(data["images"]), "from": "sightings"},
+            asked.get("revision"),
+        )
         return answer(opened, shot, said=edit.label)
 
 
@@ -112,7 +132,13 @@ def surface(number: int):
     with open_session() as opened:
         plate = get_shot(opened, number).plate
     stops = sorted({max(plate.first, figure(asked, "first", int)), min(plate.last, figure(asked, "last", int))})
-    arguments = {"outline": outline, "grid": grid, "frame": figure(asked, "frame", int), "stops": stops, "images": str(asked.get("images", "plate"))}
+    arguments = {
+        "outline": outline,
+        "grid": grid,
+        "frame": figure(asked, "frame", int),
+        "stops": stops,
+        "images": str(asked.get("images", "plate")),
+    }
     return start("surface", number, arguments)
 
 
@@ -130,4 +156,6 @@ def tags(number: int):
         raise KeelError(f"“{size}” is no size.", "Type the printed black square's side in millimetres.") from None
     if known is not None and not 1.0 <= known <= 10000.0:
         raise KeelError("A printed tag is 1 to 10000 mm wide.")
-    return start("tags", number, {"family": family, "corners": bool(asked.get("corners")) or known is not None, "size_mm": known})
+    return start(
+        "tags", number, {"family": family, "corners": bool(asked.get("corners")) or known is not None, "size_mm": known}
+    )

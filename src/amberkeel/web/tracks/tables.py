@@ -1,6 +1,5 @@
 """Tracks as columns for the page, and as tables in and out."""
 
-
 import numpy as np
 from flask import Response, jsonify, request
 
@@ -49,7 +48,9 @@ def table(number: int):
         shot = get_shot(opened, number)
         _, tracks = track_changes.whole(opened, shot)
         name = f"{shot.name.split()[0].lower()}_tracks.csv"
-    return Response(tracks_csv(tracks), mimetype="text/csv", headers={"Content-Disposition": f'attachment; filename="{name}"'})
+    return Response(
+        tracks_csv(tracks), mimetype="text/csv", headers={"Content-Disposition": f'attachment; filename="{name}"'}
+    )
 
 
 @blueprint.post("/shots/<int:number>/tracks.csv")

@@ -1,0 +1,33 @@
+"""`keel mask`: mattes."""
+
+from pathlib import Path
+
+import click
+
+from amberkeel.cli.shared import Bar, fail, frame_range
+from amberkeel.core.errors import KeelError
+
+
+@click.group()
+def mask() -> None:
+    """Masks on files."""
+
+
+@mask.command()
+@click.argument("plate")
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder for the matte sequence.")
+@click.option("--frames", callback=frame_range, help="First and last frame, as 1001-1072.")
+@click.option("--format", "kind", type=click.Choice(["png", "exr"]), default="png")
+def propose(plate, out, frames, kind) -> None:
+    """Write mattes of what moves by itself in PLATE: white is masked, one file for every frame."""
+    from amberkeel.core.masks.propose import propose_plate
+
+    try:
+        with Bar() as report:
+            found, written = propose_plate(plate, out, frames, kind, report)
+    except KeelError as error:
+        fail(str(error))
+    except OSError as error:
+        fail(f"{out} cannot be written ({error.strerror}). Choose another folder.")
+    spans = ", ".join(f"{p.frames[0]}-{p.frames[-1]}" for p in found) or "nothing moves by itself"
+    click.echo(f"{len(found)} regions ({spans}); {len(written)} mattes written to {out}.")

@@ -1,0 +1,22 @@
+"""`keel render`: a demo plate with its mattes and its truth."""
+
+from pathlib import Path
+
+import click
+
+from amberkeel.cli.shared import Bar
+
+
+@click.command()
+@click.argument("shot", type=click.Choice(["SKL_010", "SKL_020", "SKL_040", "SKL_050", "SKL_070"]))
+@click.option(
+    "--out", required=True, type=click.Path(path_type=Path), help="Folder for plate/, mattes/ and truth.json."
+)
+@click.option("--count", type=int, default=None, help="Frames to render; all by default.")
+def render(shot, out, count) -> None:
+    """Render a demo shot with its mattes and its truth."""
+    from amberkeel.core.sim.write import write_shot
+
+    with Bar() as report:
+        write_shot(shot, out, report, count)
+    click.echo(f"{shot} rendered to {out}.")

@@ -1,0 +1,70 @@
+"""What the commands share: frame ranges, a progress bar, and errors in words."""
+
+import json
+import sys
+from pathlib import Path
+
+import click
+from rich.console import Console
+from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+
+from amberkeel.core.errors import KeelError
+
+
+def frame_range(_context, _option, value: str | None) -> tuple[int, int] | None:
+    if value is None:
+        return None
+    first, dash, last = value.partition("-")
+    if not (dash and first.isdigit() and last.isdigit() and int(first) < int(last)):
+        raise click.BadParameter("write first and last frame as 1001-1072")
+    return int(first), int(last)
+
+
+def fail(message: str) -> None:
+    click.echo(" ".join(message.split()), err=True)
+    sys.exit(1)
+
+
+class Bar:
+    """A progress bar as a callback; plain lines where the output is no terminal."""
+
+    def __enter__(self):
+        console = Console(stderr=True)
+        self.bar = Progress(
+            TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn(), console=console, transient=True
+        )
+        self.lines = not console.is_terminal
+        self.said = ""
+        if not self.lines:
+            self.bar.start()
+            self.task = self.bar.add_task("Opening the plate", total=1.0)
+        return self
+
+    def __call__(self, share: float, doing: str) -> None:
+        if self.lines:
+            word = doing.split(",")[0].rstrip("0123456789 ")
+            if word != self.said:
+                self.said = word
+                click.echo(f"{100 * share:3.0f} %  {doing}", err=True)
+        else:
+            self.bar.update(self.task, completed=share, description=doing)
+
+    def __exit__(self, *_):
+        if not self.lines:
+            self.bar.stop()
+
+
+def written(out: Path, work, table):
+    """Do work behind a progress bar, write its table to a file, and return what it made."""
+    try:
+        with Bar() as report:
+            made = work(report)
+        out.parent.mkdir(parents=True, exist_ok=True)
+        out.write_text(table(made))
+    except KeelError as error:
+        fail(str(error))
+    except json.JSONDecodeError as error:
+        fail(f"The file is no JSON ({error}).")
+    except OSError as error:
+        fail(f"{out} cannot be written ({error.strerror}). Choose another file.")
+    return made

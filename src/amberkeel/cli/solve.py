@@ -1,0 +1,107 @@
+"""`keel solve`: a plate to a solved camera."""
+
+import json
+import time
+from pathlib import Path
+
+import click
+
+from amberkeel.cli.shared import Bar, fail, frame_range
+from amberkeel.core.errors import KeelError
+
+
+@click.command()
+@click.argument("plate")
+@click.option(
+    "--out", required=True, type=click.Path(path_type=Path), help="Folder for solve.json, camera.usda, points.csv."
+)
+@click.option("--frames", callback=frame_range, help="First and last frame, as 1001-1072.")
+@click.option("--fps", default=None, help="Frame rate, as 24 or 24000/1001; from the video where it has one.")
+@click.option(
+    "--pixel-aspect", type=click.FloatRange(0.1, 10.0), default=None, help="Width of a pixel over its height."
+)
+@click.option(
+    "--sensor-width", type=click.FloatRange(1.0, 200.0), default=None, help="Sensor width in mm (for USD and --focal)."
+)
+@click.option("--focal", type=click.FloatRange(1.0, 5000.0), default=None, help="Known focal length in mm.")
+@click.option("--distortion", type=click.Choice(["estimate", "none"]), default="estimate")
+@click.option("--camera-motion", type=click.Choice(["auto", "free", "nodal"]), default="auto")
+@click.option("--mattes", default=None, help="Matte sequence; white is ignored.")
+@click.option("--tracks", default=None, help="Solve from this table of tracks (CSV) without following.")
+@click.option(
+    "--origin",
+    type=click.Choice(["top left", "bottom left"]),
+    default="top left",
+    help="Where the table counts y from.",
+)
+@click.option("--lens", default=None, type=click.Path(), help="Lens profile (JSON) whose distortion is held.")
+@click.option("--zoom", is_flag=True, help="The focal length changes over frames, smoothly.")
+@click.option(
+    "--with",
+    "beside",
+    multiple=True,
+    help="A further plate filmed through the same lens; may be given again. Written to OUT/2 and so on.",
+)
+@click.option("--seed", type=int, default=0, help="Of every random choice.")
+def solve(
+    plate,
+    out,
+    frames,
+    fps,
+    pixel_aspect,
+    sensor_width,
+    focal,
+    distortion,
+    camera_motion,
+    mattes,
+    tracks,
+    origin,
+    lens,
+    zoom,
+    beside,
+    seed,
+) -> None:
+    """Follow PLATE (folder, name.####.png or video) and solve its camera."""
+    from amberkeel.core.solve_plate import SolveOrder, solve_plate
+
+    if focal and not sensor_width:
+        raise click.UsageError("--focal needs --sensor-width, since millimetres mean nothing without it.")
+    if tracks and mattes:
+        raise click.UsageError("--mattes keep features away while following; --tracks are followed already.")
+    order = SolveOrder(
+        plate,
+        frames,
+        fps,
+        pixel_aspect,
+        sensor_width,
+        focal,
+        distortion,
+        camera_motion,
+        mattes,
+        seed,
+        tracks,
+        origin,
+        lens,
+        zoom,
+        beside,
+    )
+    began = time.monotonic()
+    try:
+        with Bar() as report:
+            files = solve_plate(order, report)
+        out.mkdir(parents=True, exist_ok=True)
+        for name, text in files.items():
+            (out / name).parent.mkdir(exist_ok=True)
+            (out / name).write_text(text)
+    except KeelError as error:
+        fail(str(error))
+    except OSError as error:
+        fail(f"{out} cannot be written ({error.strerror}). Choose another folder.")
+    q = json.loads(files["solve.json"])
+    for note in q["lens_report"]["notes"]:
+        click.echo(note, err=True)
+    click.echo(
+        f"Solved {len(q['frames'])} frames in {time.monotonic() - began:.1f} s: "
+        f"RMS {q['quality']['rms_px']:.3f} px, check {q['quality']['check_rms_px']:.3f} px, "
+        f"focal length {q['lens']['focal_px'][0]:.1f} ±{q['quality']['focal_sigma_px']:.1f} px. Written to {out}."
+    )
