@@ -1,4 +1,6 @@
-"""The desk's pace in headless Chromium: redraws while scrubbing a thousand tracks with tails, and fits while a line is dragged."""
+"""The desk's pace in headless Chromium: redraws while scrubbing a thousand tracks with tails, and fits while a line is
+dragged.
+"""
 
 import shutil
 from contextlib import contextmanager
@@ -51,14 +53,17 @@ DRAG = """async ([x, y, seconds]) => {
 
 
 def drag(address: str = "http://127.0.0.1:8014", shot: int = 4, seconds: float = 6.0) -> None:
-    """Print how many fits a second follow a dragged line on a running demo's shot with its lines drawn; the drag is taken back."""
+    """Print how many fits a second follow a dragged line on a running demo's shot with its lines drawn; the drag is
+    taken back.
+    """
     with _page(f"{address}/shots/{shot}/lens") as page:
         page.wait_for_timeout(PAUSE_MS)
         lines = page.evaluate("async () => (await (await fetch(location.pathname + '.json')).json()).lines")
         point = next(line["points"][0] for line in lines.values() if line["axis"] and line["frame"] == 1001)
         box = page.locator("#plate").bounding_box()
         width, height = page.evaluate(
-            "() => [Number(document.querySelector('[data-fps]').dataset.width), Number(document.querySelector('[data-fps]').dataset.height)]"
+            "() => [Number(document.querySelector('[data-fps]').dataset.width), "
+            "Number(document.querySelector('[data-fps]').dataset.height)]"
         )
         k = min(box["width"] / width, box["height"] / height) * 0.985
         x, y = (
@@ -74,7 +79,8 @@ def drag(address: str = "http://127.0.0.1:8014", shot: int = 4, seconds: float =
         page.keyboard.press("Control+z")
         page.wait_for_timeout(PAUSE_MS)
         print(
-            f"a line dragged, {len(lines)} lines on two frames: {fits:.0f} fits a second (target 30), {frames:.0f} frames drawn"
+            f"a line dragged, {len(lines)} lines on two frames: {fits:.0f} fits a second (target 30), {frames:.0f} "
+            "frames drawn"
         )
 
 
@@ -94,7 +100,9 @@ def _page(address: str):
 
 
 def run(address: str = "http://127.0.0.1:8014", shot: int = 1, steps: int = 40, runs: int = 3) -> None:
-    """Print redraws a second on a running demo's shot; sightings of `LIVES` frames and more are taken for it, and given back."""
+    """Print redraws a second on a running demo's shot; sightings of `LIVES` frames and more are taken for it, and
+    given back.
+    """
     with _page(f"{address}/shots/{shot}/tracks") as page:
         for _ in range(3):
             page.keyboard.press("Shift+ArrowRight")
@@ -117,7 +125,8 @@ def run(address: str = "http://127.0.0.1:8014", shot: int = 1, steps: int = 40, 
             page.wait_for_timeout(PAUSE_MS)
             rate, each, drawn = page.evaluate(SCRUB, steps)
             print(
-                f"scrubbing, {live[0]} to {live[-1]} tracks with tails a frame: {rate:.0f} redraws a second, {each:.1f} ms each, {drawn} drawn (target 30 a second)"
+                f"scrubbing, {live[0]} to {live[-1]} tracks with tails a frame: {rate:.0f} redraws a second, "
+                f"{each:.1f} ms each, {drawn} drawn (target 30 a second)"
             )
         page.keyboard.press("Control+z")
         page.wait_for_timeout(PAUSE_MS)

@@ -15,7 +15,9 @@ LEAVES_PX = 1.0
 
 
 def false_corners(shot: Shot, plate: Plate, tracks: TrackSet, mattes) -> None:
-    """Print how many of the tracks proposed as false corners leave the set, and how many of those that do are proposed."""
+    """Print how many of the tracks proposed as false corners leave the set, and how many of those that do are
+    proposed.
+    """
     error = leaving(shot, tracks)
     masked = [mattes(int(f)) for f in plate.frames]
     hidden = np.array(
@@ -27,7 +29,8 @@ def false_corners(shot: Shot, plate: Plate, tracks: TrackSet, mattes) -> None:
     own = [t for p in find_crossings(plate, tracks, hidden, FREE) for t in p.tracks]
     wrong = (error > LEAVES_PX) & ~hidden
     print(
-        f"false corners, SKL_010: {np.sum(wrong[own])} of {len(own)} proposed tracks leave the set by over {LEAVES_PX:.0f} px; {wrong.sum()} do in all"
+        f"false corners, SKL_010: {np.sum(wrong[own])} of {len(own)} proposed tracks leave the set by over "
+        f"{LEAVES_PX:.0f} px; {wrong.sum()} do in all"
     )
 
 
@@ -37,7 +40,9 @@ def _at(masked, shot: Shot, frame: int, xy) -> bool:
 
 
 def leaving(shot: Shot, tracks: TrackSet) -> np.ndarray:
-    """Return how far each track (T,) leaves, on most of its frames, the point of the set that explains it best, pixels."""
+    """Return how far each track (T,) leaves, on most of its frames, the point of the set that explains it best,
+    pixels.
+    """
     renderer, path = Renderer(shot), truth(shot)
     depth = [renderer.depth(int(f)) for f in shot.frames]
     out = np.full(len(tracks), np.inf)
@@ -92,5 +97,6 @@ def reflections() -> None:
         covered = np.mean([(m & b).sum() / max(b.sum(), 1) for m, b in masks])
         extra = np.mean([(m & ~b).mean() for m, b in masks])
         print(
-            f"reflection, pool: {mirrored[p.tracks].sum()} of {len(p.tracks)} proposed tracks are reflections ({mirrored.sum()} in all); covers {100 * covered:.0f} % of it, {100 * extra:.0f} % of the rest"
+            f"reflection, pool: {mirrored[p.tracks].sum()} of {len(p.tracks)} proposed tracks are reflections "
+            f"({mirrored.sum()} in all); covers {100 * covered:.0f} % of it, {100 * extra:.0f} % of the rest"
         )

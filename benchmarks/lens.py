@@ -74,11 +74,14 @@ def lines() -> None:
             )
         error, score, up, single, plain, scaled = np.array(rows).T
         print(
-            f"{name}: focal error {100 * np.sqrt((error**2).mean()):.2f} % RMS, {100 * np.abs(error).max():.2f} % at most (target 2 %); "
-            f"within two sigma {100 * (np.abs(score) < 2).mean():.0f} % (95 %); horizon {up.mean():.3f}°, {up.max():.3f}° at most (0.3°)"
+            f"{name}: focal error {100 * np.sqrt((error**2).mean()):.2f} % RMS, {100 * np.abs(error).max():.2f} % at "
+            "most (target 2 %); "
+            f"within two sigma {100 * (np.abs(score) < 2).mean():.0f} % (95 %); horizon {up.mean():.3f}°, "
+            f"{up.max():.3f}° at most (0.3°)"
         )
         print(
-            f"         straight edges alone, first and last frame as in the demo: map {plain.mean():.2f} px RMS (target 0.5 px on SKL_020), "
+            f"         straight edges alone, first and last frame as in the demo: map {plain.mean():.2f} px RMS "
+            "(target 0.5 px on SKL_020), "
             f"{scaled.mean():.2f} px about the best scale; first frame alone {single.mean():.2f} px"
         )
 
@@ -92,7 +95,8 @@ def solves() -> None:
         focal = 100 * (solution.path.lens.focal_px[0] / shot.lens.focal_px[0] - 1.0)
         k = ", ".join(f"{v:+.4f}" for v in solution.path.lens.radial if v)
         print(
-            f"{name} solved: focal {focal:+.2f} % (target 1 %), k {k}, slip {np.sqrt(np.nanmean(slip**2)):.3f} px (target 0.2)"
+            f"{name} solved: focal {focal:+.2f} % (target 1 %), k {k}, slip {np.sqrt(np.nanmean(slip**2)):.3f} px "
+            "(target 0.2)"
         )
 
 
@@ -112,7 +116,8 @@ def chart() -> None:
     found = calibrate(views, width, height, order)
     focal = 100 * (found.lens.focal_px[0] / 900.0 - 1.0)
     print(
-        f"Chart, {len(views)} views: focal {focal:+.3f} % (target 0.2 %), map {map_error(found.lens, lens, False):.3f} px (target 0.1), RMS {found.rms_px:.3f} px"
+        f"Chart, {len(views)} views: focal {focal:+.3f} % (target 0.2 %), map "
+        f"{map_error(found.lens, lens, False):.3f} px (target 0.1), RMS {found.rms_px:.3f} px"
     )
 
 
@@ -140,5 +145,6 @@ def straighten(repeats: int = 20) -> None:
     drawn = read_lines(drawn_lines(shot, EDGES["SKL_040"](), int(shot.frames[0])), 960, 540)
     first = fit_lens(drawn, LensOrder(960, 540))
     print(
-        f"A drag's fit: {1.0 / seconds(lambda: fit_lens(drawn, LensOrder(960, 540), first)):.0f} a second (target 30, with the page's own work)"
+        f"A drag's fit: {1.0 / seconds(lambda: fit_lens(drawn, LensOrder(960, 540), first)):.0f} a second (target "
+        "30, with the page's own work)"
     )

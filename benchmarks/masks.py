@@ -57,7 +57,8 @@ def _proposals(plate, tracks, mattes) -> None:
             ground + (~true).sum(),
         )
     print(
-        f"\nproposals, SKL_010: cover {100 * hit / total:.1f} % of the yard hands (target 90 %), {100 * extra / ground:.1f} % of the rest (target 5 %), {spent:.0f} s"
+        f"\nproposals, SKL_010: cover {100 * hit / total:.1f} % of the yard hands (target 90 %), "
+        f"{100 * extra / ground:.1f} % of the rest (target 5 %), {spent:.0f} s"
     )
 
 
@@ -95,7 +96,8 @@ def _spots(plate, tracks, mattes) -> None:
         inside = sum((found[f] & mattes(f)).sum() for f in frames)
         either = sum((found[f] | mattes(f)).sum() for f in frames)
         print(
-            f"spots, SKL_010: {len(samples)} clicks on two frames, intersection over union {inside / either:.3f} over the shot (target 0.85)"
+            f"spots, SKL_010: {len(samples)} clicks on two frames, intersection over union {inside / either:.3f} "
+            "over the shot (target 0.85)"
         )
         if correction < 4:
             samples += [s for frame in SPOT_FRAMES for s in _corrections(frame, found[frame], mattes(frame))]
@@ -125,8 +127,10 @@ def _carried(plate, tracks) -> None:
         spent = (time.perf_counter() - began) / (len(done.keys) - 1)
         scores = [_iou(fill(flatten(k.points), plate.height, plate.width), true[f]) for f, k in done.keys.items()]
         print(
-            f"followed shape, SKL_010, by {model}: {len(scores) - 1} of {CARRY_TO - CARRY_FROM} frames, intersection over union "
-            f"{np.mean(scores):.2f}, least {np.min(scores):.2f} (target 0.8); {spent:.1f} s a frame; {done.lost or 'not lost'}"
+            f"followed shape, SKL_010, by {model}: {len(scores) - 1} of {CARRY_TO - CARRY_FROM} frames, intersection "
+            "over union "
+            f"{np.mean(scores):.2f}, least {np.min(scores):.2f} (target 0.8); {spent:.1f} s a frame; "
+            f"{done.lost or 'not lost'}"
         )
 
 
@@ -152,5 +156,6 @@ def _speed() -> None:
     began = time.perf_counter()
     reader.read(25)
     print(
-        f"a matte from spots at 1920x1080: {np.median(times):.2f} s, and {time.perf_counter() - began:.2f} s more on a frame not looked at before (target 1 s)"
+        f"a matte from spots at 1920x1080: {np.median(times):.2f} s, and {time.perf_counter() - began:.2f} s more on "
+        "a frame not looked at before (target 1 s)"
     )

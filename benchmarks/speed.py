@@ -25,11 +25,13 @@ def run() -> None:
         f"\nWhole solve, 72 frames of 960x540: {whole_solve():.2f} times decode and one flow pass (target 8, later 3)"
     )
     print(
-        f"Following, 72 frames of 960x540: {following():.0f} % of the throughput of decoding and one bare flow pass (target 60 %)"
+        f"Following, 72 frames of 960x540: {following():.0f} % of the throughput of decoding and one bare flow pass "
+        "(target 60 %)"
     )
     ours, theirs = iteration_ours(), iteration_gtsam()
     print(
-        f"Adjustment, 200 cameras and 60,000 observations: {1e3 * ours:.0f} ms an iteration, gtsam {1e3 * theirs:.0f} ms: "
+        f"Adjustment, 200 cameras and 60,000 observations: {1e3 * ours:.0f} ms an iteration, gtsam "
+        f"{1e3 * theirs:.0f} ms: "
         f"{theirs / ours:.1f} times faster (target 3)"
     )
 
@@ -65,7 +67,8 @@ def whole_solve(repeats: int = 3) -> float:
 def following(repeats: int = 3) -> float:
     """Return our throughput in percent of a bare flow pass's: samples a second, both decoding the frames themselves.
 
-    The bare pass follows, from each frame to the next, just the features that ours had there, with its window and levels.
+    The bare pass follows, from each frame to the next, just the features that ours had there, with its window and
+    levels.
     """
     plate = open_plate(shot_folder("SKL_010") / "plate", FRAMES)
     tracks = follow_plate(plate)

@@ -17,7 +17,9 @@ from benchmarks.shots import shot_folder
 
 AROUND_PX = 9
 ONE_SURFACE = 1.12
-"""Ratio of the furthest to the nearest depth around a track up to which it lies on one surface, whose depth is its own."""
+"""Ratio of the furthest to the nearest depth around a track up to which it lies on one surface, whose depth is its
+own.
+"""
 
 LEAST = 12
 """Samples of a track whose error is measured."""
@@ -55,7 +57,8 @@ def errors(shot: Shot, tracks: TrackSet) -> dict[int, np.ndarray]:
 def run() -> None:
     """Print the tables."""
     print(
-        "\nshot      tracks  measured  median error   target    over stated noise (target 0.67 to 1.5)   slip RMS   focal error"
+        "\nshot      tracks  measured  median error   target    over stated noise (target 0.67 to 1.5)   slip RMS   "
+        "focal error"
     )
     for name, target in (("SKL_010", 0.05), ("SKL_070", 0.15), ("SKL_050", None)):
         folder, shot = shot_folder(name), SHOTS[name]()
@@ -69,7 +72,8 @@ def run() -> None:
         focal = 100 * (solution.path.lens.focal_px[0] / shot.lens.focal_px[0] - 1)
         goal = f"{target:.2f} px" if target else "       "
         print(
-            f"{name}  {len(tracks):6d}  {len(miss):8d}  {np.median(rms):9.3f} px   {goal}   {np.median(share):10.2f} {'':29s} {np.sqrt(np.nanmean(slip**2)):.3f} px  {focal:+7.2f} %"
+            f"{name}  {len(tracks):6d}  {len(miss):8d}  {np.median(rms):9.3f} px   {goal}   {np.median(share):10.2f} "
+            f"{'':29s} {np.sqrt(np.nanmean(slip**2)):.3f} px  {focal:+7.2f} %"
         )
         if name == "SKL_050":
             bridged(tracks, miss)
@@ -85,7 +89,8 @@ def bridged(tracks: TrackSet, miss: dict[int, np.ndarray]) -> None:
         right = [t for t in over if np.abs(miss[t][_outside(tracks, t, first, last)]).max() < CORRECT_PX]
         live = min(int((tracks.frames == f).sum()) for f in range(first, last + 1))
         print(
-            f"  burst {first}-{last}: {len(right)} of {len(over)} measured tracks bridge it and are right (target 30); least live tracks {live}"
+            f"  burst {first}-{last}: {len(right)} of {len(over)} measured tracks bridge it and are right (target "
+            f"30); least live tracks {live}"
         )
 
 
@@ -106,7 +111,8 @@ def tags() -> None:
                 away.append(tag.corners - known[tag.number][k][:4])
                 centres.append(tag.centre - known[tag.number][k][4])
     print(
-        f"tags of 40 px and larger: corners {np.sqrt(np.mean(np.square(away))):.3f} px RMS a coordinate (target 0.1), centres {np.sqrt(np.mean(np.square(centres))):.3f} px; false names {wrong}"
+        f"tags of 40 px and larger: corners {np.sqrt(np.mean(np.square(away))):.3f} px RMS a coordinate (target "
+        f"0.1), centres {np.sqrt(np.mean(np.square(centres))):.3f} px; false names {wrong}"
     )
     for name in SHOTS:
         print(f"  false names on {name}: {sum(map(len, _seen(open_plate(shot_folder(name) / 'plate'))))}")

@@ -160,7 +160,9 @@ def on_plate(page: Page, x: float, y: float) -> tuple[float, float]:
 
 
 def lens_pictures(page: Page, address: str) -> None:
-    """Lines drawn on the shed doors with one measured, what says a focal length, and the sail loft straightened by its own."""
+    """Lines drawn on the shed doors with one measured, what says a focal length, and the sail loft straightened by its
+    own.
+    """
     open_lens(page, address, 4)
     page.locator("#measureline").select_option("Z2")
     page.locator("#measurelength").fill("2.52 m")

@@ -1,10 +1,14 @@
-"""The desk as tests use it: taking a shot in, posting to it, opening its page, and finding a plate pixel on the screen."""
+"""The desk as tests use it: taking a shot in, posting to it, opening its page, and finding a plate pixel on the
+screen.
+"""
 
 from contextlib import contextmanager
 
 
 def taken_in(database, shot, folder, name, count=240):
-    """Render a simulated shot of 640x360, its frames numbered on from the first; take it in and follow it as the jobs do; returns its number."""
+    """Render a simulated shot of 640x360, its frames numbered on from the first; take it in and follow it as the jobs
+    do; returns its number.
+    """
     from amberkeel.core.plate.decode import write_png
     from amberkeel.core.sim.render import render_all
     from amberkeel.jobs.plate import ingest

@@ -1,4 +1,6 @@
-"""Every view that changes something, under requests that no page would send: refused in words, never a failure of the server."""
+"""Every view that changes something, under requests that no page would send: refused in words, never a failure of the
+server.
+"""
 
 import inspect
 import re

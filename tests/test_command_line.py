@@ -20,8 +20,22 @@ def keel(*words):
 
 def test_solve_writes_three_files_and_says_how_good_it_is(plate_folder, tmp_path):
     out = tmp_path / "out"
-    run = keel("solve", plate_folder / "plate" / "skl.####.png", "--out", out, "--frames", "1003-1036", "--fps", "23.976",
-               "--sensor-width", 24, "--mattes", plate_folder / "mattes", "--seed", 5)  # fmt: skip
+    run = keel(
+        "solve",
+        plate_folder / "plate" / "skl.####.png",
+        "--out",
+        out,
+        "--frames",
+        "1003-1036",
+        "--fps",
+        "23.976",
+        "--sensor-width",
+        24,
+        "--mattes",
+        plate_folder / "mattes",
+        "--seed",
+        5,
+    )
     assert run.returncode == 0, run.stderr
     assert "Solved 34 frames" in run.stdout
     assert {p.name for p in out.iterdir()} == {"solve.json", "camera.usda", "points.csv"}

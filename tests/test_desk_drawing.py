@@ -1,4 +1,6 @@
-"""What the desk draws from its state: curves, sightings, coverage, the picture's place on the screen, and strokes recorded as they are made."""
+"""What the desk draws from its state: curves, sightings, coverage, the picture's place on the screen, and strokes
+recorded as they are made.
+"""
 
 import numpy as np
 import pytest
@@ -24,9 +26,17 @@ def columns(rng):
     """Two tracks in columns, the first with a gap."""
     frames = [1001, 1002, 1003, 1006, 1007, 1008, 1002, 1003, 1004]
     return {
-        "ids": [7, 9], "names": ["a", "b"], "kinds": ["auto", "hand"], "states": ["active", "active"], "first": [0, 6, 9], "frames": frames,
-        "x": rng.uniform(0, 640, 9).round(3).tolist(), "y": rng.uniform(0, 360, 9).round(3).tolist(), "sigma": [0.1] * 9, "score": rng.uniform(0.5, 1, 9).round(3).tolist(),
-    }  # fmt: skip
+        "ids": [7, 9],
+        "names": ["a", "b"],
+        "kinds": ["auto", "hand"],
+        "states": ["active", "active"],
+        "first": [0, 6, 9],
+        "frames": frames,
+        "x": rng.uniform(0, 640, 9).round(3).tolist(),
+        "y": rng.uniform(0, 360, 9).round(3).tolist(),
+        "sigma": [0.1] * 9,
+        "score": rng.uniform(0.5, 1, 9).round(3).tolist(),
+    }
 
 
 def curve(page, tracks, kind, track=0, errors=None):
@@ -113,12 +123,29 @@ def test_a_place_on_the_plate_has_one_on_the_screen_and_back(page, aspect, rng):
 def draw_lens(page, **change):
     """Draw lines over a plate of 640x360 shown at its own size; returns what was drawn."""
     lens = {
-        "lines": {"X1": {"frame": 5, "axis": "x", "points": [[10, 300], [300, 310]]}, "Z1": {"frame": 6, "axis": "z", "points": [[1, 1], [9, 9]]}}, "origin": {"line": "X1", "end": 1},
-        "tool": None, "chosen": None, "look": "shot", "grid": False, "floor": True, "shown": True,
-        "fit": {"lines": {"X1": {"before": 1.0, "after": 0.2, "disagrees": False}}, "grid": [[[0, 0], [640, 5]]], "floor": [[[0, 200], [640, 210]]], "horizon": [[-20, 90], [30, 91], [600, 95]],
-                "straight": {"X1": [[12, 301], [305, 312]]}, "straight_floor": [[[0, 201], [640, 211]]], "straight_horizon": [[30, 92], [600, 96]], "place": {"cell_m": 0.5}},
+        "lines": {
+            "X1": {"frame": 5, "axis": "x", "points": [[10, 300], [300, 310]]},
+            "Z1": {"frame": 6, "axis": "z", "points": [[1, 1], [9, 9]]},
+        },
+        "origin": {"line": "X1", "end": 1},
+        "tool": None,
+        "chosen": None,
+        "look": "shot",
+        "grid": False,
+        "floor": True,
+        "shown": True,
+        "fit": {
+            "lines": {"X1": {"before": 1.0, "after": 0.2, "disagrees": False}},
+            "grid": [[[0, 0], [640, 5]]],
+            "floor": [[[0, 200], [640, 210]]],
+            "horizon": [[-20, 90], [30, 91], [600, 95]],
+            "straight": {"X1": [[12, 301], [305, 312]]},
+            "straight_floor": [[[0, 201], [640, 211]]],
+            "straight_horizon": [[30, 92], [600, 96]],
+            "place": {"cell_m": 0.5},
+        },
         **change,
-    }  # fmt: skip
+    }
     body = f"""
       {RECORDER}
       const state = {{ lens: a, frame: 5, stage: 'lens', width: 640, height: 360 }};

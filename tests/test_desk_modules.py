@@ -37,9 +37,15 @@ def test_the_ramp_goes_from_fine_to_attention(page):
 
 def test_tracks_and_errors_are_looked_up_by_frame_and_id(page):
     data = {
-        "ids": [7, 9], "names": ["a", "b"], "kinds": ["auto", "hand"], "states": ["active", "active"], "first": [0, 2, 5],
-        "frames": [1001, 1002, 1001, 1002, 1003], "x": [1, 2, 3, 4, 5], "y": [1, 2, 3, 4, 5],
-    }  # fmt: skip
+        "ids": [7, 9],
+        "names": ["a", "b"],
+        "kinds": ["auto", "hand"],
+        "states": ["active", "active"],
+        "first": [0, 2, 5],
+        "frames": [1001, 1002, 1001, 1002, 1003],
+        "x": [1, 2, 3, 4, 5],
+        "y": [1, 2, 3, 4, 5],
+    }
     body = "const t = m.indexTracks(a, 1001, 1004); return [Array.from(t.live), Array.from(t.samples[1]), t.row.get(9), Array.from(t.track)]"
     assert module(page, "tracks/index", body, data) == [[2, 2, 1, 0], [1, 3], 1, [0, 0, 1, 1, 1]]
     attempt = {"track": [7, 7], "frame": [1001, 1002], "dx": [3, 0], "dy": [4, 1], "sigma": [0.5, 1], "aside": [0, 1],
@@ -241,9 +247,15 @@ def test_columns_sent_to_the_page_agree_with_the_store(page, service, database, 
 
 def test_evidence_of_a_focal_length_stands_side_by_side(page):
     kept = {
-        "found": {"focal_mm": 24.0, "equivalent_mm": 36, "sensor_width_mm": 24.0}, "sensor_mm": 24.0, "profile": 3, "solved": {"number": 2, "focal_mm": 24.4, "focal_sigma_mm": 0.05},
-        "profiles": [{"id": 3, "source": "chart", "name": "Wide", "focal_mm": 24.3, "focal_sigma_mm": 0.02}, {"id": 4, "source": "lines", "name": "Other", "focal_mm": 30.0}],
-    }  # fmt: skip
+        "found": {"focal_mm": 24.0, "equivalent_mm": 36, "sensor_width_mm": 24.0},
+        "sensor_mm": 24.0,
+        "profile": 3,
+        "solved": {"number": 2, "focal_mm": 24.4, "focal_sigma_mm": 0.05},
+        "profiles": [
+            {"id": 3, "source": "chart", "name": "Wide", "focal_mm": 24.3, "focal_sigma_mm": 0.02},
+            {"id": 4, "source": "lines", "name": "Other", "focal_mm": 30.0},
+        ],
+    }
     fit = {"focal_known": True, "focal_mm": 24.2, "focal_sigma_mm": 0.3}
     rows = module(page, "lens/camera", "return m.evidence(a.kept, a.fit)", {"kept": kept, "fit": fit})
     assert [(r["source"], r["mm"], r.get("sigma")) for r in rows] == [
@@ -269,8 +281,22 @@ def test_evidence_of_a_focal_length_stands_side_by_side(page):
 
 
 def test_what_lines_tell_is_put_into_rows(page):
-    fit = {"focal_known": True, "focal_mm": 32.2, "focal_sigma_mm": 0.11, "values": {"k1": [-0.0656, 0.0153]}, "roll": 0.04, "tilt": -3.58, "angle_sigma": 0.07,
-           "place": {"xyz": [1.0, 1.49, 5.0], "sigma": [0.1, 0.002, 0.1], "distance": 5.3, "distance_sigma": 0.04, "cell_m": 1}}  # fmt: skip
+    fit = {
+        "focal_known": True,
+        "focal_mm": 32.2,
+        "focal_sigma_mm": 0.11,
+        "values": {"k1": [-0.0656, 0.0153]},
+        "roll": 0.04,
+        "tilt": -3.58,
+        "angle_sigma": 0.07,
+        "place": {
+            "xyz": [1.0, 1.49, 5.0],
+            "sigma": [0.1, 0.002, 0.1],
+            "distance": 5.3,
+            "distance_sigma": 0.04,
+            "cell_m": 1,
+        },
+    }
     found, placed = module(page, "lens/found", "return [m.foundRows(a), m.placeRows(a)]", fit)
     assert found == [
         ["Focal length", "32.20 ±0.11", "mm"],
@@ -289,10 +315,24 @@ def test_what_lines_tell_is_put_into_rows(page):
 
 def test_a_box_is_kept_as_its_edges(page):
     lines = {
-        "Box 1 X1": {"frame": 5, "axis": "x", "box": "Box 1", "points": [[0, 0], [10, 0]], "ends": [0, 1], "set": [True, False]},
-        "Box 1 Y1": {"frame": 5, "axis": "y", "box": "Box 1", "points": [[0, 0], [0, -8]], "ends": [0, 2], "set": [True, False]},
+        "Box 1 X1": {
+            "frame": 5,
+            "axis": "x",
+            "box": "Box 1",
+            "points": [[0, 0], [10, 0]],
+            "ends": [0, 1],
+            "set": [True, False],
+        },
+        "Box 1 Y1": {
+            "frame": 5,
+            "axis": "y",
+            "box": "Box 1",
+            "points": [[0, 0], [0, -8]],
+            "ends": [0, 2],
+            "set": [True, False],
+        },
         "X1": {"frame": 5, "axis": "x", "points": [[1, 1], [2, 2]]},
-    }  # fmt: skip
+    }
     body = """
       const corners = m.cornersOf(a, 'Box 1');
       const moved = m.withCorners(a, 'Box 1', { 0: [3, 4] }, true);
@@ -313,8 +353,16 @@ def test_a_box_is_kept_as_its_edges(page):
 
 
 def test_lines_are_hit_and_an_origin_joins_an_axis_line_s_end(page):
-    lens = {"lines": {"X1": {"frame": 5, "axis": "x", "points": [[10, 10], [50, 10], [90, 10]]}, "edge 1": {"frame": 5, "axis": "", "points": [[10, 80], [90, 80]]},
-                      "Z1": {"frame": 6, "axis": "z", "points": [[10, 40], [90, 40]]}}, "origin": None, "tool": None, "chosen": None}  # fmt: skip
+    lens = {
+        "lines": {
+            "X1": {"frame": 5, "axis": "x", "points": [[10, 10], [50, 10], [90, 10]]},
+            "edge 1": {"frame": 5, "axis": "", "points": [[10, 80], [90, 80]]},
+            "Z1": {"frame": 6, "axis": "z", "points": [[10, 40], [90, 40]]},
+        },
+        "origin": None,
+        "tool": None,
+        "chosen": None,
+    }
     body = """
       const said = [];
       const state = { lens: a, frame: 5, stage: 'lens' };

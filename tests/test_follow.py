@@ -11,7 +11,9 @@ from amberkeel.core.sim.render import Renderer
 
 
 def true_errors(tracks, shot, path):
-    """Return each track's RMS error a coordinate, and its errors over its stated noise, by following its surface point."""
+    """Return each track's RMS error a coordinate, and its errors over its stated noise, by following its surface
+    point.
+    """
     renderer, depths, errors, scores = Renderer(shot), {}, [], []
     for t in range(len(tracks)):
         r = tracks.rows(t)

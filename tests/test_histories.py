@@ -1,4 +1,6 @@
-"""Edits of every kind in random order: each is one step, undone and done again to the same state, refused ones leave no trace."""
+"""Edits of every kind in random order: each is one step, undone and done again to the same state, refused ones leave
+no trace.
+"""
 
 import copy
 

@@ -1,4 +1,7 @@
-"""What must not matter does not: order, direction, mirroring, scale, units. The same evidence said another way tells the same."""
+"""What must not matter does not: order, direction, mirroring, scale, units.
+
+The same evidence said another way tells the same.
+"""
 
 from dataclasses import replace
 

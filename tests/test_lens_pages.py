@@ -16,7 +16,7 @@ from sqlalchemy import select
 from amberkeel.core.sim.drawn import drawn_lines
 from amberkeel.core.sim.render import truth
 from amberkeel.core.sim.sail_loft import edges
-from amberkeel.jobs import lenses
+from amberkeel.jobs import lens as lenses
 from amberkeel.jobs.solve import solve
 from amberkeel.settings import from_environment
 from amberkeel.store.models import Attempt, Job, LensProfile
@@ -337,7 +337,9 @@ def test_two_clicks_draw_the_origin_is_put_and_the_camera_placed(page, ask, loft
     expect(page.locator("#undo")).to_have_attribute("title", re.compile("camera's facts"))
     # Twice as wide: the whole plate still fits, so it is lower.
     shown = page.evaluate(
-        "() => { const c = document.querySelector('#plate').getContext('2d'); const s = devicePixelRatio; const v = document.querySelector('#plate'); const p = c.getImageData(v.clientWidth / 2 * s, v.clientHeight / 2 * s - v.clientWidth * s * 0.25, 1, 1).data; return [p[0], p[1], p[2]]; }"
+        "() => { const c = document.querySelector('#plate').getContext('2d'); const s = devicePixelRatio; const v = "
+        "document.querySelector('#plate'); const p = c.getImageData(v.clientWidth / 2 * s, v.clientHeight / 2 * s - "
+        "v.clientWidth * s * 0.25, 1, 1).data; return [p[0], p[1], p[2]]; }"
     )
     assert shown == [11, 16, 20]
     page.keyboard.press("Control+z")
@@ -394,7 +396,8 @@ def test_lines_are_drawn_dragged_and_looked_through_with_the_mouse(page, ask, lo
         "lens/edit",
         {"lines": kept | {n: row for n, row in loft_lines.items() if n != "X0"}, "label": "Draw the others"},
     )
-    # What earlier tests left must be gone from the page: else the press would take hold of a line instead of drawing one.
+    # What earlier tests left must be gone from the page: else the press would take hold of a line instead of drawing
+    # one.
     expect(page.locator("#linelist .linerow", has_text="X0")).to_have_count(0)
     expect(page.locator("#linelist")).to_contain_text("X1")
     expect(page.locator("#lensfound")).to_contain_text("mm")

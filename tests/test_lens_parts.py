@@ -1,4 +1,6 @@
-"""Pieces of the lens on their own: what a solve may do with it, held maps, files of lines, pictures of a grid, snapping, canvases."""
+"""Pieces of the lens on their own: what a solve may do with it, held maps, files of lines, pictures of a grid,
+snapping, canvases.
+"""
 
 import json
 from dataclasses import replace

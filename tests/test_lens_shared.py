@@ -1,4 +1,6 @@
-"""Profiles that are changed, shots that share a lens, boxes over the plate, and what a solve tells of its lens, on the page."""
+"""Profiles that are changed, shots that share a lens, boxes over the plate, and what a solve tells of its lens, on the
+page.
+"""
 
 import numpy as np
 import pytest
@@ -9,7 +11,8 @@ from sqlalchemy import select
 from amberkeel.core.lens.box import BoxPose, new_box
 from amberkeel.core.sim.render import truth
 from amberkeel.jobs.plate import ingest
-from amberkeel.jobs.tracks import follow, solve
+from amberkeel.jobs.solve import solve
+from amberkeel.jobs.tracks import follow
 from amberkeel.settings import from_environment
 from amberkeel.store.models import Attempt, LensProfile, Plate, Production, Shot
 from amberkeel.store.session import session

@@ -160,8 +160,15 @@ def test_two_attempts_are_compared(client, database, solved_shot, state):
     with session(database) as opened:
         first = opened.get(Attempt, state["pinned"])
         figures = {**first.figures, "rms_px": first.figures["rms_px"] * 2}
-        second = Attempt(shot_id=solved_shot, number=2, recipe={**first.recipe, "distortion": "none"}, snapshot=first.snapshot,
-                         figures=figures, document=first.document, errors=first.errors)  # fmt: skip
+        second = Attempt(
+            shot_id=solved_shot,
+            number=2,
+            recipe={**first.recipe, "distortion": "none"},
+            snapshot=first.snapshot,
+            figures=figures,
+            document=first.document,
+            errors=first.errors,
+        )
         opened.add(second)
         opened.flush()
         a, b = first.id, second.id
@@ -182,7 +189,8 @@ def test_events_begin_with_the_news(client, solved_shot):
 
 
 def test_solve_requests_are_checked_at_the_door(client, solved_shot):
-    for body, words in [({"motion": "spin"}, "auto, free or nodal"), ({"distortion": "lots"}, "estimate, none or profile"),
+    for body, words in [({"motion": "spin"}, "auto, free or nodal"), ({"distortion": "lots"}, "estimate, none or "
+                                                                                              "profile"),
                         ({"focal_mm": "0.2"}, "between 1 and 5000")]:  # fmt: skip
         assert words in client.post(f"/shots/{solved_shot}/solve", json=body).json["error"]
     assert "no such job" in client.post("/jobs/999999/cancel", json={}).json["error"]

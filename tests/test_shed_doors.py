@@ -1,4 +1,6 @@
-"""SKL_040 as an artist settles it: a line is dragged, focal length and floor follow, and the profile is held by a solve."""
+"""SKL_040 as an artist settles it: a line is dragged, focal length and floor follow, and the profile is held by a
+solve.
+"""
 
 import re
 from dataclasses import replace

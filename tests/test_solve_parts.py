@@ -230,7 +230,7 @@ def test_time_correlation_is_seen(rng):
 
 def test_check_tracks_are_long_and_spread(rng):
     pieces = []
-    for n in range(300):
+    for _ in range(300):
         length = int(rng.integers(6, 60))
         start = int(rng.integers(0, 40))
         frames = np.arange(start, start + length)

@@ -187,7 +187,8 @@ def test_the_datum_is_set_on_solved_points(opened, shot_id, service):
     moved = np.array([p["xyz"] for p in world["points"]])
     assert np.allclose(before.project(raw, 5), after.project(moved, 5), atol=1e-6, equal_nan=True)
     assert state_of(opened, shot_id, "world").state == "settled"
-    # Axis lines that say what the solve's first camera says turn nothing; with a height above the ground they give the scale.
+    # Axis lines that say what the solve's first camera says turn nothing; with a height above the ground they give the
+    # scale.
     first = read_path(document).frames[0]
     axes = {"rotations": {str(first): read_path(document).world_from_camera[0].tolist()}, "place": None}
     shot.datum = {"axes": axes}

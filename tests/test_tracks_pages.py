@@ -226,10 +226,27 @@ def test_filters_find_what_was_planted(client, database, shot_id, ask):
         shot = opened.get(Shot, shot_id)
         from amberkeel.core.tracks import from_pieces
 
-        made = add_run(opened, shot, from_pieces(["twin", "brief"], [
-            (np.array(twin["frames"][:10]), np.stack([twin["x"], twin["y"]], 1)[:10] + 0.4, np.full(10, 0.1), np.full(10, 0.5)),
-            (np.array([1002, 1003, 1004]), np.array([[400.0, 40], [401, 47], [380, 40]]), np.full(3, 0.1), np.ones(3)),
-        ]))  # fmt: skip
+        made = add_run(
+            opened,
+            shot,
+            from_pieces(
+                ["twin", "brief"],
+                [
+                    (
+                        np.array(twin["frames"][:10]),
+                        np.stack([twin["x"], twin["y"]], 1)[:10] + 0.4,
+                        np.full(10, 0.1),
+                        np.full(10, 0.5),
+                    ),
+                    (
+                        np.array([1002, 1003, 1004]),
+                        np.array([[400.0, 40], [401, 47], [380, 40]]),
+                        np.full(3, 0.1),
+                        np.ones(3),
+                    ),
+                ],
+            ),
+        )
         edits.apply(opened, shot_id, "samples", {"put": {str(jumper.id): put}, "bring": made, "label": "Plant"})
     j = client.get(f"/shots/{shot_id}/judgement.json").json
     row = {

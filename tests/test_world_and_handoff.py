@@ -88,7 +88,9 @@ def test_datum_levels_places_and_scales(solution, rng):
 
 @pytest.fixture
 def tilted(solution, rng):
-    """A path in coordinates of its own, the similarity to the true world, and points of the true floor in those coordinates."""
+    """A path in coordinates of its own, the similarity to the true world, and points of the true floor in those
+    coordinates.
+    """
     turn, scale, shift = rotation_exp(np.array([0.3, -1.1, 0.2])), 2.5, np.array([1.0, 1.7, -0.4])
     true = Datum(scale, turn, shift)
     floor = rng.uniform(-4, 4, (12, 3)) * [1, 0, 1]

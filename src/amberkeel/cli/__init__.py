@@ -1,4 +1,7 @@
-"""The command line: what the browser does, on files, for scripts and farms. A command is a file here and a name in `COMMANDS`."""
+"""The command line: what the browser does, on files, for scripts and farms.
+
+A command is a file here and a name in `COMMANDS`.
+"""
 
 import importlib
 

@@ -70,7 +70,8 @@ def chart(
     for note in fit.notes:
         click.echo(note)
     click.echo(
-        f"{len(fit.views)} views, RMS {fit.rms_px:.3f} px: focal length {fit.lens.focal_px[0]:.1f} ±{fit.sigma['focal_px']:.1f} px, "
+        f"{len(fit.views)} views, RMS {fit.rms_px:.3f} px: focal length {fit.lens.focal_px[0]:.1f} "
+        f"±{fit.sigma['focal_px']:.1f} px, "
         f"map ±{fit.map_sigma_px:.2f} px. Written to {out}."
     )
 
@@ -100,14 +101,16 @@ def lines(lines, out) -> None:
     fit, placed, _ = written(out, work, text)
     for line in fit.lines:
         click.echo(
-            f"{line.name}  {line.before_px:.2f} px before, {line.after_px:.2f} px after{'  disagrees' if line.disagrees else ''}"
+            f"{line.name}  {line.before_px:.2f} px before, {line.after_px:.2f} px "
+            f"after{'  disagrees' if line.disagrees else ''}"
         )
     for note in fit.notes:
         click.echo(note)
     for frame, rotation in fit.rotations.items() if fit.focal_known else ():
         roll, tilt = (math.degrees(a) for a in horizon_angles(rotation))
         click.echo(
-            f"Frame {frame}: roll {roll:.2f}°, tilt {tilt:.2f}° (±{math.degrees(fit.rotation_sigma[frame][:2].max()):.2f}°)"
+            f"Frame {frame}: roll {roll:.2f}°, tilt {tilt:.2f}° "
+            f"(±{math.degrees(fit.rotation_sigma[frame][:2].max()):.2f}°)"
         )
     if placed:
         x, y, z = (f"{v:.3f} ±{s:.3f}" for v, s in zip(placed[1].xyz, placed[1].sigma))
@@ -118,5 +121,6 @@ def lines(lines, out) -> None:
         else "focal length not told"
     )
     click.echo(
-        f"{fit.lens.model.capitalize()} distortion {', '.join(f'{k} {v:+.4f}' for k, (v, _) in fit.values.items()) or 'none'}; {focal}. Written to {out}."
+        f"{fit.lens.model.capitalize()} distortion "
+        f"{', '.join(f'{k} {v:+.4f}' for k, (v, _) in fit.values.items()) or 'none'}; {focal}. Written to {out}."
     )

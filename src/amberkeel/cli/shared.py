@@ -3,6 +3,7 @@
 import json
 import sys
 from pathlib import Path
+from typing import NoReturn
 
 import click
 from rich.console import Console
@@ -11,7 +12,8 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 from amberkeel.core.errors import KeelError
 
 
-def frame_range(_context, _option, value: str | None) -> tuple[int, int] | None:
+def frame_range(_context: click.Context, _option: click.Parameter, value: str | None) -> tuple[int, int] | None:
+    """Return the first and last frame of an option such as 1001-1072."""
     if value is None:
         return None
     first, dash, last = value.partition("-")
@@ -20,7 +22,8 @@ def frame_range(_context, _option, value: str | None) -> tuple[int, int] | None:
     return int(first), int(last)
 
 
-def fail(message: str) -> None:
+def fail(message: str) -> NoReturn:
+    """Say what went wrong and end with 1."""
     click.echo(" ".join(message.split()), err=True)
     sys.exit(1)
 

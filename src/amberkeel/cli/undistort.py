@@ -31,8 +31,8 @@ def undistort(plate, profile, out, frames, overscan, filter, kind, st_maps) -> N
 
     try:
         share = float(overscan) if overscan not in ("all", "crop", "same") else overscan
-    except ValueError:
-        raise click.UsageError("--overscan is all, crop, same, or a number of percent.")
+    except ValueError as error:
+        raise click.UsageError("--overscan is all, crop, same, or a number of percent.") from error
     order = StraightenOrder(share, filter, kind or "", st_maps)
     try:
         with Bar() as report:
@@ -43,5 +43,6 @@ def undistort(plate, profile, out, frames, overscan, filter, kind, st_maps) -> N
     except OSError as error:
         fail(f"{out} cannot be written ({error.strerror}). Choose another folder.")
     click.echo(
-        f"{len(opened.frames)} frames of {canvas.width}x{canvas.height} written to {out}; the plate's corner lies at {canvas.left}, {canvas.top}."
+        f"{len(opened.frames)} frames of {canvas.width}x{canvas.height} written to {out}; the plate's corner lies at "
+        f"{canvas.left}, {canvas.top}."
     )

@@ -60,7 +60,7 @@ class CameraPath:
         return self._scaled(self.lens.project(self.to_camera(xyz, row)), row, 1.0)
 
     def project_homogeneous(self, points: np.ndarray, row: np.ndarray) -> np.ndarray:
-        """Project world points (N, 4), at infinity where the fourth is 0, into rows (N,) as pixels (N, 2); NaN behind."""
+        """Project points (N, 4), at infinity where the fourth is 0, into rows (N,) as pixels (N, 2); NaN behind."""
         away = points[:, :3] - points[:, 3:] * self.positions[row]
         camera = np.einsum("nji,nj->ni", self.world_from_camera[row], away)
         return self._scaled(self.lens.project(camera), row, 1.0)

@@ -28,8 +28,10 @@ DEFAULT_SENSOR_MM = 36.0
 
 @dataclass(frozen=True)
 class SolveOrder:
-    """What to solve and how; millimetres, and None where nothing is known. `tracks` is a CSV to solve from instead of following,
-    `lens` a lens profile (JSON) whose distortion is held, `beside` are further plates filmed through the same lens."""
+    """What to solve and how; millimetres, and None where nothing is known. `tracks` is a CSV to solve from instead of
+    following, `lens` a lens profile (JSON) whose distortion is held, `beside` are further plates filmed through the
+    same lens.
+    """
 
     plate: str
     frames: tuple[int, int] | None = None
@@ -49,7 +51,9 @@ class SolveOrder:
 
 
 def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> dict[str, str]:
-    """Follow and solve; return the files by name: solve.json, camera.usda, points.csv; of further plates in folders 2, 3 and so on."""
+    """Follow and solve; return the files by name: solve.json, camera.usda, points.csv; of further plates in folders 2,
+    3 and so on.
+    """
     if order.motion == "nodal":
         raise SolveError("Nodal solves are not available yet.", "Use --camera-motion free or auto.")
     if order.beside and (order.tracks or order.mattes or order.frames):
@@ -112,7 +116,7 @@ def load_profile(path: Path) -> LensProfile:
 
 
 def with_profile(recipe: Recipe, profile: LensProfile) -> Recipe:
-    """Return a recipe with a profile's distortion held, and its focal length as a soft value unless another is known."""
+    """Return a recipe with a profile's distortion held, its focal length as a soft value unless another is known."""
     lens = dict(recipe.lens)
     if profile.focal_known and not recipe.focal_px and "focal" not in lens:
         sigma = max(profile.focal_sigma_px, 1e-4 * profile.lens.focal_px[0])

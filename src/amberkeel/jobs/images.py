@@ -35,7 +35,9 @@ def open_row(row: Plate) -> CorePlate:
 PLATE, COPY, REPLACED = "plate", "copy", "replaced"
 
 IMAGES = (PLATE, COPY, REPLACED)
-"""What may be followed: the plate, its tracking copy, or replaced images (through the copy's operations, if there are any)."""
+"""What may be followed: the plate, its tracking copy, or replaced images (through the copy's operations, if there are
+any).
+"""
 
 
 def followed_images(row: Plate, images: str) -> tuple[CorePlate, dict]:
@@ -59,7 +61,9 @@ def followed_images(row: Plate, images: str) -> tuple[CorePlate, dict]:
 
 
 def with_outside(masked, plate: CorePlate):
-    """Return a function from frame to where nothing is followed, (H, W) bool, a copy's crop included; None where all is."""
+    """Return a function from frame to where nothing is followed, (H, W) bool, a copy's crop included; None where all
+    is.
+    """
     outside = plate.outside() if isinstance(plate, TrackingCopy) else None
     if outside is None:
         return masked

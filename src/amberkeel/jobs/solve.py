@@ -22,7 +22,9 @@ from amberkeel.store.tracks import live_tracks, to_track_set
 
 
 def solve(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
-    """Solve the camera from the shot's tracks and add the attempt to the ledger, pinned; shots that share its lens get one too."""
+    """Solve the camera from the shot's tracks and add the attempt to the ledger, pinned; shots that share its lens get
+    one too.
+    """
     ids = [shot_id, *arguments.get("share", [])]
     asked = [_to_solve(settings, number, arguments) for number in ids]
     shots = [shot for shot, _ in asked]

@@ -94,8 +94,8 @@ def follow_by_hand(
 ) -> str:
     """Follow the track ``arguments["track"]`` from the frame ``start`` to each of ``stops``; return what came of it.
 
-    Samples between are replaced, keys set by hand stay. Raises FollowError for a locked track or a frame to start from on
-    which it has no place.
+    Samples between are replaced, keys set by hand stay. Raises FollowError for a locked track or a frame to start from
+    on which it has no place.
     """
     row, media = plate_row(settings, shot_id), Media(settings.media)
     with session(settings.database) as opened:
@@ -111,8 +111,14 @@ def follow_by_hand(
     places = dict(zip(track.frames, zip(track.x, track.y)))
     keys = {f: places[f] for f in track.keys if f in places}
     start, wanted = int(arguments["start"]), HandSettings(**track.made.get("settings", {}))
-    runs = _both_ways(plate, arguments["stops"], span(progress, 0.0, 0.95), lambda gray, stop, told: follow_hand(
-        gray, keys, start, stop, wanted, Neighbours(gray, others), smear_of(row), masked, told, places.get(start)))  # fmt: skip
+    runs = _both_ways(
+        plate,
+        arguments["stops"],
+        span(progress, 0.0, 0.95),
+        lambda gray, stop, told: follow_hand(
+            gray, keys, start, stop, wanted, Neighbours(gray, others), smear_of(row), masked, told, places.get(start)
+        ),
+    )
     return _keep_run(settings, shot_id, track, start, arguments["stops"], runs, keys, revision)
 
 

@@ -67,6 +67,12 @@ def _without(tracks: TrackSet, under: np.ndarray) -> TrackSet:
     chosen = np.nonzero(long)[0]
     first = np.concatenate([[0], np.cumsum(counts[chosen])]).astype(np.int64)
     return TrackSet(
-        [tracks.names[t] for t in chosen], first, tracks.frames[keep], tracks.xy[keep], tracks.sigma[keep], tracks.score[keep],
-        [tracks.kinds[t] for t in chosen], [tracks.states[t] for t in chosen],
-    )  # fmt: skip
+        [tracks.names[t] for t in chosen],
+        first,
+        tracks.frames[keep],
+        tracks.xy[keep],
+        tracks.sigma[keep],
+        tracks.score[keep],
+        [tracks.kinds[t] for t in chosen],
+        [tracks.states[t] for t in chosen],
+    )

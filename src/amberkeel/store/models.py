@@ -30,10 +30,11 @@ class Production(Base):
 class Shot(Base):
     """One camera take.
 
-    `revision` rises with every edit. `tracks_stamp` is another number for other tracks, the old one after undo. `masks_stamp` is a number for what the
-    masks hide; `followed_stamp` is the one that the tracks were followed, or last cut, with. `groups` holds each group's colour
-    and whether it is hidden; `sightings` a media hash; `tags` what the last search for tags reported. `lens` holds drawn lines by
-    name and what is known and wanted of the lens; `profile_id` is the lens profile in use, `lens_stamp` a number for it and the pixel aspect.
+    `revision` rises with every edit. `tracks_stamp` is another number for other tracks, the old one after undo.
+    `masks_stamp` is a number for what the masks hide; `followed_stamp` is the one that the tracks were followed, or
+    last cut, with. `groups` holds each group's colour and whether it is hidden; `sightings` a media hash; `tags` what
+    the last search for tags reported. `lens` holds drawn lines by name and what is known and wanted of the lens;
+    `profile_id` is the lens profile in use, `lens_stamp` a number for it and the pixel aspect.
     """
 
     __tablename__ = "shot"
@@ -62,8 +63,8 @@ class Shot(Base):
 class Plate(Base):
     """A shot's pictures; `proxies` holds one media hash a frame.
 
-    `blur` holds length (pixels) and angle (radians) of each frame's smear; `stack` the tracking copy's operations; `replaced`
-    where the images lie that may stand in.
+    `blur` holds length (pixels) and angle (radians) of each frame's smear; `stack` the tracking copy's operations;
+    `replaced` where the images lie that may stand in.
     """
 
     __tablename__ = "plate"
@@ -126,7 +127,10 @@ class Track(Base):
 
 
 class Mask(Base):
-    """Where nothing may be followed. Kind: shape (keys), or matte (one media hash a frame, from `samples` or brought in)."""
+    """Where nothing may be followed.
+
+    Kind: shape (keys), or matte (one media hash a frame, from `samples` or brought in).
+    """
 
     __tablename__ = "mask"
     id: Mapped[int] = mapped_column(primary_key=True)

@@ -128,8 +128,13 @@ def interpolate(
         xy = np.stack([t.x, t.y], 1)
         filled = CubicHermiteSpline(known, xy, np.gradient(xy, known, axis=0))(lacking)
         far = np.abs(lacking[:, None] - known[None]).min(1)
-        put[str(t.id)] = {"frames": lacking.tolist(), "x": filled[:, 0].round(4).tolist(), "y": filled[:, 1].round(4).tolist(),
-                          "sigma": (GUESS_PX * (1 + far)).tolist(), "score": [0.0] * len(lacking)}  # fmt: skip
+        put[str(t.id)] = {
+            "frames": lacking.tolist(),
+            "x": filled[:, 0].round(4).tolist(),
+            "y": filled[:, 1].round(4).tolist(),
+            "sigma": (GUESS_PX * (1 + far)).tolist(),
+            "score": [0.0] * len(lacking),
+        }
     if not put:
         raise FollowError(
             "There is nothing to fill: the tracks have no gap on those frames.",
@@ -254,7 +259,8 @@ def bring_in(session: Session, shot: Shot, tracks, source: str, revision: int | 
     if taken:
         some = ", ".join(sorted(taken)[:4])
         raise FollowError(
-            f"{_many(len(taken), 'name')} of the table {'is' if len(taken) == 1 else 'are'} borne by tracks of this shot: {some}.",
+            f"{_many(len(taken), 'name')} of the table {'is' if len(taken) == 1 else 'are'} borne by tracks of this "
+            f"shot: {some}.",
             "Rename or delete those first; nothing was brought in.",
         )
     return _apply(

@@ -29,13 +29,24 @@ def show(number: int, stage: str = ""):
         ]
         beside = [(s.id, s.name) for s in shot.production.shots if s.name in same and s.plate.ready]
         return render_template(
-            "desk.html", operations=_operations(shot.plate.width, shot.plate.height), siblings=same, sharing=beside, shot=shot, plate=shot.plate, production=shot.production, stages=course, stage=stage,
-            attempts=ledger(opened, shot), show_rate=show_rate,
-        )  # fmt: skip
+            "desk.html",
+            operations=_operations(shot.plate.width, shot.plate.height),
+            siblings=same,
+            sharing=beside,
+            shot=shot,
+            plate=shot.plate,
+            production=shot.production,
+            stages=course,
+            stage=stage,
+            attempts=ledger(opened, shot),
+            show_rate=show_rate,
+        )
 
 
 def _operations(width: int, height: int) -> list:
-    """Return the tracking copy's operations for the page, in their order: a name, and each figure with its limits, start and step."""
+    """Return the tracking copy's operations for the page, in their order: a name, and each figure with its limits,
+    start and step.
+    """
     half = {"left": width // 2, "right": width // 2, "top": height // 2, "bottom": height // 2}
     return [
         (

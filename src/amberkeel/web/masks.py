@@ -161,7 +161,8 @@ def copy(number: int, mask: int):
             raise MaskError(f"There is no other shot “{name}” in this production.")
         if (other.plate.width, other.plate.height) != (shot.plate.width, shot.plate.height):
             raise MaskError(
-                f"{other.name} is {other.plate.width}x{other.plate.height}, this shot is {shot.plate.width}x{shot.plate.height}.",
+                f"{other.name} is {other.plate.width}x{other.plate.height}, this shot is "
+                f"{shot.plate.width}x{shot.plate.height}.",
                 "A mask fits a plate of the same size only.",
             )
         kept = {column: getattr(row, column) for column in COPIED}
@@ -179,9 +180,15 @@ def convert(number: int, mask: int):
         if row.kind == "matte":
             keys = trace(matte_of(media(), row), list(row.frames))
             made = make_mask(
-                opened, shot, name=f"{row.name} as a shape"[:80], kind="shape", keys=keys_to_json(keys), purpose=row.purpose,
-                first=min(keys), last=max(keys),
-            )  # fmt: skip
+                opened,
+                shot,
+                name=f"{row.name} as a shape"[:80],
+                kind="shape",
+                keys=keys_to_json(keys),
+                purpose=row.purpose,
+                first=min(keys),
+                last=max(keys),
+            )
         else:
             shape = shape_from_json(mask_json(row))
             frames = [f for f in range(plate.first, plate.last + 1) if shape.alive(f)]

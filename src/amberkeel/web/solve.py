@@ -58,7 +58,9 @@ def solve(number: int):
 
 
 def _focal(number: int, asked: dict, terms: dict) -> dict:
-    """Return a known focal length in mm for a solve's arguments; a start value goes into the terms, in pixels, unless one is there."""
+    """Return a known focal length in mm for a solve's arguments; a start value goes into the terms, in pixels, unless
+    one is there.
+    """
     text, state = (
         str(asked.get("focal_mm") or "").strip().replace(",", "."),
         checked_state(asked.get("focal_state", KNOWN)),
@@ -191,7 +193,7 @@ def _words(value) -> str:
 
 
 def _rows(a: Attempt, b: Attempt) -> list[dict]:
-    """Return the figures and the recipe of two attempts as rows, with which side is better where that means something."""
+    """Return figures and recipe of two attempts as rows, with which side is better where that means something."""
     rows = []
     for key, label, unit, digits, better in FIGURES:
         x, y = a.figures.get(key, 0.0), b.figures.get(key, 0.0)

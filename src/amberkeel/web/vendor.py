@@ -16,7 +16,9 @@ ICONS = (
     "play pause step-back step-forward search undo-2 redo-2 x pin upload folder film image circle-alert check plus "
     "download box layers crosshair lasso-select square-dashed-mouse-pointer keyboard eye trash-2 ban rotate-ccw "
     "triangle-alert chevron-right chevron-down move-3d ruler grid-3x3 camera orbit columns-2 loader-circle arrow-left "
-    "anchor git-compare-arrows house aperture blend waypoints compass link package scan-line hand eye-off pentagon spline square circle circle-plus circle-minus scan-search copy eye move-horizontal move-vertical move-diagonal locate-fixed"
+    "anchor git-compare-arrows house aperture blend waypoints compass link package scan-line hand eye-off pentagon "
+    "spline square circle circle-plus circle-minus scan-search copy eye move-horizontal move-vertical move-diagonal "
+    "locate-fixed"
 ).split()
 
 
@@ -34,7 +36,8 @@ def main(modules: Path, target: Path) -> None:
             shutil.copy(modules / package / "files" / file, target / "fonts" / file)
             title = " ".join(w.capitalize() for w in family.split("-")).replace("Jetbrains", "JetBrains")
             rules.append(
-                f"@font-face{{font-family:'{title}';font-weight:{weight};font-display:block;src:url('fonts/{file}') format('woff2')}}"
+                f"@font-face{{font-family:'{title}';font-weight:{weight};font-display:block;"
+                f"src:url('fonts/{file}') format('woff2')}}"
             )
     (target / "fonts.css").write_text("\n".join(rules) + "\n")
     symbols = []

@@ -64,7 +64,9 @@ def _datum_part(what: str, ids: list[int], asked: dict):
 
 
 def card(shot: Shot, world: dict) -> list | None:
-    """Return the checker card's outlines by frame, for a shot whose ground is known: from tracks, or from lines with a scale."""
+    """Return the checker card's outlines by frame, for a shot whose ground is known: from tracks, or from lines with a
+    scale.
+    """
     kept = shot.datum or {}
     placed = placed_by_lines(kept)
     if "ground" not in kept and not placed:

@@ -55,8 +55,8 @@ def as_float(gray: np.ndarray) -> np.ndarray:
 class Bank:
     """Reference patches and fits of features.
 
-    `states` (N, 8) are the fits on the newest frame, `drift2` (N,) the variance that came with renewed references, `held`
-    (N, 3) the place and its variance on the last sharp frame.
+    `states` (N, 8) are the fits on the newest frame, `drift2` (N,) the variance that came with renewed references,
+    `held` (N, 3) the place and its variance on the last sharp frame.
     """
 
     def __init__(self, half: int, warp_prior: float):

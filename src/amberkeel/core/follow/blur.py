@@ -36,7 +36,8 @@ class Smear:
 
     Attributes
     ----------
-    length : pixels of the plate; 0 for a sharp frame. angle : direction in radians, 0 along x, rising towards y, modulo pi.
+    length : pixels of the plate; 0 for a sharp frame. angle : direction in radians, 0 along x, rising towards y,
+        modulo pi.
     """
 
     length: float = 0.0
@@ -48,7 +49,9 @@ SHARP = Smear()
 
 @dataclass(frozen=True)
 class Glance:
-    """A frame made small: its picture (h, w) float32, its tensor (2, 2) at fine and (2, 2) at coarse scale, and its scale."""
+    """A frame made small: its picture (h, w) float32, its tensor (2, 2) at fine and (2, 2) at coarse scale, and its
+    scale.
+    """
 
     picture: np.ndarray
     fine: np.ndarray
@@ -125,9 +128,16 @@ def smear_against(sharp: Glance, frame: Glance) -> Smear:
     _, length, angle = min(tried)
     start = _log(_tensor(sharp.picture, 0.0))
     fit = minimize(
-        lambda p: miss(sharp.picture, start, float(np.exp(np.clip(p[0], -1.0, 4.0))), p[1]), [np.log(length), angle], method="Nelder-Mead",
-        options={"initial_simplex": [[np.log(length), angle], [np.log(length) + 0.25, angle], [np.log(length), angle + 0.2]], "maxfev": 24, "xatol": 0.02, "fatol": 1e-4},
-    )  # fmt: skip
+        lambda p: miss(sharp.picture, start, float(np.exp(np.clip(p[0], -1.0, 4.0))), p[1]),
+        [np.log(length), angle],
+        method="Nelder-Mead",
+        options={
+            "initial_simplex": [[np.log(length), angle], [np.log(length) + 0.25, angle], [np.log(length), angle + 0.2]],
+            "maxfev": 24,
+            "xatol": 0.02,
+            "fatol": 1e-4,
+        },
+    )
     length = float(np.exp(np.clip(fit.x[0], -1.0, 4.0))) * sharp.scale
     width = sharp.picture.shape[1] * sharp.scale
     return Smear(length, float(fit.x[1] % np.pi)) if length > NOTABLE * width else SHARP

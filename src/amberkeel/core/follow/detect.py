@@ -57,8 +57,8 @@ def soften_px(grain: float) -> float:
 def position_noise(gray: np.ndarray, grain: float, soften: float = 0.0, block: int = BLOCK) -> np.ndarray:
     """Return the expected noise (H, W), pixels, of a feature at each pixel: grain over the root of its weaker gradient.
 
-    `grain` is that of the plate, before it was softened by `soften`; the gradients that grain makes are taken off. Gradients
-    are summed over `block` pixels a side.
+    `grain` is that of the plate, before it was softened by `soften`; the gradients that grain makes are taken off.
+    Gradients are summed over `block` pixels a side.
     """
     own = 0.5 * grain**2 if not soften else grain**2 / (8.0 * np.pi * soften**4)
     energy = (cv2.cornerMinEigenVal(gray, block, ksize=3) * (255.0**2 / 4.0) - own) * (block * block)

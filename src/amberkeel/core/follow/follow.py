@@ -56,7 +56,7 @@ class FollowSettings:
         return self.half or (8 if width <= 1280 else 9) + int(round(HALF_BY_BLUR * soften))
 
     def limits(self, width: int, soften: float = 0.0) -> Limits:
-        """Return what a follower holds features to on pictures of a width, softened against grain by `soften` pixels."""
+        """Return what a follower holds features to at a picture width, softened against grain by `soften` pixels."""
         return Limits(
             self.half_px(width, soften), self.min_score, self.round_trip_px, self.patience, self.bridge, soften
         )

@@ -1,8 +1,9 @@
 """Steps features from frame to frame and records what it measures.
 
-Pyramidal flow (OpenCV) only predicts; each position is registered against the feature's reference patch. On frames blurred
-by motion the last sharp frame stands in, blurred the same way: the middle of a symmetric blur is the place at mid-shutter.
-Features that run under a mask, or are lost in blur, wait: carried along by what moves around them, and looked for again.
+Pyramidal flow (OpenCV) only predicts; each position is registered against the feature's reference patch. On frames
+blurred by motion the last sharp frame stands in, blurred the same way: the middle of a symmetric blur is the place at
+mid-shutter. Features that run under a mask, or are lost in blur, wait: carried along by what moves around them, and
+looked for again.
 """
 
 from collections.abc import Callable
@@ -55,7 +56,7 @@ class BlurWatch:
         self.seen: dict[int, Smear] = {}
 
     def __call__(self, frame: int, gray: np.ndarray) -> Smear:
-        """Return the blur of a frame beyond the last sharp one's; after `patience` blurred frames it counts as sharp."""
+        """Return a frame's blur beyond the last sharp one's; after `patience` blurred frames it counts as sharp."""
         look = glance(gray)
         smear = smear_against(self.sharp, look) if self.sharp else SHARP
         self.since = self.since + 1 if smear.length else 0
@@ -69,7 +70,9 @@ class BlurWatch:
 
 @dataclass(frozen=True)
 class Limits:
-    """What a follower holds a feature to: see `FollowSettings`; `soften` is the blur against grain that the plate was given."""
+    """What a follower holds a feature to: see `FollowSettings`; `soften` is the blur against grain that the plate was
+    given.
+    """
 
     half: int
     min_score: float
@@ -145,7 +148,9 @@ class Follower:
             self._from_sharp = move
 
     def _predict(self, source: np.ndarray, gray: np.ndarray, move: np.ndarray | None) -> tuple[np.ndarray, np.ndarray]:
-        """Return predicted positions (N, 2) and which were found (N,) bool, by flow that starts from the plate's motion."""
+        """Return predicted positions (N, 2) and which were found (N,) bool, by flow that starts from the plate's
+        motion.
+        """
         start = self.bank.held[:, :2]
         if not len(start):
             return start, np.zeros(0, bool)
@@ -182,7 +187,9 @@ class Follower:
         return good
 
     def _back(self, source: np.ndarray, gray: np.ndarray, places: np.ndarray, start: np.ndarray):
-        """Return where patches cut at `places` (M, 2) of a picture lie in the one before, looked for from `start`, and which were found."""
+        """Return where patches cut at `places` (M, 2) of a picture lie in the one before, looked for from `start`, and
+        which were found.
+        """
         other = Bank(self.bank.half + int(np.ceil(0.3 * self.smear.length)), self.bank.warp_prior)
         other.patches, other.gradients, other.inverses, made = other.cut(gray, places)
         other.states = states_at(gray, places)
@@ -204,7 +211,9 @@ class Follower:
         return alive & good, states, results
 
     def _register_blurred(self, source: np.ndarray, gray: np.ndarray, predicted: np.ndarray, alive: np.ndarray):
-        """The same on a blurred frame, against the last sharp frame blurred alike; states keep their warp to the reference."""
+        """The same on a blurred frame, against the last sharp frame blurred alike; states keep their warp to the
+        reference.
+        """
         bank = self.bank
         wide = Bank(bank.half + int(np.ceil(0.3 * self.smear.length)), bank.warp_prior)
         wide.patches, wide.gradients, wide.inverses, made = wide.cut(source, bank.held[:, :2])
@@ -230,8 +239,9 @@ class Follower:
         self.bank.renew(gray, (det > 1.7) | (det < 0.55) | (spread > 1.25), fit_variance(self.bank.states, results))
 
     def _step_of(self, was: np.ndarray, states: np.ndarray, keep: np.ndarray, move: np.ndarray | None) -> Callable:
-        """Return a function from places (M, 2) on the frame before to how far they moved: as followed features nearby did,
-        or the whole plate where too few are left."""
+        """Return a function from places (M, 2) on the frame before to how far they moved: as followed features nearby
+        did, or the whole plate where too few are left.
+        """
         if keep.sum() >= NEIGHBOURS or move is None:
             return lambda where: _neighbours_move(was[keep], states[keep, :2] - was[keep], where)
         since = move @ np.linalg.inv(self._from_sharp)
@@ -289,7 +299,7 @@ class Follower:
 
 
 def _neighbours_move(was: np.ndarray, moves: np.ndarray, where: np.ndarray) -> np.ndarray:
-    """Return the median displacement (M, 2) of the nearest of the features at `was` (N, 2) to each of `where` (M, 2)."""
+    """Return the median displacement (M, 2) of the nearest features at `was` (N, 2) to each of `where` (M, 2)."""
     if len(was) < NEIGHBOURS or not len(where):
         return np.zeros((len(where), 2))
     distance = ((where[:, None] - was[None]) ** 2).sum(-1)
@@ -298,7 +308,9 @@ def _neighbours_move(was: np.ndarray, moves: np.ndarray, where: np.ndarray) -> n
 
 
 def _search(gray: np.ndarray, patch: np.ndarray, place: np.ndarray, half: int) -> tuple[np.ndarray, bool]:
-    """Return where within SEARCH_PX of `place` a patch fits best, to a pixel, and whether nothing else there fits as well."""
+    """Return where within SEARCH_PX of `place` a patch fits best, to a pixel, and whether nothing else there fits as
+    well.
+    """
     x, y = np.floor(place).astype(int)
     reach = half + SEARCH_PX
     window = gray[y - reach : y + reach + 1, x - reach : x + reach + 1].astype(np.float32)

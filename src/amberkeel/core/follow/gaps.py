@@ -35,7 +35,7 @@ def part_wrong_resumes(tracks: TrackSet, min_length: int) -> TrackSet:
 
 
 def _parted(tracks: TrackSet, after: np.ndarray, min_length: int) -> TrackSet:
-    """Return tracks cut in two after some samples; pieces that are too short are let go, the later ones get a letter."""
+    """Return tracks cut in two after some samples; pieces that are too short are dropped, later ones get a letter."""
     first = np.unique(np.concatenate([tracks.first, after + 1]))
     pieces, names = [], []
     for a, z in zip(first[:-1], first[1:]):

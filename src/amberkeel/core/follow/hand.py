@@ -31,7 +31,9 @@ GUARD_PX = 0.5
 """How far an adapting reference may wander from the keyed one, pixels, before the keyed one takes it back."""
 
 NEAR_PX, WORSE = 2.0, 0.06
-"""A spot found further than this from where it was expected (and a quarter of the pattern) may match only so much worse than usual."""
+"""A spot found further than this from where it was expected (and a quarter of the pattern) may match only so much
+worse than usual.
+"""
 
 NEIGHBOURS = 6
 ALONE = 0.05
@@ -44,7 +46,8 @@ class HandSettings:
 
     Attributes
     ----------
-    pattern, search : half width and half height in pixels; the search area is counted from where the pattern is expected.
+    pattern, search : half width and half height in pixels; the search area is counted from where the pattern is
+        expected.
     model : how the patch may change, one of `patch.MODELS`. reference : FIRST, LAST or ADAPTING.
     min_score : correlation below which it is lost. patience : frames it may stay lost and be found again.
     offset : from the track to the middle of the pattern, pixels: a good spot near a bad one.
@@ -138,8 +141,10 @@ def follow_hand(
     Parameters
     ----------
     gray : from frame number to the picture (H, W) uint8. keys : places (x, y) set by hand, by frame.
-    predict : from two frames and a place on the first to the place expected on the second. blur : from frame to its smear.
-    masked : from frame to where nothing may be followed, (H, W) bool. begin : the place at `start` where that is no key.
+    predict : from two frames and a place on the first to the place expected on the second. blur : from frame to its
+        smear.
+    masked : from frame to where nothing may be followed, (H, W) bool. begin : the place at `start` where that is no
+        key.
 
     Raises
     ------

@@ -1,7 +1,8 @@
-"""Figures that tell which tracks lie: jumps, restlessness, edges, highlights, doubles, and motion that is not the set's.
+"""Figures that tell which tracks lie: jumps, restlessness, edges, highlights, doubles, and motion that is not the
+set's.
 
-Everything works on flat arrays for all tracks at once. Pictures are read on a few frames only; a track is looked at on the
-nearest of them that it lives on.
+Everything works on flat arrays for all tracks at once. Pictures are read on a few frames only; a track is looked at on
+the nearest of them that it lives on.
 """
 
 import warnings
@@ -40,10 +41,13 @@ class Judgement:
 
     Attributes
     ----------
-    length : samples. score : its median match. jump : of each sample, how far it is off the local motion of its neighbours,
+    length : samples. score : its median match. jump : of each sample, how far it is off the local motion of its
+        neighbours,
     pixels. worst_jump : the largest of a track. restless : its own shaking over that of its neighbours, 1 is ordinary.
-    edge : how much stronger its patch is across than along (1 a corner, high an edge). highlight : share of its patch that is
-    blown out. stray : how far it goes another way than the set, pixels. mask_distance : least distance to a mask, pixels.
+    edge : how much stronger its patch is across than along (1 a corner, high an edge). highlight : share of its
+        patch that is
+    blown out. stray : how far it goes another way than the set, pixels. mask_distance : least distance to a mask,
+        pixels.
     twin : number of the longer track that follows the same spot, or -1.
     """
 
@@ -78,10 +82,11 @@ def judge(tracks: TrackSet, plate: Plate, masked=None, progress: Progress = sile
 
 
 def _jumps(grid: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Return how far each sample is off what its neighbours' motion expects of it, (F, T) pixels, and the motion left over
-    from frame to frame (F - 1, T, 2).
+    """Return how far each sample is off what its neighbours' motion expects of it, (F, T) pixels, and the motion left
+    over from frame to frame (F - 1, T, 2).
 
-    A jump of one frame shows in the step to it and, the other way, in the step from it; one to another spot in the step to it.
+    A jump of one frame shows in the step to it and, the other way, in the step from it; one to another spot in the step
+    to it.
     """
     count, tracks, _ = grid.shape
     left = np.full((count - 1, tracks, 2), np.nan)
@@ -129,7 +134,9 @@ def _restless(shake: np.ndarray, grid: np.ndarray) -> np.ndarray:
 
 
 def _stray(grid: np.ndarray) -> np.ndarray:
-    """Return how far each track goes another way than the set between frames PAIR_STEP apart, its median (T,) in pixels."""
+    """Return how far each track goes another way than the set between frames PAIR_STEP apart, its median (T,) in
+    pixels.
+    """
     seen: list[np.ndarray] = []
     for k in range(0, len(grid) - PAIR_STEP, max(1, PAIR_STEP // 2)):
         row = np.full(grid.shape[1], np.nan)
@@ -205,8 +212,8 @@ def returns(
 ) -> list[tuple[int, int, float]]:
     """Return pairs of tracks (earlier, later, distance in pixels) that seem to be one spot which came back.
 
-    `frames` (F,) are the plate's. Where the earlier track would be when the later one begins is told by the tracks around it
-    that live through the gap. Each track is in one pair at most on each side, the closest first.
+    `frames` (F,) are the plate's. Where the earlier track would be when the later one begins is told by the tracks
+    around it that live through the gap. Each track is in one pair at most on each side, the closest first.
     """
     grid, base = tracks.grid(frames), int(frames[0])
     starts, ends = tracks.frames[tracks.first[:-1]] - base, tracks.frames[tracks.first[1:] - 1] - base

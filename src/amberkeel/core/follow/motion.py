@@ -1,6 +1,7 @@
 """How the plate as a whole moves between two frames: a start for features that move far.
 
-A shift by phase correlation (Kuglin and Hines 1975) on small pictures, then a homography through flow that starts there.
+A shift by phase correlation (Kuglin and Hines 1975) on small pictures, then a homography through flow that starts
+there.
 """
 
 import cv2

@@ -1,7 +1,7 @@
 """One patch of any size and motion, registered to a small part of a pixel: what tracks placed by hand and surfaces use.
 
-Inverse-compositional alignment (Baker and Matthews 2004) with gain and offset. The motions form groups, from a shift up to
-a homography, so a step can always be taken back into the warp. Warps map patch coordinates (pixels from the patch's
+Inverse-compositional alignment (Baker and Matthews 2004) with gain and offset. The motions form groups, from a shift up
+to a homography, so a step can always be taken back into the warp. Warps map patch coordinates (pixels from the patch's
 middle) to the picture's pixels, centres at +0.5, as 3x3 matrices.
 """
 
@@ -40,7 +40,9 @@ ENOUGH_PX = 0.01
 """Motion of the patch's corners, pixels, below which a fit is done."""
 
 OWN_SHARE = 0.5
-"""Share of a residual's variance that is the picture's own: the rest is the reference's, which shifts a track as a whole."""
+"""Share of a residual's variance that is the picture's own: the rest is the reference's, which shifts a track as a
+whole.
+"""
 
 TUKEY = 4.685
 """Residual, in robust sigmas, from which a pixel no longer counts (Tukey's biweight)."""
@@ -77,7 +79,8 @@ class Fit:
     Attributes
     ----------
     warp : (3, 3) from patch to picture. score : correlation, -1 to 1. noise : one-sigma of the residual, code values.
-    covariance : (K, K) of the model's small motions, pixels where they are shifts. ok : whether it converged inside the picture.
+    covariance : (K, K) of the model's small motions, pixels where they are shifts. ok : whether it converged inside
+        the picture.
     """
 
     warp: np.ndarray

@@ -64,7 +64,8 @@ def cubic_at(image, x, y):
 @njit(cache=True, fastmath=True, nogil=True)
 def _sample(image, state, half, fine, values):
     """Fill `values` (P * P,) float32 with the picture (H, W) float32 under a warped patch: by cubics when `fine`, else
-    bilinearly, four taps for sixteen, near enough until the last steps. The caller keeps two pixels of border."""
+    bilinearly, four taps for sixteen, near enough until the last steps. The caller keeps two pixels of border.
+    """
     width = image.shape[1]
     pixels, down = image.ravel(), np.uint64(width)
     left, top = int(np.floor(state[0] - 0.5)), int(np.floor(state[1] - 0.5))
@@ -113,7 +114,9 @@ def patch_weights(half):
 
 @njit(cache=True, fastmath=True, nogil=True)
 def _shifted(image, x, y, half):
-    """Return the picture about (x, y) at steps of one pixel (2 half + 1, 2 half + 1): first along rows, then along columns."""
+    """Return the picture about (x, y) at steps of one pixel (2 half + 1, 2 half + 1): first along rows, then along
+    columns.
+    """
     x0, y0 = int(np.floor(x - 0.5)), int(np.floor(y - 0.5))
     size, left, top = 2 * half + 1, x0 - half - 1, y0 - half - 1
     a0, a1, a2, a3 = _taps(np.float32(x - 0.5 - x0))
@@ -183,8 +186,9 @@ def make_reference(image, x, y, half, window, warp_prior, patch, gradient, inver
 
 @njit(cache=True, fastmath=True, nogil=True)
 def _sums(values, patch, gradient, window, half, gain, offset, g):
-    """Fill `g` (8,), the gradient of the weighted square error, and return the weighted sums (over the window alone, of the
-    values less their offset, the patch, their squares and product, and the square error)."""
+    """Fill `g` (8,), the gradient of the weighted square error, and return the weighted sums (over the window alone, of
+    the values less their offset, the patch, their squares and product, and the square error).
+    """
     size = 2 * half + 1
     sw = si = st = sii = stt = sit = srr = np.float32(0.0)
     g0 = g1 = g2 = g3 = g4 = g5 = g6 = g7 = np.float32(0.0)
@@ -228,7 +232,7 @@ def _register_one(image, patch, gradient, inverse, window, half, state, iteratio
     values = np.empty(patch.size, np.float32)
     x_start, y_start = state[0], state[1]
     fine = False
-    for iteration in range(iterations):
+    for _ in range(iterations):
         reach_x = (abs(state[2]) + abs(state[3])) * half + 3.0
         reach_y = (abs(state[4]) + abs(state[5])) * half + 3.0
         if state[0] < reach_x or state[1] < reach_y or state[0] > width - reach_x or state[1] > height - reach_y:

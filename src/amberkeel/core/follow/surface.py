@@ -1,8 +1,8 @@
 """Follow a flat piece of the set as a whole, and lay tracks on it that move with its homography.
 
 For plates with next to no features: a wall with wrinkles has no corner worth following, but the whole of it can be
-registered. All tracks of a surface share one fit of eight unknowns a frame, so together they must not weigh more than four
-free points would: their noise is raised by the root of their number over four.
+registered. All tracks of a surface share one fit of eight unknowns a frame, so together they must not weigh more than
+four free points would: their noise is raised by the root of their number over four.
 """
 
 from collections.abc import Callable
@@ -37,8 +37,10 @@ class SurfaceRun:
 
     Attributes
     ----------
-    places : (M, 2) pixels, the grid on the start frame. warps : by frame, the homography (3, 3) from the start frame to it.
-    sigmas : by frame, the noise (M,) of the grid's places, pixels, raised for what they share. scores : by frame, the match.
+    places : (M, 2) pixels, the grid on the start frame. warps : by frame, the homography (3, 3) from the start
+        frame to it.
+    sigmas : by frame, the noise (M,) of the grid's places, pixels, raised for what they share. scores : by frame,
+        the match.
     lost : why it ended early, or "".
     """
 
@@ -159,9 +161,8 @@ class _Surface:
                 continue
             fit, warp = self._fit(image, reference, scale, warp)
         if fit is None or not fit.ok or fit.score < LEAST_SCORE:
-            self.lost.append(
-                f"Lost on frame {frame}: {'its match fell to %.2f' % max(fit.score, 0) if fit else 'nothing was left to see'}."
-            )
+            why = f"its match fell to {max(fit.score, 0):.2f}" if fit else "nothing was left to see"
+            self.lost.append(f"Lost on frame {frame}: {why}.")
             return True
         self.now = self.warps[frame] = warp
         self.scores[frame] = fit.score

@@ -1,8 +1,8 @@
 """Fiducial tags: found and decoded by OpenCV, their corners measured by straight edges.
 
 A corner is where two edges of the black square meet. Each edge is a line through the places where brightness changes
-along its normals, in linear light: blur is symmetric in light, not in code values. A plate that was softened in code values
-shows tags a little too large, by a tenth or two of a pixel on each side; their centres stay where they are.
+along its normals, in linear light: blur is symmetric in light, not in code values. A plate that was softened in code
+values shows tags a little too large, by a tenth or two of a pixel on each side; their centres stay where they are.
 """
 
 from dataclasses import dataclass
@@ -120,7 +120,9 @@ def _measure(gray: np.ndarray, light: np.ndarray, number: int, quad: np.ndarray)
 
 
 def _edge(light: np.ndarray, a: np.ndarray, b: np.ndarray):
-    """Return the line (3,) of an edge near the segment from a to b, normal pointing out, and its noise near the ends, pixels."""
+    """Return the line (3,) of an edge near the segment from a to b, normal pointing out, and its noise near the ends,
+    pixels.
+    """
     along = b - a
     length = np.linalg.norm(along)
     along = along / length
@@ -137,14 +139,18 @@ def _edge(light: np.ndarray, a: np.ndarray, b: np.ndarray):
 
 
 def _by_area(t: np.ndarray, profile: np.ndarray) -> np.ndarray:
-    """Return where each profile (S, T) rises, by the area under it: interpolation between pixels would shift a crossing."""
+    """Return where each profile (S, T) rises, by the area under it: interpolation between pixels would shift a
+    crossing.
+    """
     low, high = profile[:, :3].mean(1), profile[:, -3:].mean(1)
     area = 0.25 * (profile[:, 1:-1].sum(1) + 0.5 * (profile[:, 0] + profile[:, -1]) - low * (len(t) - 1))
     return t[-1] - area / np.maximum(high - low, 0.01)
 
 
 def _line(points: np.ndarray, out: np.ndarray):
-    """Return a robust line (3,) through points (N, 2), NaN where missing, and its one-sigma noise at the ends; None if too few."""
+    """Return a robust line (3,) through points (N, 2), NaN where missing, and its one-sigma noise at the ends; None if
+    too few.
+    """
     points = points[np.isfinite(points).all(1)]
     keep = np.ones(len(points), bool)
     for _ in range(3):
@@ -190,8 +196,8 @@ def follow_tags(
 
     Returns
     -------
-    TrackSet of kind tag, named family-number as ``36h11-0007`` (corners ``36h11-0007.1`` to ``.4``, clockwise from the tag's
-    own top left), and a report a tag.
+    TrackSet of kind tag, named family-number as ``36h11-0007`` (corners ``36h11-0007.1`` to ``.4``, clockwise from the
+    tag's own top left), and a report a tag.
 
     Raises
     ------

@@ -1,0 +1,1 @@
+"""What leaves: documents, tables and scene files of a solve, and tables of tracks."""

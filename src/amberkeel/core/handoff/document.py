@@ -1,4 +1,4 @@
-"""The document `solve.json`: a solve in the conventions of `core`, described in docs/solve-json.md; written and read."""
+"""The document `solve.json`: a solve in the conventions of `core` (docs/solve-json.md), written and read."""
 
 from dataclasses import asdict
 

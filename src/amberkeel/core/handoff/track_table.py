@@ -1,4 +1,7 @@
-"""Tracks as CSV: name, frame, x, y, sigma, state. Pixels, origin at the top left corner, y down, pixel centres at +0.5."""
+"""Tracks as CSV: name, frame, x, y, sigma, state.
+
+Pixels, origin at the top left corner, y down, pixel centres at +0.5.
+"""
 
 import csv
 import io
@@ -147,7 +150,8 @@ def _check_inside(tracks: TrackSet, plate: Plate) -> None:
 
 
 def check_origin(tracks: TrackSet, plate: Plate, origin: str) -> None:
-    """Hold tracks against the pictures, as stated and upside down; raises FollowError where the other way fits clearly better.
+    """Hold tracks against the pictures, as stated and upside down; raises FollowError where the other way fits clearly
+    better.
 
     A track shows the same spot on two frames a little apart; turned upside down it shows two different ones.
     """
@@ -172,7 +176,8 @@ def check_origin(tracks: TrackSet, plate: Plate, origin: str) -> None:
     if len(fits) >= 6 and np.median(fits[:, 1]) > np.median(fits[:, 0]) + 0.25:
         other = BOTTOM_LEFT if origin == TOP_LEFT else TOP_LEFT
         raise FollowError(
-            f"These tracks fit the pictures when y is counted from the {other.split()[0]}, not the {origin.split()[0]}.",
+            f"These tracks fit the pictures when y is counted from the {other.split()[0]}, not the "
+            f"{origin.split()[0]}.",
             f"Choose the origin “{other}”.",
         )
 

@@ -21,7 +21,8 @@ def title(name: str) -> str:
 
 def _focal(f: dict, _names: tuple) -> str:
     return (
-        f"The shot hardly tells its focal length (±{f['sigma_percent']:.1f} %). Axis lines, a filmed grid or a known focal "
+        f"The shot hardly tells its focal length (±{f['sigma_percent']:.1f} %). Axis lines, a filmed grid or a known "
+        "focal "
         "length would settle it; so would a distance measured towards the camera."
     )
 
@@ -86,7 +87,8 @@ SENTENCES: dict[str, Callable[[dict, tuple], str]] = {
     reasons.CORRELATED: _correlated,
     reasons.HELD_OUT_FITS: _held_out,
     reasons.DEPTH_REVERSED: lambda f, _: (
-        "The shot does not tell near from far: with depth reversed and the camera moving the other way it fits as well. "
+        "The shot does not tell near from far: with depth reversed and the camera moving the other way it fits as "
+        "well. "
         "An anchored point, axis lines or a second shot would settle it."
     ),
     reasons.OTHER_FOCAL: _other_focal,

@@ -1,8 +1,10 @@
-"""A box set onto the picture by dragging its corners: its edges are axis lines, and corners not dragged yet follow the others.
+"""A box set onto the picture by dragging its corners: its edges are axis lines, and corners not dragged yet follow the
+others.
 
-Corner k lies at its X side by bit 0, its Y side by bit 1 and its Z side by bit 2 of k. For a known rotation and lens the
-box's place and sides are linear in its corners' rays (as in Hartley and Zisserman 2004, 12.2, solved again by depth); where
-lines do not tell those yet, rotation and focal length are found about the last ones by variable projection.
+Corner k lies at its X side by bit 0, its Y side by bit 1 and its Z side by bit 2 of k. For a known rotation and lens
+the box's place and sides are linear in its corners' rays (as in Hartley and Zisserman 2004, 12.2, solved again by
+depth); where lines do not tell those yet, rotation and focal length are found about the last ones by variable
+projection.
 """
 
 from dataclasses import dataclass
@@ -73,7 +75,8 @@ def new_box(pose: BoxPose, start: np.ndarray, end: np.ndarray) -> np.ndarray:
 
 
 def settle_box(corners: np.ndarray, dragged: np.ndarray, pose: BoxPose, told: bool) -> tuple[np.ndarray, BoxPose]:
-    """Return where all corners lie (8, 2), pixels, when those `dragged` (8,) bool stay, and the pose that explains them.
+    """Return where all corners lie (8, 2), pixels, when those `dragged` (8,) bool stay, and the pose that explains
+    them.
 
     Parameters
     ----------
@@ -92,7 +95,9 @@ def settle_box(corners: np.ndarray, dragged: np.ndarray, pose: BoxPose, told: bo
 
 
 def _place(pose: BoxPose, corners: np.ndarray, weight: np.ndarray) -> np.ndarray:
-    """Return the corners (8, 3) in the camera of the box nearest to corners (8, 2) with weights (8,); its far end at about 1."""
+    """Return the corners (8, 3) in the camera of the box nearest to corners (8, 2) with weights (8,); its far end at
+    about 1.
+    """
     u = pose.lens.normalise(corners)
     # Unknown: the first corner (3,) and the three sides; each corner gives x - u z = 0 and y - v z = 0.
     place = np.concatenate([np.tile(np.eye(3), (8, 1, 1)), SIDES[:, None, :] * pose.rotation.T[None]], 2)
@@ -156,7 +161,7 @@ def box_lines(box: str, frame: int, corners: np.ndarray, dragged: np.ndarray) ->
 
 
 def boxes_of(lines: dict[str, dict], frame: int) -> dict[str, tuple[np.ndarray, np.ndarray]]:
-    """Return the boxes among drawn lines on a frame, by name: corners (8, 2) pixels, and which were dragged (8,) bool."""
+    """Return the boxes among a frame's drawn lines, by name: corners (8, 2) pixels, which were dragged (8,) bool."""
     out: dict[str, tuple[np.ndarray, np.ndarray]] = {}
     for line in lines.values():
         if not line.get("box") or int(line.get("frame", 0)) != frame:

@@ -238,7 +238,8 @@ def _report(data, state, views, rms, astray, order, notes) -> ChartFit:
     if relative > FOCAL_WORTH:
         raise LensError(
             f"The views do not tell the focal length (±{100 * min(relative, 9.99):.0f} %).",
-            "Tilt the grid by 20° to 45° in several directions; views square to the camera tell only scale over distance.",
+            "Tilt the grid by 20° to 45° in several directions; views square to the camera tell only scale over "
+            "distance.",
         )
     fold = lens.folds()
     if fold is not None:
@@ -252,12 +253,14 @@ def _report(data, state, views, rms, astray, order, notes) -> ChartFit:
     coverage = np.bincount(cell[:, 1] * columns + cell[:, 0], minlength=columns * rows).reshape(rows, columns)
     if (coverage == 0).sum() > columns * rows // 4:
         notes.append(
-            f"The grid covers {100 * float((coverage > 0).mean()):.0f} % of the picture: distortion is guessed in the rest."
+            f"The grid covers {100 * float((coverage > 0).mean()):.0f} % of the picture: distortion is guessed in "
+            "the rest."
         )
     for name in [n for n in sigma if n in ("k1", "k2", "k3", "division")]:
         if abs(lens.coefficients[PLACES[name]]) < 2.0 * sigma[name] and sigma[name] * corner_effect(lens, name) > 1.0:
             notes.append(
-                f"{name} is hardly told (±{sigma[name] * corner_effect(lens, name):.1f} px at the corner): ask for fewer coefficients."
+                f"{name} is hardly told (±{sigma[name] * corner_effect(lens, name):.1f} px at the corner): ask for "
+                "fewer coefficients."
             )
     return ChartFit(
         lens, sigma, [v.name for v in views], rms, astray, float(np.sqrt((rms[~astray] ** 2).mean())), coverage, notes,

@@ -1,7 +1,7 @@
 """Edges in the picture: a long edge near two clicks, and drawn points put onto the edge they lie by.
 
-An edge is followed as the cheapest path of strong gradients of one sign across the way from a to b (dynamic programming),
-then each place is refined by the centroid of the gradient across it and averaged along it.
+An edge is followed as the cheapest path of strong gradients of one sign across the way from a to b (dynamic
+programming), then each place is refined by the centroid of the gradient across it and averaged along it.
 """
 
 import cv2
@@ -59,7 +59,7 @@ def find_edge(gray: np.ndarray, a, b) -> np.ndarray:
 
 
 def snap(gray: np.ndarray, points: np.ndarray, number: int, reach: float = 6.0) -> np.ndarray:
-    """Return the point `number` of a line (N, 2) moved across the line onto the strongest edge within `reach` pixels."""
+    """Return point `number` of a line (N, 2) moved across the line onto the strongest edge within `reach` pixels."""
     points = np.asarray(points, float)
     before, after = points[max(number - 1, 0)], points[min(number + 1, len(points) - 1)]
     along = after - before

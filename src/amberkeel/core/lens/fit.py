@@ -1,8 +1,10 @@
-"""A lens from drawn lines: distortion from what must be straight, focal length and orientation from what runs along X, Y, Z.
+"""A lens from drawn lines: distortion from what must be straight, focal length and orientation from what runs along X,
+Y, Z.
 
 One adjustment for both, by least squares with a Cauchy loss; each line's own place is eliminated (`line_errors`).
-Vanishing points come from all points of the lines by maximum likelihood, never from crossings of pairs of lines (Hartley
-and Zisserman 2004, 8.6; Förstner and Wrobel 2016, 10.6). World: Y up; X points right in the picture, Z then to the viewer.
+Vanishing points come from all points of the lines by maximum likelihood, never from crossings of pairs of lines
+(Hartley and Zisserman 2004, 8.6; Förstner and Wrobel 2016, 10.6). World: Y up; X points right in the picture, Z then to
+the viewer.
 """
 
 from collections.abc import Sequence
@@ -37,7 +39,10 @@ WORTH_PX = 3.0
 """Sigma of a coefficient's effect at the picture's corner, pixels, from which the lines do not tell it."""
 
 GAIN = 4.0
-"""By how much the cost must fall for a further coefficient: two sigmas. More would bias the focal length by what is held."""
+"""By how much the cost must fall for a further coefficient: two sigmas.
+
+More would bias the focal length by what is held.
+"""
 
 DISAGREES = 3.0
 """RMS distance in sigmas from which a line disagrees with the others."""
@@ -45,7 +50,9 @@ DISAGREES = 3.0
 
 @dataclass(frozen=True)
 class LineReport:
-    """How straight a line is: RMS distances in pixels without and with the lens, and whether it disagrees with the others."""
+    """How straight a line is: RMS distances in pixels without and with the lens, and whether it disagrees with the
+    others.
+    """
 
     name: str
     before_px: float
@@ -66,8 +73,8 @@ class LensFit:
     rotations : ``world_from_camera`` by frame with axis lines; rotation_sigma : (3,) radians about the camera's axes.
     lines : a report for each line. notes : plain sentences for the artist. noise_px : of drawn points as found.
     held : coefficients that were asked for and held at 0.
-    free : what was adjusted, and covariance : of it, log focal length and coefficients, then of each frame's turn about the
-        camera's axes, radians; frames in their order.
+    free : what was adjusted, and covariance : of it, log focal length and coefficients, then of each frame's turn
+        about the camera's axes, radians; frames in their order.
     """
 
     lens: Lens
@@ -205,7 +212,9 @@ def _begin(data: Lines, order: LensOrder) -> tuple[LineState, list[str]]:
 
 
 def _orient(data: Lines, lens: Lens) -> np.ndarray:
-    """Return a first ``world_from_camera`` for each frame with axis lines (G, 3, 3), from the lines' common directions."""
+    """Return a first ``world_from_camera`` for each frame with axis lines (G, 3, 3), from the lines' common
+    directions.
+    """
     _, normals = data.distances(
         lens, np.tile(np.eye(3), (max(len(data.frames), 1), 1, 1)), np.full(len(data.axis), FREE)
     )
@@ -255,7 +264,9 @@ def _seeded(lens: Lens, names: tuple[str, ...]) -> Lens:
 
 
 def _corner_sigma(covariance: np.ndarray, state: LineState, name: str) -> float:
-    """Return the sigma, pixels, of what a coefficient does at the picture's corner, its tie to the focal length counted in."""
+    """Return the sigma, pixels, of what a coefficient does at the picture's corner, its tie to the focal length
+    counted in.
+    """
     row = np.zeros(len(covariance))
     row[state.free.index(name)] = 1.0
     if "focal" in state.free:
@@ -272,7 +283,8 @@ def _refused(data: Lines, trial: LineState, order: LensOrder, names: tuple[str, 
     if names[0] in ("k1", "division"):
         if loose > WORTH_PX or not np.isfinite(loose):
             return (
-                f"The lines do not tell distortion (±{min(loose, 999):.0f} px at the corner): they run through the middle, "
+                f"The lines do not tell distortion (±{min(loose, 999):.0f} px at the corner): they run through the "
+                "middle, "
                 "lie in one direction from it, or are short. It is held at 0; draw long ones near the picture's edges."
             )
         return ""
@@ -306,9 +318,19 @@ def _report(data: Lines, state: LineState, order: LensOrder, notes: list[str]) -
     ]
     turns = spread[len(state.free) :].reshape(-1, 3)
     return LensFit(
-        state.lens, bool(told), float(log_sigma * state.lens.focal_px[0]), sigma,
-        dict(zip(data.frames, state.rotations)), dict(zip(data.frames, turns)), reports, notes, float(noise * stated.mean()), state.held, state.free, covariance,
-    )  # fmt: skip
+        state.lens,
+        bool(told),
+        float(log_sigma * state.lens.focal_px[0]),
+        sigma,
+        dict(zip(data.frames, state.rotations)),
+        dict(zip(data.frames, turns)),
+        reports,
+        notes,
+        float(noise * stated.mean()),
+        state.held,
+        state.free,
+        covariance,
+    )
 
 
 def straightness(lines: Sequence[DrawnLine], lens: Lens) -> list[LineReport]:
@@ -340,11 +362,15 @@ def _why_untold(data: Lines, state: LineState, log_sigma: float) -> str:
         if far
         else "the lines are too short or too few"
     )
-    return f"Focal length is not told (±{100 * min(log_sigma, 9.99):.0f} %): {where}, and any focal length explains them nearly as well."
+    return (
+        f"Focal length is not told (±{100 * min(log_sigma, 9.99):.0f} %): {where}, "
+        "and any focal length explains them nearly as well."
+    )
 
 
 def centre_test(lines: Sequence[DrawnLine], order: LensOrder, fit: LensFit) -> tuple[np.ndarray, np.ndarray] | None:
-    """Return how far the optical centre lies from where it is held, (2,) pixels, and its sigma (2,), or None if lines cannot tell.
+    """Return how far the optical centre lies from where it is held, (2,) pixels, and its sigma (2,), or None if lines
+    cannot tell.
 
     Three directions are needed, two of them with vanishing points near the picture.
     """

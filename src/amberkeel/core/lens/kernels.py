@@ -1,7 +1,7 @@
 """Distortion of one place and its inverse, for all models at once, on flat coefficients.
 
-Coefficients (17,): k1 k2 k3, p1 p2, division, turn, and ten of the two-axis model: a20 a02 a40 a22 a04, b20 b02 b40 b22 b04.
-With (X, Y) the undistorted place turned by `turn` about the centre and r² = X² + Y²::
+Coefficients (17,): k1 k2 k3, p1 p2, division, turn, and ten of the two-axis model: a20 a02 a40 a22 a04, b20 b02 b40 b22
+b04. With (X, Y) the undistorted place turned by `turn` about the centre and r² = X² + Y²::
 
     X_d = X (1 + k1 r² + k2 r⁴ + k3 r⁶ + a20 X² + a02 Y² + a40 X⁴ + a22 X²Y² + a04 Y⁴) + 2 p1 X Y + p2 (r² + 2 X²)
     Y_d = Y (1 + k1 r² + k2 r⁴ + k3 r⁶ + b20 X² + b02 Y² + b40 X⁴ + b22 X²Y² + b04 Y⁴) + p1 (r² + 2 Y²) + 2 p2 X Y
@@ -95,7 +95,8 @@ def slope_one(c, x, y):
 
 @njit(cache=True, nogil=True)
 def undistort_one(c, x, y):
-    """Return the undistorted place of a distorted one and whether the model reaches it, by Newton's method from the middle out.
+    """Return the undistorted place of a distorted one and whether the model reaches it, by Newton's method from the
+    middle out.
 
     Beyond a fold the nearest place before it is returned.
     """

@@ -1,7 +1,7 @@
 """The adjustment of drawn lines: distortion, focal length and one rotation a frame with axis lines, by least squares.
 
-Levenberg-Marquardt with a Cauchy loss; each line's own place is eliminated (`line_errors`). Derivatives are differences:
-there are few unknowns, and the residuals take microseconds.
+Levenberg-Marquardt with a Cauchy loss; each line's own place is eliminated (`line_errors`). Derivatives are
+differences: there are few unknowns, and the residuals take microseconds.
 """
 
 import math
@@ -81,6 +81,13 @@ class Lines:
 
 @dataclass
 class LineState:
+    """What an adjustment of lines changes: the lens, the world's turn on each frame, and which coefficients.
+
+    Attributes
+    ----------
+    rotations : (F, 3, 3) camera_from_world. free : names of coefficients that may change; held : of those that may not.
+    """
+
     lens: Lens
     rotations: np.ndarray
     free: tuple[str, ...]
@@ -88,6 +95,7 @@ class LineState:
 
     @property
     def size(self) -> int:
+        """Number of unknowns."""
         return len(self.free) + 3 * len(self.rotations)
 
     def loosened(self) -> "LineState":
@@ -123,6 +131,7 @@ class LineState:
 
 
 def robust_cost(whitened: np.ndarray) -> float:
+    """Return the Cauchy loss of whitened residuals (N,)."""
     return float(LOSS_SCALE**2 * np.log1p((whitened / LOSS_SCALE) ** 2).sum())
 
 

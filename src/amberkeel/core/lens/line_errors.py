@@ -1,7 +1,8 @@
 """How far drawn points lie off the straight lines that explain them best, in pixels of the picture.
 
-Lines are fitted in undistorted space and their distances carried back to pixels by the local scale (Sampson's distance):
-else shrinking the picture would win. An axis line must run through its vanishing point (Förstner and Wrobel 2016, 10.6).
+Lines are fitted in undistorted space and their distances carried back to pixels by the local scale (Sampson's
+distance): else shrinking the picture would win. An axis line must run through its vanishing point (Förstner and Wrobel
+2016, 10.6).
 """
 
 import numpy as np
@@ -15,7 +16,8 @@ FREE = -1
 
 @njit(cache=True, nogil=True)
 def flatten(points, pinhole, c, u, slopes):
-    """Fill `u` (N, 2) with the undistorted places of pixels and `slopes` (N, 4) with their derivatives by pixels, row by row.
+    """Fill `u` (N, 2) with the undistorted places of pixels and `slopes` (N, 4) with their derivatives by pixels, row
+    by row.
 
     Parameters
     ----------
@@ -38,7 +40,8 @@ def line_errors(all_u, all_slopes, first, axis, group, rotations, out, normals):
 
     Parameters
     ----------
-    all_u (N, 2), all_slopes (N, 4) : points as `flatten` gives them. first (L + 1,) : points of line k are rows first[k]:first[k + 1].
+    all_u (N, 2), all_slopes (N, 4) : points as `flatten` gives them. first (L + 1,) : points of line k are rows
+        first[k]:first[k + 1].
     axis (L,) : FREE, or 0, 1, 2 for the world's X, Y, Z. group (L,) : which rotation the line's frame has.
     rotations (G, 3, 3) : world_from_camera.
     """

@@ -1,4 +1,4 @@
-"""Drawn lines as a file: the picture, what is known of the lens, and the lines (JSON, described in docs/lens-json.md)."""
+"""Drawn lines as a file: the picture, what is known of the lens, and the lines (JSON, docs/lens-json.md)."""
 
 import json
 from dataclasses import dataclass
@@ -15,8 +15,9 @@ from amberkeel.core.lens.sensor import checked_aspect
 
 @dataclass(frozen=True)
 class LineFile:
-    """What such a file holds: what is wanted, the lines, the sensor's width in mm or None, the name of a measured axis line with
-    its length in metres or None, and the pixel (2,) of the origin on that line's frame or None."""
+    """What such a file holds: what is wanted, the lines, the sensor's width in mm or None, the name of a measured axis
+    line with its length in metres or None, and the pixel (2,) of the origin on that line's frame or None.
+    """
 
     order: LensOrder
     lines: list[DrawnLine]
@@ -37,7 +38,9 @@ class LineFile:
 
 
 def camera_rows(fit: LensFit, placed: tuple[int, CameraPlace] | None) -> list[dict]:
-    """Return the cameras that lines tell as plain dictionaries, one a frame: rotation with sigma in radians, and metres where placed."""
+    """Return the cameras that lines tell as plain dictionaries, one a frame: rotation with sigma in radians, and
+    metres where placed.
+    """
     rows = [
         {"frame": f, "world_from_camera": r.tolist(), "rotation_sigma": fit.rotation_sigma[f].tolist()}
         for f, r in fit.rotations.items()

@@ -1,4 +1,6 @@
-"""What a lens fit looks like over the plate: the lines it bends, the world's grid, horizon and vanishing points, in pixels."""
+"""What a lens fit looks like over the plate: the lines it bends, the world's grid, horizon and vanishing points, in
+pixels.
+"""
 
 import numpy as np
 
@@ -9,7 +11,7 @@ FAR_PX = 1e5
 
 
 def bent_lines(lens: Lens, lines: list[np.ndarray], steps: int = 24) -> list[np.ndarray]:
-    """Return the straight lines through drawn points (N, 2) as the lens shows them, (steps, 2) pixels from end to end."""
+    """Return straight lines through drawn points (N, 2) as the lens shows them, (steps, 2) pixels from end to end."""
     if not lines:
         return []
     count = np.array([len(line) for line in lines])
@@ -68,7 +70,8 @@ def floor_cell(distance: float) -> float:
 
 
 def floor_ahead(lens: Lens, rotation: np.ndarray, through: np.ndarray) -> tuple[np.ndarray, float] | None:
-    """Return where the plate pixel `through` (2,) meets a floor one unit below the camera, (3,) from the camera, and a third of its distance.
+    """Return where the plate pixel `through` (2,) meets a floor one unit below the camera, (3,) from the camera, and a
+    third of its distance.
 
     None where it looks above the horizon.
     """
@@ -84,7 +87,8 @@ def floor_grid(lens: Lens, rotation: np.ndarray, at: np.ndarray, pitch: float, c
 
     Parameters
     ----------
-    rotation : ``world_from_camera``. at : (3,) the place from the camera, in any unit, along the world's axes. pitch : size of a cell in
+    rotation : ``world_from_camera``. at : (3,) the place from the camera, in any unit, along the world's axes.
+        pitch : size of a cell in
         that unit. cells : to each side.
     """
     s = np.linspace(-cells, cells, 12 * cells) * pitch
@@ -100,6 +104,8 @@ def floor_grid(lens: Lens, rotation: np.ndarray, at: np.ndarray, pitch: float, c
 
 
 def _reach(lens: Lens) -> float:
-    """Return how far from the view axis, undistorted, places are drawn: beyond the picture a model may fold back into it."""
+    """Return how far from the view axis, undistorted, places are drawn: beyond the picture a model may fold back into
+    it.
+    """
     corners = np.array([[0.0, 0.0], [lens.width, 0.0], [0.0, lens.height], [lens.width, lens.height]])
     return 1.1 * float(np.hypot(*lens.normalise(corners).T).max())

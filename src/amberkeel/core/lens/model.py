@@ -90,14 +90,18 @@ class Lens:
         return self.undistort_known(xy)[0]
 
     def undistort_known(self, xy: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Return undistorted coordinates (..., 2) and whether the model reaches them (...,) bool, or folds over before."""
+        """Return undistorted coordinates (..., 2) and whether the model reaches them (...,) bool, or folds over
+        before.
+        """
         xy = np.asarray(xy, dtype=float)
         out, reached = np.empty((xy.size // 2, 2)), np.empty(xy.size // 2, np.bool_)
         undistort_all(self.coefficients, np.ascontiguousarray(xy.reshape(-1, 2)), out, reached)
         return out.reshape(xy.shape), reached.reshape(xy.shape[:-1])
 
     def folds(self) -> float | None:
-        """Return the share of the picture's half diagonal at which the model folds over, or None when all of it is reached."""
+        """Return the share of the picture's half diagonal at which the model folds over, or None when all of it is
+        reached.
+        """
         share = np.linspace(0.02, 1.0, 99)
         corners = np.array(
             [

@@ -5,7 +5,8 @@ A straightened picture keeps the plate's focal length and pixel size on a larger
 
 ST maps: the red channel is S, x over the width of the picture sampled, rising to the right; green is T, rising upwards:
 ``S = x / width``, ``T = 1 - y / height`` with x, y in pixels from the top left corner and centres of pixels at +0.5.
-The map named "undistort" has the canvas's size and samples the plate; "redistort" has the plate's and samples the canvas.
+The map named "undistort" has the canvas's size and samples the plate; "redistort" has the plate's and samples the
+canvas.
 """
 
 from dataclasses import dataclass, replace
@@ -137,7 +138,9 @@ def st_map(places: np.ndarray, width: int, height: int) -> np.ndarray:
 
 
 def bent_grid(lens: Lens, columns: int = 12, rows: int = 8, steps: int = 24) -> list[np.ndarray]:
-    """Return the lines of a straight grid as the lens bends them, each (N, 2) pixels, over the whole picture and a little more."""
+    """Return the lines of a straight grid as the lens bends them, each (N, 2) pixels, over the whole picture and a
+    little more.
+    """
     sides = np.concatenate(_straight_border(lens))
     low, high = sides.min(0), sides.max(0)
     middle = np.array(lens.principal_px)

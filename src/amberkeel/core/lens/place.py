@@ -1,7 +1,7 @@
 """Where the camera stands, from axis lines: one of them of a measured length gives the scale, a pixel gives the origin.
 
-The line's two rays and its direction lie in one triangle, whose third side is measured. An origin that is no end of the line
-lies on one floor with the line's lower end.
+The line's two rays and its direction lie in one triangle, whose third side is measured. An origin that is no end of the
+line lies on one floor with the line's lower end.
 """
 
 from dataclasses import dataclass, replace
@@ -27,7 +27,9 @@ STEP_PX, STEP = 0.05, 1e-6
 
 @dataclass(frozen=True)
 class CameraPlace:
-    """Where a camera stands: (3,) metres from the origin along the world's axes, one sigma of each, distance and its sigma."""
+    """Where a camera stands: (3,) metres from the origin along the world's axes, one sigma of each, distance and its
+    sigma.
+    """
 
     xyz: np.ndarray
     sigma: np.ndarray
@@ -40,8 +42,10 @@ def camera_place(fit: LensFit, line: DrawnLine, metres: float, origin: np.ndarra
 
     Parameters
     ----------
-    fit : the lens and the rotation that lines tell. line : an axis line, `metres` long from its first to its last point.
-    origin : (2,) pixel of the world's origin on that frame; the line's lower end when None, of a level line its first point.
+    fit : the lens and the rotation that lines tell. line : an axis line, `metres` long from its first to its last
+        point.
+    origin : (2,) pixel of the world's origin on that frame; the line's lower end when None, of a level line its
+        first point.
 
     Raises
     ------

@@ -24,7 +24,8 @@ class LensProfile:
     ----------
     name : for people. lens : the lens; where `focal_known` is False its focal length is a stand-in, and only the map of
         pixels to straightened pixels means anything.
-    source : where the values came from (typed, metadata, lines, chart, solve). sensor_width_mm : of the filmed part, or None.
+    source : where the values came from (typed, metadata, lines, chart, solve). sensor_width_mm : of the filmed
+        part, or None.
     focal_sigma_px : one sigma. sigma : one sigma of coefficients, no unit, and of "cx", "cy" in pixels.
     notes : plain sentences that go with it. sources : by name, of values that came from elsewhere than the rest.
     """
@@ -57,7 +58,8 @@ class LensProfile:
         return replace(self, lens=moved, focal_sigma_px=self.focal_sigma_px * sx, sigma=sigma)
 
     def retyped(self, values: dict[str, tuple[float, float]], focal_known: bool) -> "LensProfile":
-        """Return the profile with values typed by hand, each with one sigma: "focal" and "cx", "cy" in pixels, coefficients.
+        """Return the profile with values typed by hand, each with one sigma: "focal" and "cx", "cy" in pixels,
+        coefficients.
 
         Raises LensError for a lens that cannot be, a value that is none of this model's, or a sigma below 0.
         """
@@ -135,12 +137,21 @@ def lens_document(lens: Lens) -> dict:
 
 
 def read_lens(image: dict, row: dict) -> Lens:
-    """Return the lens of such a dictionary and of its picture's; raises KeyError, TypeError or ValueError when it is none."""
+    """Return the lens of such a dictionary and of its picture's; raises KeyError, TypeError or ValueError when it is
+    none.
+    """
     return Lens(
-        int(image["width"]), int(image["height"]), _numbers(row["focal_px"], 2), _numbers(row["principal_px"], 2),
-        _numbers(row.get("radial", (0, 0, 0)), 3), _numbers(row.get("tangential", (0, 0)), 2), float(image.get("pixel_aspect", 1.0)),
-        float(row.get("division", 0.0)), _numbers(row.get("two_axis", (0,) * 10), 10), float(row.get("turn", 0.0)),
-    )  # fmt: skip
+        int(image["width"]),
+        int(image["height"]),
+        _numbers(row["focal_px"], 2),
+        _numbers(row["principal_px"], 2),
+        _numbers(row.get("radial", (0, 0, 0)), 3),
+        _numbers(row.get("tangential", (0, 0)), 2),
+        float(image.get("pixel_aspect", 1.0)),
+        float(row.get("division", 0.0)),
+        _numbers(row.get("two_axis", (0,) * 10), 10),
+        float(row.get("turn", 0.0)),
+    )
 
 
 def profile_document(profile: LensProfile) -> dict:
@@ -170,10 +181,16 @@ def read_profile(document) -> LensProfile:
         sigma = {str(k): float(v) for k, v in document.get("sigma", {}).items()}
         sensor = document.get("sensor_width_mm")
         profile = LensProfile(
-            str(document.get("name", "Lens"))[:80], lens, str(document.get("source", "typed")), bool(document.get("focal_known", True)),
-            sigma.pop("focal_px", 0.0), float(sensor) if sensor is not None else None, sigma, [str(n) for n in document.get("notes", [])],
+            str(document.get("name", "Lens"))[:80],
+            lens,
+            str(document.get("source", "typed")),
+            bool(document.get("focal_known", True)),
+            sigma.pop("focal_px", 0.0),
+            float(sensor) if sensor is not None else None,
+            sigma,
+            [str(n) for n in document.get("notes", [])],
             {str(k): str(v) for k, v in document.get("sources", {}).items()},
-        )  # fmt: skip
+        )
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise LensError("The lens profile is not complete.", f"“{error}” is missing or no number.") from error
     check_lens(profile.lens)
@@ -188,7 +205,7 @@ def _numbers(values, count: int) -> tuple[float, ...]:
 
 
 def check_lens(lens: Lens) -> None:
-    """Raise LensError for a lens that cannot be: no size, no focal length, no pixel aspect, or a picture folded over."""
+    """Raise LensError for an impossible lens: no size, no focal length, no pixel aspect, or a picture folded over."""
     if not (16 <= lens.width <= 65536 and 16 <= lens.height <= 65536):
         raise LensError(f"A picture of {lens.width}x{lens.height} is impossible.", "Give the plate's size in pixels.")
     if not 0.1 <= lens.pixel_aspect <= 10.0:

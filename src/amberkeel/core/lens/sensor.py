@@ -1,4 +1,4 @@
-"""What the camera was: formats of sensors by size, what a resolution says of pixel aspect, crops and lengths in words."""
+"""What the camera was: sensor formats by size, what a resolution says of pixel aspect, crops, lengths in words."""
 
 import re
 from dataclasses import dataclass
@@ -111,7 +111,8 @@ def checked_aspect(value: float) -> float:
 
 
 def filmed_width_mm(sensor_width_mm: float, crop: float = 1.0) -> float:
-    """Return the width of the part of a sensor that the plate shows; `crop` is that part's share of the width, above 0 to 1.
+    """Return the width of the part of a sensor that the plate shows; `crop` is that part's share of the width, above 0
+    to 1.
 
     Cropping changes the field of view, not the lens: what is left is a smaller sensor.
     """
@@ -121,5 +122,7 @@ def filmed_width_mm(sensor_width_mm: float, crop: float = 1.0) -> float:
 
 
 def width_from_equivalent(focal_mm: float, equivalent_mm: float) -> float:
-    """Return a sensor's width from a focal length and its equivalent on 36 x 24 mm, which compares diagonals; 3:2 is taken."""
+    """Return a sensor's width from a focal length and its equivalent on 36 x 24 mm, which compares diagonals; 3:2 is
+    taken.
+    """
     return 36.0 * focal_mm / equivalent_mm

@@ -20,7 +20,9 @@ FORMATS = ("png", "exr", "tif", "jpg", "dpx")
 
 @dataclass(frozen=True)
 class StraightenOrder:
-    """How straightened pictures are written: `overscan` as for `canvas_for`, filter, file format ("" keeps the plate's), ST maps too."""
+    """How straightened pictures are written: `overscan` as for `canvas_for`, filter, file format ("" keeps the
+    plate's), ST maps too.
+    """
 
     overscan: str | float = "all"
     filter: str = "cubic"
@@ -67,7 +69,9 @@ def straighten_plate(
 
 
 def write_st_maps(lens, canvas: Canvas, out: Path) -> None:
-    """Write `undistort_st.exr` (the canvas's size, samples the plate) and `redistort_st.exr` (the plate's, samples the canvas)."""
+    """Write `undistort_st.exr` (the canvas's size, samples the plate) and `redistort_st.exr` (the plate's, samples the
+    canvas).
+    """
     write_picture(out / "undistort_st.exr", st_map(undistort_map(lens, canvas), lens.width, lens.height), oiio.FLOAT)
     write_picture(
         out / "redistort_st.exr", st_map(redistort_map(lens, canvas), canvas.width, canvas.height), oiio.FLOAT

@@ -32,7 +32,8 @@ class ChartOrder:
     Attributes
     ----------
     columns, rows : inner corners of a chessboard, dots, or tags; of no meaning for loose tags. square_mm : distance of
-        neighbours, or the side of a tag. pattern : one of PATTERNS. gap : of tags, as a share of the tag's side. family : of tags.
+        neighbours, or the side of a tag. pattern : one of PATTERNS. gap : of tags, as a share of the tag's side.
+            family : of tags.
     pixel_aspect : width of a pixel over its height. radial : radial coefficients, 0 to 3. tangential : p1, p2 too.
     anamorphic : two-axis model, with the squeeze (fx against fy) free. model : "radial" or "division".
     """

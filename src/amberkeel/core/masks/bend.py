@@ -1,9 +1,9 @@
 """Bend an outline to its subject: what a walking figure needs, whose outline no motion of the whole carries along.
 
-The keyed frame teaches a classifier (randomised trees, Geurts et al. 2006) over the frame's cues (`cues`) what is inside
-and what is not. On the next frames its answer, held near the place to which the outline was carried, gives the subject's
-outline; the shape's points are matched to it in order (dynamic time warping, Sakoe and Chiba 1978), so that each keeps
-its place on the subject.
+The keyed frame teaches a classifier (randomised trees, Geurts et al. 2006) over the frame's cues (`cues`) what is
+inside and what is not. On the next frames its answer, held near the place to which the outline was carried, gives the
+subject's outline; the shape's points are matched to it in order (dynamic time warping, Sakoe and Chiba 1978), so that
+each keeps its place on the subject.
 """
 
 import cv2
@@ -29,7 +29,8 @@ STAYS, SWAY_PX = 1.0, 3.0
 """Log odds that a pixel this far within or without the carried outline is still on its side."""
 
 RELEARN, REMEMBERED = 5, 3
-"""Frames after which what has come into the picture beside the subject is learned too, and how often it is remembered."""
+"""Frames after which what has come into the picture beside the subject is learned too, and how often it is remembered.
+"""
 
 LEAST_SIDE = 32.0
 """Least side in analysis pixels of a square as large as the subject: the cues blur what is smaller."""
@@ -52,7 +53,7 @@ class Bender:
         self.learn(points, frame)
 
     def learn(self, points: np.ndarray, frame: int) -> None:
-        """Learn what is inside the outline of control points (N, 6) at a frame, and what is not, beside what is known."""
+        """Learn what is inside the outline of control points (N, 6) at a frame, and what is not."""
         cues = self.reader.read(frame)
         inside = fill(flatten(points) * self.reader.scale, *cues.unlike.shape)
         self._keyed.append(_rows(cues, inside, ~inside))
@@ -67,13 +68,16 @@ class Bender:
     def _fit(self) -> None:
         x, y = (np.concatenate(part) for part in zip(*self._keyed, *self._around))
         self._model = _trees().fit(x, y)
-        # A rough outline holds some background, and misses some of the subject: what most of the trees deny is left out.
+        # A rough outline holds some background, and misses some of the subject: what most of the trees deny is left
+        # out.
         sure = np.abs(self._model.oob_decision_function_[:, 1] - y) < 0.7
         if (sure & (y == 1)).sum() > 0.3 * (y == 1).sum():
             self._model = _trees().fit(x[sure], y[sure])
 
     def bend(self, points: np.ndarray, frame: int) -> tuple[np.ndarray, float]:
-        """Return control points (N, 6) bent to the subject at a frame, and how well what was found overlaps the outline carried there."""
+        """Return control points (N, 6) bent to the subject at a frame, and how well what was found overlaps the
+        outline carried there.
+        """
         cues, scale = self.reader.read(frame), self.reader.scale
         outline = flatten(points) * scale
         carried = fill(outline, *cues.unlike.shape)
@@ -91,7 +95,9 @@ class Bender:
         return matched(points, contour(found) / scale), overlap
 
     def _found(self, cues: Cues, away: np.ndarray, reach: float) -> np.ndarray:
-        """Return the subject (h, w) bool near the carried outline, from which each pixel lies `away` (h, w), inside below 0."""
+        """Return the subject (h, w) bool near the carried outline, from which each pixel lies `away` (h, w), inside
+        below 0.
+        """
         rows, columns = (np.nonzero((away < 3.0 * reach).any(k))[0] for k in (1, 0))
         window = slice(rows[0], rows[-1] + 1), slice(columns[0], columns[-1] + 1)
         features, away = cues.features[window], away[window]
@@ -157,7 +163,9 @@ def _joined(mask: np.ndarray, reach: float) -> np.ndarray:
 
 
 def matched(points: np.ndarray, outline: np.ndarray) -> np.ndarray:
-    """Return control points (N, 6) moved onto an outline (M, 2), in order round it; curves stay smooth, corners corners."""
+    """Return control points (N, 6) moved onto an outline (M, 2), in order round it; curves stay smooth, corners
+    corners.
+    """
     dense, share = _dense(points)
     target = evenly(outline, 2 * len(dense))
     if (area(dense) > 0) != (area(target) > 0):
@@ -186,7 +194,9 @@ def _dense(points: np.ndarray, count: int = 200) -> tuple[np.ndarray, np.ndarray
 
 @njit(cache=True, fastmath=True)
 def _warp(cost):
-    """Return for each row the column matched to it (N,) on the cheapest way through `cost` (N, M) that never turns back."""
+    """Return for each row the column matched to it (N,) on the cheapest way through `cost` (N, M) that never turns
+    back.
+    """
     n, m = cost.shape
     total = np.full((n, m), np.inf)
     came = np.zeros((n, m), np.int8)

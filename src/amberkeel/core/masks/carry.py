@@ -162,7 +162,10 @@ class _Run:
         guess = _guess(before, after, outline, self.velocity)
         motion, share = _motion(before, after, spots, ring, guess, self.model, scale)
         if motion is None or share < self.least:
-            return f"Lost on frame {frame}: only {100 * share:.0f} % of what is inside moves as one. It may be hidden, blurred or changing."
+            return (
+                f"Lost on frame {frame}: only {100 * share:.0f} % of what is inside moves as one. "
+                "It may be hidden, blurred or changing."
+            )
         moved = _apply(motion, self.points)
         moved, total = self._take_back_drift(after, moved, motion, scale)
         spread = flatten(moved)
@@ -173,7 +176,7 @@ class _Run:
         return ""
 
     def _take_back_drift(self, after: np.ndarray, moved: np.ndarray, motion: np.ndarray, scale: float):
-        """Register the keyed picture, carried here, with the picture here; return points and the motion since the key."""
+        """Register the keyed picture, carried here, with the one here; return points and the motion since the key."""
         total = motion @ self.key_from_here
         height, width = after.shape
         carried = cv2.warpPerspective(self.key_picture, _centred(total), (width, height), flags=cv2.INTER_LINEAR)

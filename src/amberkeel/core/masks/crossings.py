@@ -1,7 +1,7 @@
 """False corners: places where a near and a far edge cross in the picture, and nothing in the set is.
 
-Such a corner goes with neither edge: it leaves the background's rigid motion. Against the true features on one of the two
-it slides along that edge: ``n.(d - m) = 0`` with the edge's normal n, the corner's displacement d and theirs, m.
+Such a corner goes with neither edge: it leaves the background's rigid motion. Against the true features on one of the
+two it slides along that edge: ``n.(d - m) = 0`` with the edge's normal n, the corner's displacement d and theirs, m.
 """
 
 import cv2
@@ -154,7 +154,9 @@ def slides(normals: np.ndarray, moved: np.ndarray, beside: np.ndarray) -> bool:
 
 
 def _expected(plate: Plate, grid: np.ndarray, track: int, moving: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Return frames (M,) and the places (M, 2) to which the background would have taken the track from its first frame."""
+    """Return frames (M,) and the places (M, 2) to which the background would have taken the track from its first
+    frame.
+    """
     rows = np.nonzero(np.isfinite(grid[:, track, 0]))[0]
     start, out, frames = grid[rows[0], track], [], []
     for k in rows[1::2]:

@@ -1,10 +1,10 @@
 """What a frame shows about itself: how each pixel departs from the background's motion, and how it looks.
 
-Two frames, one later and one earlier, and a third further off are compared with each: dense flow (Kroeger et al. 2016, OpenCV) gives how far
-each pixel departs from the background's rigid motion. Where it does not, the flow is the background's own; carried
-over the gaps, it says where the background behind a subject lies in the other frame. A pixel that looks otherwise there
-in all of them is not background: this finds edges to the pixel, where flow smears. The third frame speaks for places that
-another subject hides in both of the others, and for those that only one of them shows.
+Two frames, one later and one earlier, and a third further off are compared with each: dense flow (Kroeger et al. 2016,
+OpenCV) gives how far each pixel departs from the background's rigid motion. Where it does not, the flow is the
+background's own; carried over the gaps, it says where the background behind a subject lies in the other frame. A pixel
+that looks otherwise there in all of them is not background: this finds edges to the pixel, where flow smears. The third
+frame speaks for places that another subject hides in both of the others, and for those that only one of them shows.
 """
 
 from collections import OrderedDict
@@ -30,7 +30,9 @@ STILL_PX = 0.4
 """Departure, in analysis pixels, up to which flow is taken as the background's own."""
 
 FLOW_CELL, FLOW_TEXTURE = 16, 2e-4
-"""Side in analysis pixels of the cells in each of which one spot of flow is taken, and its least texture (OpenCV's eigenvalue)."""
+"""Side in analysis pixels of the cells in each of which one spot of flow is taken, and its least texture (OpenCV's
+eigenvalue).
+"""
 
 COARSE = 3
 """How much smaller the background's flow is kept while it is carried over gaps."""
@@ -122,7 +124,8 @@ class CueReader:
 
     def motion(self, frame: int, to: int, flow: np.ndarray) -> RigidMotion:
         """Return the background's motion between two frames, in analysis pixels: by tracks where enough run through,
-        else by a grid of spots of the `flow` (h, w, 2) between them. Raises MaskError where neither can tell."""
+        else by a grid of spots of the `flow` (h, w, 2) between them. Raises MaskError where neither can tell.
+        """
         if self._grid is not None:
             a, b = self._grid[frame - int(self.plate.frames[0])], self._grid[to - int(self.plate.frames[0])]
             rows = np.isfinite(a[:, 0]) & np.isfinite(b[:, 0])
@@ -218,7 +221,7 @@ def _flow():
 
 
 def _fill_gaps(flow: np.ndarray, weight: np.ndarray) -> np.ndarray:
-    """Return flow (h, w, 2) smoothed over its surroundings by weight (h, w), from ever wider ones where that is thin."""
+    """Return flow (h, w, 2) smoothed by weight (h, w) over its surroundings, from wider ones where weight is thin."""
     height, width = weight.shape
     coarse = (max(2, width // COARSE), max(2, height // COARSE))
     flow, weight = (cv2.resize(p, coarse, interpolation=cv2.INTER_AREA) for p in (flow * weight[..., None], weight))

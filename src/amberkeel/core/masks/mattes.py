@@ -74,7 +74,8 @@ def bring_in(
         matte = read_matte(sequence.path(frame - offset), channel)
         if matte.shape != (plate.height, plate.width):
             raise MaskError(
-                f"Matte {frame - offset} is {matte.shape[1]}x{matte.shape[0]}, the plate is {plate.width}x{plate.height}.",
+                f"Matte {frame - offset} is {matte.shape[1]}x{matte.shape[0]}, the plate is "
+                f"{plate.width}x{plate.height}.",
                 "Mattes must have the plate's size.",
             )
         mattes[frame] = (matte < 0.5) if inverted else (matte >= 0.5)

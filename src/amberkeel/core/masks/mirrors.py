@@ -62,7 +62,9 @@ def find_reflections(plate: Plate, tracks: TrackSet, background: str, progress: 
 
 
 def _pairs(plate: Plate, grid: np.ndarray, k: int, other: int, level: bool) -> list[tuple[int, int]]:
-    """Return pairs (what is mirrored, its reflection) of tracks that look and move as mirror images between two frames."""
+    """Return pairs (what is mirrored, its reflection) of tracks that look and move as mirror images between two
+    frames.
+    """
     rows = np.nonzero(np.isfinite(grid[k, :, 0]) & np.isfinite(grid[other, :, 0]))[0]
     if len(rows) < 2 * PAIRS:
         return []

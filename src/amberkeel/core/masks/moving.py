@@ -1,7 +1,7 @@
 """What moves here: regions that go another way than the dominant rigid motion, over time, with their evidence.
 
-Tracks give the background's motion; `cues` say for every pixel how far it departs from it, and whether it looks like the
-background at all. Pixels that do the one and not the other are joined over space and time into proposals.
+Tracks give the background's motion; `cues` say for every pixel how far it departs from it, and whether it looks like
+the background at all. Pixels that do the one and not the other are joined over space and time into proposals.
 """
 
 from collections.abc import Callable
@@ -41,7 +41,9 @@ HEART_SHARE = 1.2e-4
 
 @dataclass(frozen=True)
 class Moving:
-    """What was found: regions that move by themselves, the largest first, and how the background moved for the most part."""
+    """What was found: regions that move by themselves, the largest first, and how the background moved for the most
+    part.
+    """
 
     proposals: list[Proposal]
     background: str
@@ -64,7 +66,7 @@ class Departures:
 
 
 def track_departures(tracks: TrackSet, frames: np.ndarray, size: tuple[int, int], gap: int = TRACK_GAP) -> Departures:
-    """Compare every track with the dominant motion between frames `gap` apart; `size` is the plate's (width, height)."""
+    """Compare every track with the dominant motion between frames `gap` apart; `size` is (width, height)."""
     first = int(frames[0])
     grid = tracks.grid(frames)
     votes, seen = np.zeros(grid.shape[:2]), np.zeros(grid.shape[:2])
@@ -146,7 +148,9 @@ def _ellipse(radius: int) -> np.ndarray:
 
 
 def _regions(reader: CueReader, frame: int, hidden: np.ndarray | None) -> np.ndarray:
-    """Return where one frame departs from the background and looks unlike it, (h, w) uint8; nothing where it cannot be told."""
+    """Return where one frame departs from the background and looks unlike it, (h, w) uint8; nothing where it cannot be
+    told.
+    """
     try:
         cues = reader.read(frame)
     except MaskError:

@@ -40,7 +40,8 @@ def shape_mask(shape: Shape, frame: int, height: int, width: int) -> np.ndarray:
 def combine(shapes: Sequence[Shape], mattes: Sequence[Matte], height: int, width: int) -> Callable[[int], np.ndarray]:
     """Return a function from frame to bool (H, W): True where features must stay away.
 
-    Everything inside a shape to ignore or white in a matte is masked; where shapes to keep live, so is all outside them.
+    Everything inside a shape to ignore or white in a matte is masked; where shapes to keep live, so is all outside
+    them.
     """
 
     def masked(frame: int) -> np.ndarray:

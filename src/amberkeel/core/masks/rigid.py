@@ -1,8 +1,8 @@
 """The background's motion between two frames: epipolar where the camera moves among depths, a homography otherwise.
 
 Which of the two explains the tracks is decided by GRIC (Torr 1998), which pays for the model's parameters and for the
-freedom it leaves each point. Whether homographies come from a plane or from a camera that only turns, one pair can hardly
-tell; many can, since they turn with one focal length.
+freedom it leaves each point. Whether homographies come from a plane or from a camera that only turns, one pair can
+hardly tell; many can, since they turn with one focal length.
 """
 
 from dataclasses import dataclass
@@ -26,7 +26,8 @@ class RigidMotion:
 
     Attributes
     ----------
-    kind : FREE (`matrix` is a fundamental matrix, ``y.T F x = 0``), or PLANAR or TURNING (`matrix` is a homography, ``y = H x``).
+    kind : FREE (`matrix` is a fundamental matrix, ``y.T F x = 0``), or PLANAR or TURNING (`matrix` is a homography,
+        ``y = H x``).
     matrix : (3, 3), on homogeneous pixels. noise : robust one sigma of the tracks that agree, pixels.
     """
 
@@ -35,7 +36,7 @@ class RigidMotion:
     noise: float
 
     def residuals(self, x: np.ndarray, y: np.ndarray) -> np.ndarray:
-        """Return how far (N,), pixels, each place goes another way than the background; x, y (N, 2) at the two frames."""
+        """Return how far (N,), pixels, places depart from the background's motion; x, y (N, 2) at the two frames."""
         return _sampson(self.matrix, _flat(x), _flat(y)) if self.kind == FREE else _transfer(self.matrix, x, y)
 
 
@@ -101,7 +102,8 @@ def tell_turning(motions: dict, places: dict, width: int, height: int) -> dict:
     motions : RigidMotion by pair of frames. places : by the same pairs, the tracks' places (N, 2) on both frames.
     width, height : of the picture; its middle is taken as the optical centre, its pixels as square.
 
-    One focal length, swept over the fields of view from 10 to 110 degrees, serves all pairs; each has a rotation of its own.
+    One focal length, swept over the fields of view from 10 to 110 degrees, serves all pairs; each has a rotation of its
+    own.
     """
     pairs = [p for p, m in motions.items() if m.kind == PLANAR]
     if not pairs:
@@ -137,7 +139,9 @@ def _flat(x: np.ndarray) -> np.ndarray:
 
 
 def _turned(x: np.ndarray, y: np.ndarray, focal: float, width: int, height: int) -> np.ndarray:
-    """Return the homography (3, 3) of the rotation that best takes the rays of `x` (N, 2) to those of `y` (Kabsch 1976)."""
+    """Return the homography (3, 3) of the rotation that best takes the rays of `x` (N, 2) to those of `y` (Kabsch
+    1976).
+    """
     camera = np.array([[focal, 0.0, 0.5 * width], [0.0, focal, 0.5 * height], [0.0, 0.0, 1.0]])
     a, b = (_flat(p) @ np.linalg.inv(camera).T for p in (x, y))
     a, b = (p / np.linalg.norm(p, axis=1)[:, None] for p in (a, b))

@@ -1,4 +1,5 @@
-"""A matte learned from a few spots: randomised trees (Geurts et al. 2006) over a frame's cues (`cues`), grown from the spots clicked.
+"""A matte learned from a few spots: randomised trees (Geurts et al. 2006) over a frame's cues (`cues`), grown from the
+spots clicked.
 
 Few spots say little about all that is not the subject. Where the subject departs from the background, pixels that go
 with the background are taken as further, weaker samples of what it is not; then what the first answer is sure of joins
@@ -44,7 +45,7 @@ class Sample:
 
 @dataclass(frozen=True)
 class Cleaning:
-    """What is done to a learned matte: pixels to grow (or shrink), smallest speck kept, and whether holes are filled."""
+    """What is done to a learned matte: pixels to grow (or shrink), smallest speck kept, whether holes are filled."""
 
     grow: float = 0.0
     speck_px: int = 80
@@ -113,7 +114,7 @@ class Learned:
         return model.fit(x, y.astype(int), sample_weight=weight)
 
     def probability(self, cues: Cues) -> np.ndarray:
-        """Return how likely each pixel (h, w) of a frame is the subject, 0 to 1; sure regions from every third pixel."""
+        """Return how likely each pixel (h, w) of a frame is the subject, 0 to 1; sure regions by every third pixel."""
         features = cues.features
         height, width, depth = features.shape
         coarse = self._model.predict_proba(features[1::3, 1::3].reshape(-1, depth))[:, 1]

@@ -1,0 +1,1 @@
+"""The plate: image sequences and video, decoded, and the tracking copy."""

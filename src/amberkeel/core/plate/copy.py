@@ -110,7 +110,9 @@ class TrackingCopy(Plate):
         return gray
 
     def _over_time(self, frame: int, gray: np.ndarray, operation: Operation, before: list[Operation]) -> np.ndarray:
-        """Return the mean of a frame and its neighbours brought onto it by dense flow, each pixel by how well it agrees."""
+        """Return the mean of a frame and its neighbours brought onto it by dense flow, each pixel by how well it
+        agrees.
+        """
         reach, strength = int(operation["frames"]), operation["strength"]
         flow = cv2.DISOpticalFlow_create(cv2.DISOPTICAL_FLOW_PRESET_FAST)
         soft = cv2.GaussianBlur(gray, (0, 0), 1.5)

@@ -17,7 +17,7 @@ MARGIN_PX = 3.0
 
 @dataclass(frozen=True)
 class SetEdge:
-    """A straight edge of the set: the world axis it runs along ("x", "y", "z", or "" for none) and its ends in metres."""
+    """A straight edge of the set: the world axis it runs along ("x", "y", "z", or "") and its ends in metres."""
 
     axis: str
     start: tuple[float, float, float]

@@ -62,7 +62,9 @@ def dots(columns: int = 9, rows: int = 6, pitch_mm: float = 25.0, radius_mm: flo
 
 
 def tags(columns: int, rows: int, side_mm: float, gap: float = 0.25, first: int = 0) -> Paint:
-    """Return a board of tags of family 36h11, numbered along rows from `first`; the first one's top left is the board's origin."""
+    """Return a board of tags of family 36h11, numbered along rows from `first`; the first one's top left is the
+    board's origin.
+    """
     book = cv2.aruco.getPredefinedDictionary(cv2.aruco.DICT_APRILTAG_36h11)
     bits = np.array([cv2.aruco.generateImageMarker(book, first + k, 8) for k in range(columns * rows)]) > 127
 

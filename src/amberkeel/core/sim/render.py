@@ -71,8 +71,8 @@ def _ray_map(lens: Lens) -> tuple[np.ndarray, np.ndarray]:
 def _sample_plan(count: int, rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
     """Return pixel offsets (count, 2) under a tent two pixels wide, and shutter times (count,) in -0.5 to 0.5.
 
-    Each row and each column of the pixel holds one sample (a lattice by the golden ratio), so that upright edges are as well
-    sampled as slanted ones. Offsets and times come in opposite pairs: the mean place and time carry no bias.
+    Each row and each column of the pixel holds one sample (a lattice by the golden ratio), so that upright edges are as
+    well sampled as slanted ones. Offsets and times come in opposite pairs: the mean place and time carry no bias.
     """
     away = np.arange(count) - 0.5 * (count - 1)
     golden = 0.5 * (np.sqrt(5.0) - 1.0)
@@ -159,7 +159,9 @@ class Renderer:
         )  # fmt: skip
 
     def _nearest(self, frame: float) -> tuple[np.ndarray, np.ndarray]:
-        """Return inverse depth and the number of the nearest triangle (H, W each) at mid-shutter, -1 where nothing is seen."""
+        """Return inverse depth and the number of the nearest triangle (H, W each) at mid-shutter, -1 where nothing is
+        seen.
+        """
         mesh, _, _, _ = mesh_at(self.shot.scene, frame)
         positions, rotations = self.shot.move.poses(np.array([frame]))
         corners = (mesh.corners - positions[0]) @ rotations[0]

@@ -312,7 +312,9 @@ def _by_first_camera(bundle: Bundle, layout: Layout) -> np.ndarray:
 
 
 def _shared_by_point(bundle: Bundle, layout: Layout) -> tuple[np.ndarray, np.ndarray]:
-    """Return the border rows that each point's observations depend on: first (P + 1,), rows (H,), rising for each point."""
+    """Return the border rows that each point's observations depend on: first (P + 1,), rows (H,), rising for each
+    point.
+    """
     count, most = len(bundle.rhos), layout.columns.shape[1]
     live = bundle.weight > 0.0
     if not most or not live.any():

@@ -1,4 +1,4 @@
-"""The held-out test of a lens: is a value needed to explain tracks that an adjustment never saw?
+"""The held-out test of a lens: whether a value is needed to explain tracks that an adjustment never saw.
 
 Cameras, points and lens are adjusted to one half of the tracks, once as they are and once with a value put elsewhere
 and held there. The other half and the check tracks judge (a split sample; Stone 1974): where they fit as well, the shot
@@ -19,7 +19,8 @@ from amberkeel.core.solve.radial_lens import RADIAL_NAMES
 from amberkeel.core.solve.uncertainty import Uncertainty
 
 FOCAL_STEP, FOCAL_MOST = 0.1, 0.3
-"""By what share the focal length is put elsewhere, both ways: at the least, and where its sigma is large, at the most."""
+"""By what share the focal length is put elsewhere, both ways: at the least, and where its sigma is large, at the most.
+"""
 
 SIGMAS = 9.0
 """Sigmas by which a value is put elsewhere, so that half of the tracks can see it."""

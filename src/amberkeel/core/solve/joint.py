@@ -1,4 +1,6 @@
-"""Several bundles as one: shots of one set, with lenses of their own or one for all, and points that more than one sees."""
+"""Several bundles as one: shots of one set, with lenses of their own or one for all, and points that more than one
+sees.
+"""
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace

@@ -97,7 +97,8 @@ def lens_plan(choices: dict[str, LensChoice], width: int, height: int, pixel_asp
     Parameters
     ----------
     choices : by name what is known; where one is missing, the focal length is free, the centre fixed in the middle, and
-        coefficients are fixed at 0, or with `estimate` k1 is free and the others are freed where the shot determines them.
+        coefficients are fixed at 0, or with `estimate` k1 is free and the others are freed where the shot determines
+        them.
     width, height : of the picture, pixels. pixel_aspect : width of a pixel over its height.
     """
     usual = {
@@ -110,9 +111,12 @@ def lens_plan(choices: dict[str, LensChoice], width: int, height: int, pixel_asp
     }
     known = {**usual, **choices}
     start = RadialLens(
-        known["focal"].value or USUAL_FOCAL * width, known["cx"].value or width / 2.0, known["cy"].value or height / 2.0,
-        *(known[name].value or 0.0 for name in RADIAL_NAMES), pixel_aspect,
-    )  # fmt: skip
+        known["focal"].value or USUAL_FOCAL * width,
+        known["cx"].value or width / 2.0,
+        known["cy"].value or height / 2.0,
+        *(known[name].value or 0.0 for name in RADIAL_NAMES),
+        pixel_aspect,
+    )
     loose = {name: K_SIGMA for name in RADIAL_NAMES} | {name: CENTRE_SIGMA_SHARE * width for name in ("cx", "cy")}
     terms: list[Term] = []
     for name in LENS_NAMES:

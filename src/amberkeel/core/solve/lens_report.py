@@ -53,7 +53,9 @@ class LensReport:
     trials: list[HeldOut] = field(default_factory=list)
 
     def tested(self, trials: list[HeldOut]) -> "LensReport":
-        """Return the report with the held-out test: a value is determined where covariance and held-out tracks both say so."""
+        """Return the report with the held-out test: a value is determined where covariance and held-out tracks both
+        say so.
+        """
         silent = {t.name for t in trials if t.conclusive and not t.determined}
         values = [replace(v, determined=v.determined and v.name not in silent) for v in self.values]
         return replace(self, values=values, trials=trials, notes=self.notes + _trial_notes(trials))

@@ -141,13 +141,14 @@ class Problem:
         """Return a problem whose cameras, points and lens can be changed without changing this one's."""
         out = copy(self)
         for name in (
-            "rotations", "centres", "solved", "anchors", "directions", "rhos", "triangulated", "inlier", "active", "zoom",
+            "rotations", "centres", "solved", "anchors", "directions", "rhos", "triangulated", "inlier", "active",
+            "zoom",
         ):  # fmt: skip
             setattr(out, name, getattr(self, name).copy())
         return out
 
     def mirror_depths(self) -> None:
-        """Take points from behind the camera to its front, mirroring the path in its first place; no residual changes."""
+        """Take points from behind the camera to its front, mirroring the path in its start; no residual changes."""
         first = self.centres[self.first_solved].copy()
         self.centres, self.anchors, self.rhos = 2.0 * first - self.centres, 2.0 * first - self.anchors, -self.rhos
 
@@ -160,7 +161,7 @@ class Problem:
         return np.linalg.norm(self._residuals(rows), axis=1) / self.sigma[rows], rows
 
     def residuals(self, tracks: np.ndarray) -> np.ndarray:
-        """Return projected minus measured pixels (N, 2) for the measurements of tracks (P,) bool; NaN for all others."""
+        """Return projected minus measured pixels (N, 2) for measurements of tracks (P,) bool; NaN for all others."""
         out = np.full((len(self.camera), 2), np.nan)
         rows = np.nonzero(self.solved[self.camera] & (tracks & self.triangulated)[self.track])[0]
         out[rows] = self._residuals(rows)
@@ -187,9 +188,21 @@ def make_problem(tracks: TrackSet, frames: np.ndarray, lens: RadialLens, active:
     """
     f, p = len(frames), len(tracks)
     return Problem(
-        frames, np.tile(np.eye(3), (f, 1, 1)), np.zeros((f, 3)), np.zeros(f, bool),
-        np.zeros((p, 3)), np.tile([0.0, 0.0, 1.0], (p, 1)), np.zeros(p), np.zeros(p, bool), lens,
-        tracks.first.astype(np.int64), np.searchsorted(frames, tracks.frames).astype(np.int64),
-        np.ascontiguousarray(tracks.xy), np.hypot(tracks.sigma, SIGMA_FLOOR_PX), np.ones(len(tracks.frames), bool), active,
-        np.zeros(0), np.zeros((f, 0)),
-    )  # fmt: skip
+        frames,
+        np.tile(np.eye(3), (f, 1, 1)),
+        np.zeros((f, 3)),
+        np.zeros(f, bool),
+        np.zeros((p, 3)),
+        np.tile([0.0, 0.0, 1.0], (p, 1)),
+        np.zeros(p),
+        np.zeros(p, bool),
+        lens,
+        tracks.first.astype(np.int64),
+        np.searchsorted(frames, tracks.frames).astype(np.int64),
+        np.ascontiguousarray(tracks.xy),
+        np.hypot(tracks.sigma, SIGMA_FLOOR_PX),
+        np.ones(len(tracks.frames), bool),
+        active,
+        np.zeros(0),
+        np.zeros((f, 0)),
+    )

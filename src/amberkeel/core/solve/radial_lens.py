@@ -11,8 +11,9 @@ import numpy as np
 from amberkeel.core.lens import Lens
 
 LENS_NAMES = ("focal", "k1", "k2", "k3", "cx", "cy")
-"""Values that an adjustment may estimate, in the order of a row and of a row's derivatives; the focal length steps by its
-logarithm."""
+"""Values that an adjustment may estimate, in the order of a row and of a row's derivatives; the focal length steps by
+its logarithm.
+"""
 
 RADIAL_NAMES = LENS_NAMES[1:4]
 

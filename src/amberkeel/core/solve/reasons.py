@@ -21,14 +21,18 @@ CORRELATED = "correlated"
 """Two values that the shot trades for one another. Names: both. Figure: correlation."""
 
 HELD_OUT_FITS = "held-out-fits"
-"""Tracks held out fit as well with a value put elsewhere. Names: the value. Figures: share, by how much the focal length
-was changed (0 where a coefficient was put at 0), before_px, after_px."""
+"""Tracks held out fit as well with a value put elsewhere. Names: the value. Figures: share, by how much the focal
+length was changed (0 where a coefficient was put at 0), before_px, after_px.
+"""
 
 DEPTH_REVERSED = "depth-reversed"
 """The twin with depth reversed fits as well."""
 
 OTHER_FOCAL = "other-focal"
-"""A shot that alone has another focal length than together. Names: the shot. Figures: alone_px, sigma_px, together_px."""
+"""A shot that alone has another focal length than together.
+
+Names: the shot. Figures: alone_px, sigma_px, together_px.
+"""
 
 
 @dataclass(frozen=True)

@@ -27,7 +27,9 @@ class Scene(NamedTuple):
 
 
 class Observations(NamedTuple):
-    """Measurements by point: first (P + 1,), camera (N,), xy (N, 2) pixels, weight (N,) one over sigma, 0 to leave out."""
+    """Measurements by point: first (P + 1,), camera (N,), xy (N, 2) pixels, weight (N,) one over sigma, 0 to leave
+    out.
+    """
 
     first: np.ndarray
     camera: np.ndarray
@@ -62,8 +64,9 @@ class Places(NamedTuple):
 
 
 class Sums(NamedTuple):
-    """What elimination fills, an accumulator each: tiles (CHUNKS, T, S, S), border (CHUNKS, C, n), corner (CHUNKS, C, C),
-    side (CHUNKS, n + C) and the diagonal that elimination takes away (CHUNKS, n + C)."""
+    """What elimination fills, an accumulator each: tiles (CHUNKS, T, S, S), border (CHUNKS, C, n), corner (CHUNKS, C,
+    C), side (CHUNKS, n + C) and the diagonal that elimination takes away (CHUNKS, n + C).
+    """
 
     tiles: np.ndarray
     border: np.ndarray
@@ -74,7 +77,8 @@ class Sums(NamedTuple):
 
 class Kept(NamedTuple):
     """What stepping the points needs: blocks (N, 3, 6) of a point against its camera, shared (H, 3) of border rows
-    against their point, inverses (P, 3, 3) of the points' matrices, and gradients (P, 3)."""
+    against their point, inverses (P, 3, 3) of the points' matrices, and gradients (P, 3).
+    """
 
     blocks: np.ndarray
     shared: np.ndarray
@@ -390,7 +394,8 @@ def turn_cameras(rotations, turns, out):
 
 @njit(cache=True, nogil=True)
 def mean_log_depth_row(seen, places, cameras, kept, rhos, counted, row):
-    """Fill `row` (n + C,) with the derivative of the mean log depth by cameras and shared unknowns; return its own variance.
+    """Fill `row` (n + C,) with the derivative of the mean log depth by cameras and shared unknowns; return its own
+    variance.
 
     Parameters
     ----------

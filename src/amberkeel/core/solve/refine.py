@@ -14,7 +14,9 @@ LEAST_GAIN = 0.2
 """Radial gain below which the fixed-point undistortion stops: the lens folds over there."""
 
 AGREES = 5.0
-"""Bend of the Cauchy loss (1 + whitened residual over scale, squared) below which an observation agrees: twice the scale."""
+"""Bend of the Cauchy loss (1 + whitened residual over scale, squared) below which an observation agrees: twice the
+scale.
+"""
 
 BEHIND_ALLOWED = -1e-2
 """Least inverse depth of a triangulated point: noise alone may put a far one slightly behind infinity."""
@@ -137,7 +139,9 @@ def _ray(lens, xy, out):
 
 @njit(cache=True, fastmath=True, nogil=True)
 def _linear_start(scene, camera, xy, weight, a, z, p):
-    """Put point `p`'s anchor at its first usable camera and its direction along that ray; return the linear inverse depth."""
+    """Put point `p`'s anchor at its first usable camera and its direction along that ray; return the linear inverse
+    depth.
+    """
     anchor, m = scene.anchors[p], scene.directions[p]
     ray, host = np.empty(3), a
     while weight[host] == 0.0:
@@ -214,11 +218,13 @@ def triangulate_points(scene, seen, point, scale2, wanted, good):
 
 @njit(cache=True, fastmath=True, nogil=True)
 def resect_camera(scene, row, point, xy, weight, scale2, iterations):
-    """Find camera `row` of a scene from known points and their pixels, from the pose it has; changes that pose in place.
+    """Find camera `row` of a scene from known points and their pixels, from the pose it has; changes that pose in
+    place.
 
     Parameters
     ----------
-    scene : cameras, lens rows and points. point : (N,) the points seen. xy : (N, 2) pixels. weight : (N,) one over sigma.
+    scene : cameras, lens rows and points. point : (N,) the points seen. xy : (N, 2) pixels. weight : (N,) one over
+        sigma.
     scale2 : square of the Cauchy scale. iterations : at the most.
 
     Returns the share of points within twice the scale.

@@ -1,4 +1,5 @@
-"""Several shots that were filmed through one lens, adjusted together: cameras and points of their own, one lens for all.
+"""Several shots that were filmed through one lens, adjusted together: cameras and points of their own, one lens for
+all.
 
 Each is solved alone first; the one that determines the focal length best leads, and the others begin again where it
 ended, since a shot that hardly determines its focal length may have settled elsewhere.
@@ -156,7 +157,9 @@ def _free_together(asked: list[Asked], solved: list[Solved]) -> tuple[str, ...]:
 
 
 def _terms_together(asked: list[Asked]) -> tuple[Term, ...]:
-    """Return what is known of the one lens: what several shots say alike counts once, different values each for itself."""
+    """Return what is known of the one lens: what several shots say alike counts once, different values each for
+    itself.
+    """
     terms: list[Term] = []
     for one in asked:
         terms += [term for term in one.plan.free.terms if term not in terms]

@@ -120,7 +120,9 @@ def solve_tracks(
 
 
 def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: Recipe) -> Asked:
-    """Return a shot to solve: samples outside its frames left away, check tracks chosen; arguments as for `solve_tracks`."""
+    """Return a shot to solve: samples outside its frames left away, check tracks chosen; arguments as for
+    `solve_tracks`.
+    """
     if recipe.motion == "nodal":
         raise SolveError("Nodal solves are not available yet.", "Ask for a free or automatic camera.")
     measured = tracks.on_frames(frames)
@@ -261,7 +263,7 @@ def _finish(problem: Problem, freedom: Freedom, later: tuple[str, ...], progress
 
 
 def _more_lens(problem: Problem, freedom: Freedom, later: tuple[str, ...], scale: float) -> tuple[Problem, Freedom]:
-    """Free further coefficients as long as the shot determines them clearly; return the problem and what is free then."""
+    """Free further coefficients while the shot determines them clearly; return the problem and what is free then."""
     for name in later:
         trial, wider = problem.copied(), freedom.with_value(name)
         settle(trial, wider, 20, scale)

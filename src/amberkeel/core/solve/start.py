@@ -36,8 +36,9 @@ FOCAL_LIMITS = (0.05, 12.0)
 """Focal length of a start, in widths of the picture, outside of which it is refused."""
 
 LEAST_PARALLAX, LEAST_PARALLAX_PX, CLEAR_PARALLAX_PX = 5.0, 0.25, 0.6
-"""Parallax beyond a homography that counts as such: in sigmas of a track (noise alone leaves 2.2), but no less and no more than so
-many pixels."""
+"""Parallax beyond a homography that counts as such: in sigmas of a track (noise alone leaves 2.2), but no less and no
+more than so many pixels.
+"""
 
 
 @dataclass
@@ -129,7 +130,7 @@ def sweep(problem: Problem, pair: Pair, focals: np.ndarray, free_focal: bool) ->
 def _try_focal(
     problem: Problem, pair: Pair, xa: np.ndarray, xb: np.ndarray, focal: float, free_focal: bool
 ) -> Start | None:
-    """Return the start of a pair (common pixels (M, 2) in both frames) at one focal length, or None where none holds."""
+    """Return the start of a pair (common pixels (M, 2) in both frames) at one focal length, or None."""
     lens = problem.lens.with_value("focal", focal)
     pinhole = lens.as_lens(1, 1)
     na, nb = pinhole.normalise(xa), pinhole.normalise(xb)

@@ -1,4 +1,4 @@
-"""What is known besides the tracks: terms, each with a residual, derivatives, a name, and a figure to show afterwards."""
+"""What is known besides the tracks: terms, each with a residual, derivatives, a name, and a figure to show."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass

@@ -52,7 +52,9 @@ class Unknown(NamedTuple):
 
 @dataclass(frozen=True)
 class LensUnknowns:
-    """What is estimated of one lens: names of `LENS_NAMES` that are free, and the basis (F, K) of its zoom over frames."""
+    """What is estimated of one lens: names of `LENS_NAMES` that are free, and the basis (F, K) of its zoom over
+    frames.
+    """
 
     free: tuple[str, ...]
     zoom_basis: np.ndarray

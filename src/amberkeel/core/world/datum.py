@@ -39,8 +39,8 @@ class Datum:
 class DrawnAxes:
     """What drawn axis lines tell of the world.
 
-    `rotations` holds ``world_from_camera`` (3, 3) by frame. `place` is a frame and the camera's position there (3,), metres
-    from the origin above the floor, or None where no length was measured.
+    `rotations` holds ``world_from_camera`` (3, 3) by frame. `place` is a frame and the camera's position there (3,),
+    metres from the origin above the floor, or None where no length was measured.
     """
 
     rotations: dict[int, np.ndarray]
@@ -77,8 +77,9 @@ def make_datum(
     origin : (3,) the point that becomes (0, 0, 0); on a ground it gives X and Z only.
     scale : two points (3,) and the distance between them in metres, or None. axes : what axis lines tell, or None.
 
-    The heading is that of the axis lines; without them the first camera looks along -Z. Where the lines tell the camera's
-    place, its height over a ground gives a scale that is not given otherwise, and with any scale it gives the origin.
+    The heading is that of the axis lines; without them the first camera looks along -Z. Where the lines tell the
+    camera's place, its height over a ground gives a scale that is not given otherwise, and with any scale it gives the
+    origin.
     """
     rotation, rms, up, centre = np.eye(3), None, None, None
     drawn = _turned(path, axes) if axes else None
@@ -121,7 +122,9 @@ def _ground(path: CameraPath, points: np.ndarray) -> tuple[np.ndarray, np.ndarra
 
 
 def _turned(path: CameraPath, axes: DrawnAxes) -> np.ndarray | None:
-    """Return the rotation from the solve's to the world's axes that agrees best with the lines; None where no frame of theirs is solved."""
+    """Return the rotation from the solve's to the world's axes that agrees best with the lines; None where no frame of
+    theirs is solved.
+    """
     rows = {int(frame): row for row, frame in enumerate(path.frames)}
     both = [
         rotation @ path.world_from_camera[rows[frame]].T for frame, rotation in axes.rotations.items() if frame in rows
@@ -130,7 +133,9 @@ def _turned(path: CameraPath, axes: DrawnAxes) -> np.ndarray | None:
 
 
 def _placed(path: CameraPath, axes: DrawnAxes | None) -> tuple[np.ndarray, np.ndarray] | None:
-    """Return the solved camera's position and where lines say that it stands, metres, on the same frame; None without such."""
+    """Return the solved camera's position and where lines say that it stands, metres, on the same frame; None without
+    such.
+    """
     if axes is None or axes.place is None:
         return None
     row = np.nonzero(path.frames == axes.place[0])[0]

@@ -1,4 +1,7 @@
-"""The casebook: what is weak about a shot, with the tracks that show it. A finding is a file here and a line in `FINDINGS`."""
+"""The casebook: what is weak about a shot, with the tracks that show it.
+
+A finding is a file here and a line in `FINDINGS`.
+"""
 
 from dataclasses import asdict
 

@@ -16,7 +16,8 @@ def findings(_session: Session, _shot: Shot, attempt: Attempt | None) -> list[Fi
     outliers = [track for track, reason in reasons.items() if reason.code == DISAGREES]
     if outliers:
         text = (
-            f"{len(outliers)} tracks disagree with the camera and were set aside: often people, or corners where a near "
+            f"{len(outliers)} tracks disagree with the camera and were set aside: often people, or corners where a "
+            "near "
             "edge crosses a far one."
         )
         found.append(Finding(text, False, outliers))

@@ -10,7 +10,18 @@ from amberkeel.store.models import Attempt, Shot
 FLOOR = 8
 """Live tracks on a frame below which a camera hangs by a thread."""
 
-LIVE = "select f, count(*) from track, unnest(frames) f where shot_id = :shot and not removed and state = 'active' group by f"
+LIVE = """
+select f, count(*) from track, unnest(frames) f
+where shot_id = :shot and not removed and state = 'active' group by f
+"""
+
+WHEN_BLURRED = (
+    "They are blurred: bridge more frames of blur when following, or place tracks by hand on both sides of them."
+)
+WHEN_SHARP = (
+    "Place tracks by hand there, follow a surface, choose from sightings, "
+    "or prepare a tracking copy with more contrast."
+)
 
 
 def findings(session: Session, shot: Shot, _attempt: Attempt | None) -> list[Finding]:
@@ -21,8 +32,5 @@ def findings(session: Session, shot: Shot, _attempt: Attempt | None) -> list[Fin
         return []
     lengths = plate.blur.get("length", [])
     blurred = [f for f in thin if f - plate.first < len(lengths) and lengths[f - plate.first] > 0]
-    if len(blurred) > len(thin) / 2:
-        help = "They are blurred: bridge more frames of blur when following, or place tracks by hand on both sides of them."
-    else:
-        help = "Place tracks by hand there, follow a surface, choose from sightings, or prepare a tracking copy with more contrast."
+    help = WHEN_BLURRED if len(blurred) > len(thin) / 2 else WHEN_SHARP
     return [Finding(f"Fewer than {FLOOR} tracks live on {spans(thin)}. {help}")]

@@ -20,7 +20,8 @@ def _restamp(shot: Shot, what: str, before, after) -> None:
 
 def lens(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
     """Payload: {"lines": {name: line or None}, "values": {key: value}, "plate": {column: value}, "profile": id or None,
-    "datum": the whole datum, "label": what is done}."""
+    "datum": the whole datum, "label": what is done}.
+    """
     inverse: dict = {"lines": {}, "values": {}, "plate": {}, "label": payload["label"]}
     lens = {"lines": {}, **(shot.lens or {})}
     lines = dict(lens["lines"])
@@ -59,7 +60,10 @@ def _held(session: Session, shot: Shot) -> str:
 
 
 def profile(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
-    """Payload: {"id": lens profile, "values": {"name", "document", "removed"}, "label": what is done}. Marks every shot that uses it."""
+    """Payload: {"id": lens profile, "values": {"name", "document", "removed"}, "label": what is done}.
+
+    Marks every shot that uses it.
+    """
     row = session.get(LensProfile, payload["id"])
     if row is None or row.production_id != shot.production_id:
         raise KeelError("That profile is gone.")

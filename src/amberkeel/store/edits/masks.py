@@ -25,7 +25,8 @@ _MASK_VALUES = {
 
 def masks(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
     """Payload: {"remove": [mask ids], "bring": [mask ids], "off": [mask ids], "lit": [mask ids],
-    "proposals": {id: state}, "label": what is done}."""
+    "proposals": {id: state}, "label": what is done}.
+    """
     gone, back = turn(session, shot, Mask.removed, payload.get("remove", []), payload.get("bring", []))
     lit, off = turn(session, shot, Mask.on, payload.get("lit", []), payload.get("off", []))
     before = {}

@@ -54,8 +54,10 @@ def cut(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
 
 
 def samples(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
-    """Payload: {"put": {id: {"frames", "x", "y", "sigma", "score"}}, "drop": {id: frames}, "keys": {id: frames set by hand},
-    "values": {id: {column: value}}, "remove": [ids], "bring": [ids], "groups": {name: {...}}, "label": what is done}."""
+    """Payload: {"put": {id: {"frames", "x", "y", "sigma", "score"}}, "drop": {id: frames}, "keys": {id: frames set by
+    hand}, "values": {id: {column: value}}, "remove": [ids], "bring": [ids], "groups": {name: {...}}, "label": what is
+    done}.
+    """
     inverse: dict = {"put": {}, "drop": {}, "keys": {}, "values": {}, "label": payload["label"]}
     touched = {int(i) for part in ("put", "drop", "keys", "values") for i in payload.get(part, {})}
     rows = {t.id: t for t in session.scalars(select(Track).where(Track.shot_id == shot.id, Track.id.in_(touched)))}

@@ -13,7 +13,8 @@ def stage(facts: Facts) -> Stage:
         fact = f"f {attempt.figures['focal_mm']:.2f} ±{max(attempt.figures['focal_sigma_mm'], 0.005):.2f} mm"
     elif profile and profile.document["focal_known"]:
         mm = plate.sensor_width_mm / profile.document["image"]["width"]
-        fact = f"f {profile.document['lens']['focal_px'][0] * mm:.2f} ±{max(profile.document['sigma'].get('focal_px', 0.0) * mm, 0.005):.2f} mm"
+        sigma = max(profile.document["sigma"].get("focal_px", 0.0) * mm, 0.005)
+        fact = f"f {profile.document['lens']['focal_px'][0] * mm:.2f} ±{sigma:.2f} mm"
     elif plate and plate.focal_mm:
         fact = f"f {plate.focal_mm:g} mm typed"
     else:

@@ -9,7 +9,9 @@ def placed_by_lines(datum: dict) -> bool:
 
 
 def _datum_parts(datum: dict) -> list[str]:
-    """Return which of ground, origin and scale a shot's datum fixes: axis lines level it, and with a measured length they place it."""
+    """Return which of ground, origin and scale a shot's datum fixes: axis lines level it, and with a measured length
+    they place it.
+    """
     placed = placed_by_lines(datum)
     fixed = {
         "ground": "ground" in datum or bool(datum.get("axes")),

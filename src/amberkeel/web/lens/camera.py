@@ -1,4 +1,6 @@
-"""What the camera was: sensor, crop, pixel aspect and focal length, each with where it came from; and the user's presets."""
+"""What the camera was: sensor, crop, pixel aspect and focal length, each with where it came from; and the user's
+presets.
+"""
 
 from pathlib import Path
 
@@ -25,12 +27,16 @@ def camera_facts_of(opened: Session, shot: Shot) -> dict:
     plate, kept = shot.plate, shot.lens or {}
     return {
         **camera_of(shot),
-        "crop": kept.get("crop", 1.0), "sensor_mm": kept.get("sensor_mm", plate.sensor_width_mm),
+        "crop": kept.get("crop", 1.0),
+        "sensor_mm": kept.get("sensor_mm", plate.sensor_width_mm),
         "formats": [{"name": f.name, "width_mm": f.width_mm, "height_mm": f.height_mm} for f in FORMATS],
         "presets": [{"name": p.name, "width_mm": p.width_mm} for p in presets(opened)],
-        "pixel_formats": [{"name": f.name, "aspect": f.pixel_aspect, "shows": f.shows} for f in pixel_formats(plate.width, plate.height)],
+        "pixel_formats": [
+            {"name": f.name, "aspect": f.pixel_aspect, "shows": f.shows}
+            for f in pixel_formats(plate.width, plate.height)
+        ],
         "found": _metadata(plate),
-    }  # fmt: skip
+    }
 
 
 def presets(opened: Session) -> list[SensorPreset]:
@@ -62,7 +68,9 @@ def _metadata(plate: Plate) -> dict | None:
 
 
 def fill_camera(shot: Shot, given: Sent, payload: dict) -> None:
-    """Fill the payload of an edit with sensor, crop, pixel aspect and focal length as typed; raises LensError for what cannot be."""
+    """Fill the payload of an edit with sensor, crop, pixel aspect and focal length as typed; raises LensError for what
+    cannot be.
+    """
     kept = shot.lens or {}
     sensor = (
         length_mm(given["sensor"], 500.0) if "sensor" in given else kept.get("sensor_mm", shot.plate.sensor_width_mm)

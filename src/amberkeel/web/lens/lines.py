@@ -1,4 +1,7 @@
-"""The lens stage: drawn lines and boxes, and what they tell. The camera's facts are in `camera`, profiles in `profiles`."""
+"""The lens stage: drawn lines and boxes, and what they tell.
+
+The camera's facts are in `camera`, profiles in `profiles`.
+"""
 
 from functools import lru_cache
 
@@ -73,10 +76,15 @@ def facts(number: int):
         attempt = opened.get(Attempt, shot.pinned_id) if shot.pinned_id else None
         return jsonify(
             **camera_facts_of(opened, shot),
-            lines=kept.get("lines", {}), wanted=kept.get("wanted", {}), origin=kept.get("origin"), measured=kept.get("measured"),
-            profiles=[_profile_row(p, shot, using.get(p.id, [])) for p in rows], profile=shot.profile_id, solved=attempt and _solved(attempt),
+            lines=kept.get("lines", {}),
+            wanted=kept.get("wanted", {}),
+            origin=kept.get("origin"),
+            measured=kept.get("measured"),
+            profiles=[_profile_row(p, shot, using.get(p.id, [])) for p in rows],
+            profile=shot.profile_id,
+            solved=attempt and _solved(attempt),
             straightened=(straightened_folder(current_app.settings, number) / "straight.json").exists(),
-        )  # fmt: skip
+        )
 
 
 def _solved(attempt: Attempt) -> dict:
@@ -92,10 +100,21 @@ def _profile_row(row: LensProfile, shot: Shot, shots: list[str]) -> dict:
     d = row.document
     mm = shot.plate.sensor_width_mm / d["image"]["width"]
     return {
-        "id": row.id, "name": row.name, "source": d["source"], "version": row.version, "shots": shots, "model": d["lens"]["model"],
-        "focal_mm": d["lens"]["focal_px"][0] * mm if d["focal_known"] else None, "focal_sigma_mm": d["sigma"].get("focal_px", 0.0) * mm,
-        "values": _typed(read_profile(d)), "sources": d.get("sources", {}), "radial": d["lens"]["radial"], "notes": d["notes"], "size": [d["image"]["width"], d["image"]["height"]], "coverage": d.get("coverage"),
-    }  # fmt: skip
+        "id": row.id,
+        "name": row.name,
+        "source": d["source"],
+        "version": row.version,
+        "shots": shots,
+        "model": d["lens"]["model"],
+        "focal_mm": d["lens"]["focal_px"][0] * mm if d["focal_known"] else None,
+        "focal_sigma_mm": d["sigma"].get("focal_px", 0.0) * mm,
+        "values": _typed(read_profile(d)),
+        "sources": d.get("sources", {}),
+        "radial": d["lens"]["radial"],
+        "notes": d["notes"],
+        "size": [d["image"]["width"], d["image"]["height"]],
+        "coverage": d.get("coverage"),
+    }
 
 
 def _typed(profile: Profile) -> dict[str, list[float]]:
@@ -172,7 +191,9 @@ def _settled(number: int, boxes: dict, plate: Plate, found: LensFit | None, fram
 
 @blueprint.post("/shots/<int:number>/lens/box")
 def box(number: int):
-    """Put a new box under a drag from a corner on the floor to the opposite one on top; it runs along what the lines tell."""
+    """Put a new box under a drag from a corner on the floor to the opposite one on top; it runs along what the lines
+    tell.
+    """
     asked = sent()
     plate, frame, lines = plate_facts(number), asked.whole("frame"), _lines_of(asked)
     pose = guessed_pose(plate.width, plate.height, plate.pixel_aspect)
@@ -229,7 +250,9 @@ def by_hand(number: int):
 def told_place(
     found: LensFit, drawn: list, measured: dict | None, origin: dict | None
 ) -> tuple[tuple[int, dict] | None, str]:
-    """Return the frame and the camera's place there as the page shows it, from a measured axis line and an origin; or None and why not."""
+    """Return the frame and the camera's place there as the page shows it, from a measured axis line and an origin; or
+    None and why not.
+    """
     line = next((d for d in drawn if measured and d.name == measured.get("line")), None)
     if line is None:
         return None, ""
@@ -242,12 +265,18 @@ def told_place(
 
 def _placed(place: CameraPlace) -> dict:
     return {
-        "xyz": place.xyz.tolist(), "sigma": place.sigma.tolist(), "distance": place.distance, "distance_sigma": place.distance_sigma, "cell_m": floor_cell(place.distance),
-    }  # fmt: skip
+        "xyz": place.xyz.tolist(),
+        "sigma": place.sigma.tolist(),
+        "distance": place.distance,
+        "distance_sigma": place.distance_sigma,
+        "cell_m": floor_cell(place.distance),
+    }
 
 
 def origin_pixel(origin: dict | None, drawn: list, frame: int) -> np.ndarray | None:
-    """Return where the stated origin lies on a frame: a place on the picture, or the end of a line; None where it is stated on no such frame."""
+    """Return where the stated origin lies on a frame: a place on the picture, or the end of a line; None where it is
+    stated on no such frame.
+    """
     if not origin:
         return None
     if origin.get("line"):
@@ -257,6 +286,7 @@ def origin_pixel(origin: dict | None, drawn: list, frame: int) -> np.ndarray | N
 
 
 def line_rows(lines: dict) -> list[dict]:
+    """Return drawn lines by name as rows; edges of one box share their corners, so each says less than a line alone."""
     return [
         {**line, "name": name, **({"sigma": DRAWN_SIGMA_PX * SHARED} if line.get("box") else {})}
         for name, line in lines.items()
@@ -272,28 +302,41 @@ def _seen(
     quick: bool = False,
     place: tuple[int, dict] | None = None,
 ) -> dict:
-    """Return what the page shows of a fit on a frame; `quick` leaves away what a drag does not need. `place` is the camera's, by frame."""
+    """Return what the page shows of a fit on a frame; `quick` leaves away what a drag does not need.
+
+    `place` is the camera's, by frame.
+    """
     lens, mm = found.lens, plate.sensor_width_mm / plate.width
     here = [d for d in drawn if d.frame == frame]
     ends = np.cumsum([len(d.points) for d in here])[:-1]
     straight = np.split(straight_px(lens, np.concatenate([d.points for d in here])), ends) if here and not quick else []
     turned = found.rotations.get(frame)
     answer = {
-        "focal_px": lens.focal_px[0], "focal_mm": lens.focal_px[0] * mm, "focal_sigma_mm": found.focal_sigma_px * mm, "focal_known": found.focal_known,
+        "focal_px": lens.focal_px[0],
+        "focal_mm": lens.focal_px[0] * mm,
+        "focal_sigma_mm": found.focal_sigma_px * mm,
+        "focal_known": found.focal_known,
         "values": found.values,
         "lines": {r.name: {"before": r.before_px, "after": r.after_px, "disagrees": r.disagrees} for r in found.lines},
         "bent": {d.name: b.round(2).tolist() for d, b in zip(here, bent_lines(lens, [d.points for d in here], 16))},
         "straight": {d.name: p.round(2).tolist() for d, p in zip(here, straight)},
-        "notes": found.notes, "noise_px": found.noise_px, "lens": profile_document(profile_from_lines(found))["lens"],
+        "notes": found.notes,
+        "noise_px": found.noise_px,
+        "lens": profile_document(profile_from_lines(found))["lens"],
         "grid": [g.round(1).tolist() for g in bent_grid(lens, steps=12)] if grid else [],
-    }  # fmt: skip
+    }
     if turned is not None and found.rotation_sigma[frame].max() < TURN_WORTH:
         roll, tilt = horizon_angles(turned)
         answer |= {
-            "horizon": horizon(lens, turned).round(1).tolist(), "vanishing": vanishing_points(lens, turned), "roll": float(np.degrees(roll)), "tilt": float(np.degrees(tilt)),
+            "horizon": horizon(lens, turned).round(1).tolist(),
+            "vanishing": vanishing_points(lens, turned),
+            "roll": float(np.degrees(roll)),
+            "tilt": float(np.degrees(tilt)),
             "angle_sigma": float(np.degrees(found.rotation_sigma[frame][:2].max())),
-            "floor": [g.round(1).tolist() for g in _floor(lens, turned, place[1] if place and place[0] == frame else None)],
-        }  # fmt: skip
+            "floor": [
+                g.round(1).tolist() for g in _floor(lens, turned, place[1] if place and place[0] == frame else None)
+            ],
+        }
         if not quick:
             answer |= {f"straight_{name}": _straight(lens, answer[name]) for name in ("floor", "horizon")}
     return answer
@@ -307,7 +350,9 @@ def _straight(lens: Lens, places: list) -> list:
 
 
 def _floor(lens: Lens, turned: np.ndarray, place: dict | None) -> list[np.ndarray]:
-    """Return the floor grid: about the origin in metres where the camera is placed, else in front of it without a scale."""
+    """Return the floor grid: about the origin in metres where the camera is placed, else in front of it without a
+    scale.
+    """
     if place is not None:
         return floor_grid(lens, turned, -np.array(place["xyz"]), place["cell_m"], 5)
     ahead = floor_ahead(lens, turned, np.array([0.5 * lens.width, 0.85 * lens.height]))
@@ -341,6 +386,7 @@ def _gray(row: Plate, frame: int) -> np.ndarray:
 
 @lru_cache(maxsize=6)
 def plate_picture(source: str, first: int, last: int, frame: int) -> np.ndarray:
+    """Return a frame of a plate, a few of them kept."""
     from amberkeel.core.plate.plate import open_plate
 
     return open_plate(source, (first, last)).read(frame)

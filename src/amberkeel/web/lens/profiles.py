@@ -63,7 +63,9 @@ def use(number: int):
 
 
 def _new_profile(opened: Session, shot: Shot, asked: Sent, told: tuple[LensFit, list] | None) -> dict:
-    """Return name and document of a profile from what the shot's lines tell, from coefficients turned by hand, or from an attempt."""
+    """Return name and document of a profile from what the shot's lines tell, from coefficients turned by hand, or from
+    an attempt.
+    """
     plate = shot.plate
     short = shot.name.split()[0]
     if "hand" in asked:
@@ -113,7 +115,9 @@ def _solved_profile(opened: Session, shot: Shot, number: int) -> Profile:
 
 
 def _oriented(shot: Shot, found: LensFit, drawn: list) -> dict:
-    """Return the datum that the shot's lines tell beside the lens, for the payload of an edit; nothing where they tell none."""
+    """Return the datum that the shot's lines tell beside the lens, for the payload of an edit; nothing where they tell
+    none.
+    """
     sure = {
         f: r for f, r in found.rotations.items() if found.focal_known and found.rotation_sigma[f].max() < TURN_WORTH
     }
@@ -148,7 +152,9 @@ def change(number: int):
 
 
 def _changed(row: LensProfile, shot: Shot, asked: Sent) -> dict:
-    """Return a profile's new name and document from what was typed; values that are as they were keep where they came from."""
+    """Return a profile's new name and document from what was typed; values that are as they were keep where they came
+    from.
+    """
     name = str(asked.get("name", row.name)).strip()[:80]
     if not name:
         raise LensError("The profile has no name.", "Type one.")

@@ -85,10 +85,18 @@ def confirm(number: int):
         twin = opened.scalar(select(Shot).join(Plate).where(Plate.source == path).limit(1))
         rate = f"{plate.fps.numerator}/{plate.fps.denominator}" if plate.fps else "24/1"
         return render_template(
-            "confirm.html", production=get_production(opened, number), plate=plate, source=source, rate=rate, twin=twin,
-            rates=FRAME_RATES if rate in FRAME_RATES else [rate, *FRAME_RATES], sensors=SENSORS, presets=presets(opened),
-            name=re.sub(r"[._-]+$", "", plate.name).upper(), show_rate=show_rate,
-        )  # fmt: skip
+            "confirm.html",
+            production=get_production(opened, number),
+            plate=plate,
+            source=source,
+            rate=rate,
+            twin=twin,
+            rates=FRAME_RATES if rate in FRAME_RATES else [rate, *FRAME_RATES],
+            sensors=SENSORS,
+            presets=presets(opened),
+            name=re.sub(r"[._-]+$", "", plate.name).upper(),
+            show_rate=show_rate,
+        )
 
 
 def show_rate(text: str) -> str:

@@ -8,11 +8,13 @@ from amberkeel.web.state import shot_state
 
 
 def answer(opened, shot: Shot, **more):
+    """Answer with the shot's new state, and more."""
     opened.flush()
     return jsonify({**shot_state(opened, shot), **more})
 
 
 def figure(asked: dict, name: str, kind=float):
+    """Return a number that a page sent; raises KeelError where it is none."""
     try:
         return kind(asked[name])
     except (KeyError, TypeError, ValueError):
