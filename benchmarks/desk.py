@@ -15,7 +15,8 @@ SCRUB = """async (steps) => {
   const { Viewport } = await import('/static/desk/viewport/viewport.js');
   const draw = Viewport.prototype.draw;
   let spent = 0, drawn = 0;
-  Viewport.prototype.draw = function () { const t = performance.now(); draw.call(this); spent += performance.now() - t; drawn += 1; };
+  Viewport.prototype.draw = function () { const t = performance.now(); draw.call(this);
+    spent += performance.now() - t; drawn += 1; };
   const began = performance.now();
   for (let k = 0; k < steps; k += 1) {
     document.querySelector('[data-act="on"]').click();
@@ -36,11 +37,13 @@ COUNT = """async () => {
 DRAG = """async ([x, y, seconds]) => {
   const canvas = document.querySelector('#plate'), bare = window.fetch;
   let fits = 0, moves = 0, going = true;
-  window.fetch = async (...asked) => { const answer = await bare(...asked); fits += String(asked[0]).endsWith('lens/fit'); return answer; };
+  window.fetch = async (...asked) => { const answer = await bare(...asked);
+    fits += String(asked[0]).endsWith('lens/fit'); return answer; };
   const move = () => {
     if (!going) return;
     moves += 1;
-    canvas.dispatchEvent(new PointerEvent('pointermove', { clientX: x + 6 + 4 * (moves % 5), clientY: y + 2 + (moves % 7), bubbles: true, buttons: 1, pointerId: 1 }));
+    canvas.dispatchEvent(new PointerEvent('pointermove', { clientX: x + 6 + 4 * (moves % 5),
+      clientY: y + 2 + (moves % 7), bubbles: true, buttons: 1, pointerId: 1 }));
     requestAnimationFrame(move);
   };
   move();
@@ -89,7 +92,10 @@ def _page(address: str):
     """A page in headless Chromium without a graphics processor."""
     from playwright.sync_api import sync_playwright
 
-    flags = "--headless --no-sandbox --disable-quic --disable-background-networking --disable-component-update --disable-sync --no-first-run --disable-gpu".split()
+    flags = (
+        "--headless --no-sandbox --disable-quic --disable-background-networking --disable-component-update "
+        "--disable-sync --no-first-run --disable-gpu"
+    ).split()
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=flags)
         page = browser.new_page(viewport={"width": 1280, "height": 800})

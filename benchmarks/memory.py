@@ -25,14 +25,18 @@ def run() -> None:
 
 def _peak(*arguments: str) -> tuple[str, float]:
     """Run the command line; return its last line and its peak memory in GiB."""
-    script = "import resource, sys, subprocess as s; r = s.run(sys.argv[1:], capture_output=True, text=True); print((r.stdout or r.stderr).strip().splitlines()[-1]); print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"
+    script = (
+        "import resource, sys, subprocess as s; r = s.run(sys.argv[1:], capture_output=True, text=True); "
+        "print((r.stdout or r.stderr).strip().splitlines()[-1]); "
+        "print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"
+    )
     command = [sys.executable, "-c", script, sys.executable, "-m", "amberkeel.cli", *arguments]
     words, kibibytes = subprocess.run(command, capture_output=True, text=True).stdout.strip().splitlines()[-2:]
     return words, int(kibibytes) / 1024**2
 
 
 def long_plate(name: str, scale: int) -> Path:
-    """SKL_010 scaled up and run there and back again until there are 300 frames; a picture that comes again is a link."""
+    """SKL_010 scaled up and run there and back again until there are 300 frames; repeated pictures are links."""
     folder = FOLDER / name
     if len(list(folder.glob("*.png"))) == FRAMES:
         return folder

@@ -37,7 +37,7 @@ def observe(path: CameraPath, points: np.ndarray, noise: float, rng: np.random.G
 
 
 def lowest(points: list[dict], count: int) -> list[dict]:
-    """Return the lowest of a solve's active points that lie near: what is next to infinity says nothing of the ground."""
+    """Return the lowest of a solve's active points that lie near: far ones say nothing of the ground."""
     active = [p for p in points if p["state"] == "active"]
     reach = np.linalg.norm([p["xyz"] for p in active], axis=1)
     near = [p for p, r in zip(active, reach) if r < 1.5 * np.median(reach)]

@@ -9,7 +9,8 @@ from desk import module
 RECORDER = """
   const strokes = [];
   const c = new Proxy({ canvas: { clientWidth: 800, clientHeight: 450 } }, {
-    get: (own, name) => own[name] ?? (name === 'measureText' ? (t) => ({ width: 7 * t.length }) : (...asked) => { strokes.push([name, ...asked.filter((v) => typeof v !== 'object')]); }),
+    get: (own, name) => own[name] ?? (name === 'measureText' ? (t) => ({ width: 7 * t.length }) : (...asked) => {
+      strokes.push([name, ...asked.filter((v) => typeof v !== 'object')]); }),
     set: (own, name, value) => { strokes.push(['set', name, String(value)]); return true; },
   });
 """
@@ -40,7 +41,11 @@ def columns(rng):
 
 
 def curve(page, tracks, kind, track=0, errors=None):
-    body = "const t = (await import('/static/desk/tracks/index.js')).indexTracks(a.tracks, 1001, 1010); const e = a.errors && { errors: new Map([[7, new Map(a.errors)]]) }; return m.curveOf(t, e, a.track, a.kind)"
+    body = (
+        "const t = (await import('/static/desk/tracks/index.js')).indexTracks(a.tracks, 1001, 1010); "
+        "const e = a.errors && { errors: new Map([[7, new Map(a.errors)]]) }; return m.curveOf(t, e, a.track, "
+        "a.kind)"
+    )
     return module(page, "lanes/curves", body, {"tracks": tracks, "kind": kind, "track": track, "errors": errors})
 
 
@@ -70,7 +75,11 @@ def test_curves_are_what_their_names_say(page, columns):
 
 def test_sightings_are_found_by_frame_and_length(page):
     data = {"first": [0, 3, 5], "frames": [1001, 1002, 1003, 1002, 1003], "x": [1, 2, 3, 40, 50], "y": [5, 6, 7, 8, 9]}
-    body = "const s = m.indexSightings(a, 1001, 1004); const at = (frame, sightLength) => m.onFrame({ sightings: s, frame, sightLength }); return [s.count, at(1002, 1), at(1002, 3), at(1004, 1), m.onFrame({ sightings: null })]"
+    body = (
+        "const s = m.indexSightings(a, 1001, 1004); const at = (frame, "
+        "sightLength) => m.onFrame({ sightings: s, frame, sightLength }); return [s.count, at(1002, 1), "
+        "at(1002, 3), at(1004, 1), m.onFrame({ sightings: null })]"
+    )
     assert module(page, "tracks/sightings", body, data) == [2, [[0, 2, 6, 1], [1, 40, 8, 3]], [[0, 2, 6, 1]], [], []]
 
 
@@ -79,7 +88,8 @@ def test_coverage_counts_live_tracks_in_each_part(page, columns):
     body = f"""
       const t = (await import('/static/desk/tracks/index.js')).indexTracks(a, 1001, 1010);
       {RECORDER}
-      m.drawCoverage(c, {{ tracks: t, attempt: null, frame: 1002, width: 640, height: 360, first: 1001 }}, (x, y) => [x, y]);
+      m.drawCoverage(c, {{ tracks: t, attempt: null, frame: 1002, width: 640, height: 360, first: 1001 }}, (x,
+        y) => [x, y]);
       return strokes.filter((s) => s[0] === 'fillText').map((s) => [s[1], s[2], s[3]]);
     """
     counts = module(page, "tracks/coverage", body, tracks)
@@ -95,7 +105,8 @@ def test_a_place_on_the_plate_has_one_on_the_screen_and_back(page, aspect, rng):
       const canvas = document.createElement('canvas');
       canvas.style.cssText = 'position:fixed;left:0;top:0;width:800px;height:500px';
       document.body.append(canvas);
-      const state = { width: 640, height: 360, aspect: a.aspect, stage: 'plate', layers: {}, selection: new Set(), frame: 1001 };
+      const state = { width: 640, height: 360, aspect: a.aspect, stage: 'plate', layers: {}, selection: new Set(),
+        frame: 1001 };
       const v = new m.Viewport(canvas, { state, set() {} }, { want: () => null });
       v.draw = () => {};
       v.zoom = 1.7; v.pan = [23, -11];

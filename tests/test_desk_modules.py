@@ -46,11 +46,17 @@ def test_tracks_and_errors_are_looked_up_by_frame_and_id(page):
         "x": [1, 2, 3, 4, 5],
         "y": [1, 2, 3, 4, 5],
     }
-    body = "const t = m.indexTracks(a, 1001, 1004); return [Array.from(t.live), Array.from(t.samples[1]), t.row.get(9), Array.from(t.track)]"
+    body = (
+        "const t = m.indexTracks(a, 1001, 1004); return [Array.from(t.live), Array.from(t.samples[1]), "
+        "t.row.get(9), Array.from(t.track)]"
+    )
     assert module(page, "tracks/index", body, data) == [[2, 2, 1, 0], [1, 3], 1, [0, 0, 1, 1, 1]]
     attempt = {"track": [7, 7], "frame": [1001, 1002], "dx": [3, 0], "dy": [4, 1], "sigma": [0.5, 1], "aside": [0, 1],
                "track_ids": [7], "track_rms": [2.5], "states": {"7": "check"}}  # fmt: skip
-    body = "const e = m.indexAttempt(a); return [e.errors.get(7).get(1001), e.rms.get(7), m.standing({states: ['active'], ids: [7]}, 0, e), m.standing({states: ['excluded'], ids: [7]}, 0, e)]"
+    body = (
+        "const e = m.indexAttempt(a); return [e.errors.get(7).get(1001), e.rms.get(7), "
+        "m.standing({states: ['active'], ids: [7]}, 0, e), m.standing({states: ['excluded'], ids: [7]}, 0, e)]"
+    )
     assert module(page, "tracks/index", body, attempt) == [[3, 4, 10, 0], 2.5, "check", "excluded"]
 
 
@@ -157,7 +163,8 @@ def different(page, other):
     body = """(other) => { const c = document.querySelector('#plate');
       const now = c.getContext('2d').getImageData(0, 0, c.width, c.height).data;
       const before = window[other]; window[other] ??= now;
-      let n = 0; if (before) for (let k = 0; k < now.length; k += 4) n += now[k] !== before[k] || now[k + 1] !== before[k + 1];
+      let n = 0; if (before) for (let k = 0; k < now.length;
+        k += 4) n += now[k] !== before[k] || now[k + 1] !== before[k + 1];
       return n / (now.length / 4); }"""
     return page.evaluate(body, other)
 
@@ -338,7 +345,8 @@ def test_a_box_is_kept_as_its_edges(page):
       const moved = m.withCorners(a, 'Box 1', { 0: [3, 4] }, true);
       const free = m.withCorners(a, 'Box 1', { 1: [11, 1] }, true);
       const after = m.followed(a, { 'Box 1': [[9, 9], [12, 2], [1, -9]] });
-      return [corners.map((c) => c.set), m.boxesOf(a), moved['Box 1 Y1'].points, free['Box 1 X1'].set, Object.keys(moved), after['Box 1 X1'].points, after['Box 1 Y1'].points, after.X1.points];
+      return [corners.map((c) => c.set), m.boxesOf(a), moved['Box 1 Y1'].points, free['Box 1 X1'].set,
+        Object.keys(moved), after['Box 1 X1'].points, after['Box 1 Y1'].points, after.X1.points];
     """
     sets, boxes, moved, fixed, names, x1, y1, plain = module(page, "lens/boxes", body, lines)
     assert (
@@ -367,15 +375,19 @@ def test_lines_are_hit_and_an_origin_joins_an_axis_line_s_end(page):
       const said = [];
       const state = { lens: a, frame: 5, stage: 'lens' };
       const store = { state, set: (patch) => { Object.assign(state, patch); said.push(Object.keys(patch).join()); } };
-      const viewport = { place: (x, y) => [2 * x, 2 * y], unplace: (x, y) => [x / 2, y / 2], redraw() {}, canvas: { style: {} } };
+      const viewport = { place: (x, y) => [2 * x, 2 * y], unplace: (x, y) => [x / 2, y / 2], redraw() {}, canvas: {
+        style: {} } };
       const sent = [];
-      const send = { draw: (f, t) => sent.push(['draw', f, t]), box: (f, t) => sent.push(['box', f, t]), origin: (o, done) => sent.push(['origin', o, done]), drag: (l) => sent.push(['drag', Object.keys(l)]), settle: (n, k) => sent.push(['settle', n, k]), keep: (l, w) => sent.push(['keep', w]) };
+      const send = { draw: (f, t) => sent.push(['draw', f, t]), box: (f, t) => sent.push(['box', f, t]), origin: (o,
+        done) => sent.push(['origin', o, done]), drag: (l) => sent.push(['drag', Object.keys(l)]), settle: (n,
+          k) => sent.push(['settle', n, k]), keep: (l, w) => sent.push(['keep', w]) };
       const d = new m.LineDraw(viewport, store, send);
       const hits = [d.hit([20, 20]), d.hit([60, 21]), d.hit([60, 160]), d.hit([60, 80])];
       const joined = [d.originUnder([181, 22]), d.originUnder([20, 160])];
       state.lens = { ...a, tool: 'x' };
       const event = { detail: 1 };
-      d.down(event, [40, 100]); d.up(); d.move(event, [100, 100]); const waiting = Boolean(d.first); d.down(event, [140, 100]);
+      d.down(event, [40, 100]); d.up(); d.move(event, [100, 100]); const waiting = Boolean(d.first); d.down(event,
+        [140, 100]);
       d.down(event, [20, 20]); d.move(event, [30, 40]); const dragging = d.dragging; d.up();
       state.lens = { ...a, tool: 'origin' };
       d.down(event, [181, 22]);
@@ -384,7 +396,8 @@ def test_lines_are_hit_and_an_origin_joins_an_axis_line_s_end(page):
       d.down(event, [61, 61]); d.move(event, [80, 80]); d.up();
       state.lens = { ...a, tool: 'y' };
       d.down(event, [300, 300]); d.up(); const cancelled = d.cancel(); d.down(event, [400, 400]);
-      return { hits: hits.map((h) => h && [h.kind, h.name, h.k]), joined, waiting, dragging, over: over.kind, cancelled, first: d.first, sent };
+      return { hits: hits.map((h) => h && [h.kind, h.name, h.k]), joined, waiting, dragging, over: over.kind,
+        cancelled, first: d.first, sent };
     """
     told = module(page, "lens/lines", body, lens)
     assert told["hits"] == [["point", "X1", 0], ["line", "X1", 1], ["line", "edge 1", 1], None]

@@ -257,7 +257,8 @@ def test_pictures_of_a_grid_are_found_by_folder_pattern_and_file(tmp_path):
 @pytest.mark.parametrize(
     ("order", "words"),
     [
-        (ChartOrder(9, 6, 25.0, "stars"), "no pattern"), (ChartOrder(2, 6, 25.0), "cannot be looked for"), (ChartOrder(9, 61, 25.0), "cannot be looked for"),
+        (ChartOrder(9, 6, 25.0, "stars"), "no pattern"), (ChartOrder(2, 6, 25.0), "cannot be looked for"),
+          (ChartOrder(9, 61, 25.0), "cannot be looked for"),
         (ChartOrder(9, 6, 0.0), "impossible"), (ChartOrder(0, 2, 25.0, "tags"), "cannot be looked for"),
     ],
 )  # fmt: skip

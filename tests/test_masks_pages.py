@@ -117,7 +117,8 @@ def test_bad_shapes_are_refused_in_words(ask, body, words):
 def test_bad_properties_are_refused_in_words(ask):
     number = ask("masks", {"points": BOX, "frame": 1005})["mask"]
     for values, words in (
-        ({"margin": -3}, "margin lies between"), ({"purpose": "eat"}, "to ignore or to keep"), ({"first": 9, "last": 3}, "before its first"),
+        ({"margin": -3}, "margin lies between"), ({"purpose": "eat"}, "to ignore or to keep"), ({"first": 9,
+          "last": 3}, "before its first"),
         ({"keys": {}}, "needs a key"), ({"name": " "}, "needs a name"), ({"shot_id": 3}, "no property"),
         ({"keys": {"1001": {"points": BOX}, "1002": {"points": BOX[:3]}}}, "same number of points"),
     ):  # fmt: skip
@@ -365,7 +366,10 @@ def test_the_pages_draw_the_same_shape_as_the_server(browser, service, masked_sh
     base = rng.uniform([200, 100, -9, -9, -9, -9], [400, 300, 9, 9, 9, 9], (7, 6))
     keys = {f: {"points": (base + rng.normal(0, 30, base.shape)).tolist()} for f in (1001, 1009, 1020)}
     shape = shape_from_json({"keys": keys})
-    body = "async ([keys, frame]) => { const m = await import('/static/desk/masks/shapes.js'); return m.flatten(m.pointsAt({ keys }, frame)); }"
+    body = (
+        "async ([keys, frame]) => { const m = await import('/static/desk/masks/shapes.js'); "
+        "return m.flatten(m.pointsAt({ keys }, frame)); }"
+    )
     for frame in (995, 1001, 1004, 1009, 1015, 1030):
         drawn = np.array(page.evaluate(body, [{str(f): k for f, k in keys.items()}, frame]))
         assert np.allclose(drawn, flatten(points_at(shape, frame)), atol=1e-6)

@@ -52,7 +52,8 @@ def test_the_desk_opens_at_every_stage(client, solved_shot, stage):
 
 
 def test_addresses_that_are_none_say_so(client, solved_shot):
-    for address in ("/shots/999999", f"/shots/{solved_shot}/nowhere", "/attempts/999999.json", "/productions/999999/new",
+    for address in ("/shots/999999", f"/shots/{solved_shot}/nowhere", "/attempts/999999.json",
+      "/productions/999999/new",
                     f"/shots/{solved_shot}/compare?a=1&b=999999", "/nothing"):  # fmt: skip
         assert client.get(address).status_code == 404
     assert "nothing at this address" in client.get("/nothing").text
@@ -94,7 +95,8 @@ def test_preview_finds_features_without_keeping_them(client, solved_shot, state)
     xy = np.array(wide)
     assert (np.linalg.norm(xy[:, None] - xy[None], axis=2) + 1e3 * np.eye(len(xy))).min() >= 39.8
     for body, words in [({"frame": 7}, "no frame 7"), ({"frame": 1005, "count": "many"}, "no number"),
-                        ({"frame": 1005, "threshold": 9}, "Threshold must lie"), ({"frame": 1005, "spacing": -3}, "Spacing must lie")]:  # fmt: skip
+                        ({"frame": 1005, "threshold": 9}, "Threshold must lie"), ({"frame": 1005, "spacing": -3},
+                          "Spacing must lie")]:  # fmt: skip
         assert words in client.post(f"/shots/{solved_shot}/preview", json=body).json["error"]
     assert client.get(f"/shots/{solved_shot}/state.json").json["revision"] == state["revision"]
 

@@ -1,4 +1,4 @@
-"""Straightened plates in every format, ST maps as another program would read them, and what files say of their camera."""
+"""Straightened plates in every format, ST maps as other programs read them, what files say of their camera."""
 
 import json
 from dataclasses import replace
@@ -59,8 +59,10 @@ def plate(tmp_path):
 @pytest.mark.parametrize(
     ("suffix", "kind", "wanted", "written", "held"),
     [
-        (".png", "uint8", "", ".png", "uint8"), (".png", "uint16", "", ".png", "uint16"), (".tif", "uint16", "", ".tif", "uint16"), (".exr", "float", "", ".exr", "half"),
-        (".exr", "float", "png", ".png", "uint8"), (".png", "uint8", "exr", ".exr", "half"), (".tif", "uint16", "jpg", ".jpg", "uint8"), (".png", "uint8", "tif", ".tif", "uint8"),
+        (".png", "uint8", "", ".png", "uint8"), (".png", "uint16", "", ".png", "uint16"), (".tif", "uint16", "",
+          ".tif", "uint16"), (".exr", "float", "", ".exr", "half"),
+        (".exr", "float", "png", ".png", "uint8"), (".png", "uint8", "exr", ".exr", "half"), (".tif", "uint16",
+          "jpg", ".jpg", "uint8"), (".png", "uint8", "tif", ".tif", "uint8"),
     ],
 )  # fmt: skip
 def test_a_plate_keeps_its_depth_or_is_turned_into_what_is_asked(plate, tmp_path, suffix, kind, wanted, written, held):

@@ -297,7 +297,8 @@ def test_tracks_leave_and_come_back_as_a_table(client, database, shot_id, slidin
 
     head = "name,frame,x,y\n"
     for body, words in [
-        ("frame,x\n", "no column name, y"), (head + "a,1100,1,1\n", "line 2: frame 1100"), (head + "a,1001,nan,1\n", "not finite"),
+        ("frame,x\n", "no column name, y"), (head + "a,1100,1,1\n", "line 2: frame 1100"), (head + "a,1001,nan,1\n",
+          "not finite"),
         (head + "a,1001,x,1\n", "a number is none"), (head + "a,1001,1,1\na,1001,2,2\n", "twice"), (head, "no tracks"),
         (head + "a,1001,5000,1\na,1002,5000,1\n", "off the 480x270"), (upside, "bottom left"),
     ]:  # fmt: skip

@@ -31,7 +31,7 @@ def fail(message: str) -> NoReturn:
 class Bar:
     """A progress bar as a callback; plain lines where the output is no terminal."""
 
-    def __enter__(self):
+    def __enter__(self) -> "Bar":
         console = Console(stderr=True)
         self.bar = Progress(
             TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn(), console=console, transient=True
@@ -44,6 +44,7 @@ class Bar:
         return self
 
     def __call__(self, share: float, doing: str) -> None:
+        """Show how far the work is, and what it is doing."""
         if self.lines:
             word = doing.split(",")[0].rstrip("0123456789 ")
             if word != self.said:
