@@ -3,9 +3,9 @@
 import numpy as np
 
 from amberkeel.core.follow import follow_plate
+from amberkeel.core.geometry.background import FREE
 from amberkeel.core.masks.crossings import find_crossings
 from amberkeel.core.masks.mirrors import find_reflections
-from amberkeel.core.masks.rigid import FREE
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.sim.render import Renderer, Shot, render_all, truth
 from amberkeel.core.tracks import TrackSet

@@ -13,7 +13,7 @@ from amberkeel.core.follow.motion import plate_motion
 from amberkeel.core.follow.patch import AFFINE, MODELS, PERSPECTIVE, SIMILARITY, TRANSLATION, Patch, shifted
 from amberkeel.core.follow.surface import follow_surface, surface_tracks
 from amberkeel.core.follow.tags import find_tags, follow_tags
-from amberkeel.core.masks.rigid import carried
+from amberkeel.core.geometry.homography import carried
 from amberkeel.core.plate.copy import TrackingCopy, read_stack, stand_in
 from amberkeel.core.sim import textures as tx
 

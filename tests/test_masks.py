@@ -7,13 +7,14 @@ import pytest
 
 from amberkeel.core.errors import MaskError
 from amberkeel.core.follow.gaps import part_wrong_resumes
+from amberkeel.core.geometry.background import FREE, PLANAR, TURNING, fit_background
 from amberkeel.core.masks.carry import BENDING, MODELS, SIMILARITY, carry
 from amberkeel.core.masks.cues import CueReader
 from amberkeel.core.masks.mattes import bring_in, read_matte, trace, write_mattes
 from amberkeel.core.masks.moving import track_departures, what_moves
 from amberkeel.core.masks.proposal import MOVING
 from amberkeel.core.masks.raster import combine, covered, fill, grow
-from amberkeel.core.masks.rigid import FREE, PLANAR, TURNING, dense_residuals, fit_background, scaled
+from amberkeel.core.masks.rigid import dense_residuals, scaled
 from amberkeel.core.masks.samples import Cleaning, Learned, Sample, clean
 from amberkeel.core.masks.shape import (
     FOLLOWED,

@@ -4,11 +4,11 @@ import cv2
 import numpy as np
 
 from amberkeel.core.camera import CameraPath
+from amberkeel.core.geometry.background import PLANAR, TURNING
 from amberkeel.core.masks.crossings import edges, find_crossings, slides
 from amberkeel.core.masks.mirrors import find_reflections
 from amberkeel.core.masks.moving import commonest, track_departures
 from amberkeel.core.masks.proposal import CROSSING, REFLECTION
-from amberkeel.core.masks.rigid import PLANAR, TURNING
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.tracks import from_pieces
 from tests.simulated import cloud, moving_camera, observe

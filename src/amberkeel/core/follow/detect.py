@@ -9,6 +9,8 @@ import cv2
 import numpy as np
 from numba import njit
 
+from amberkeel.core.geometry.pixels import from_opencv
+
 GRAINY = 2.5
 """Grain in code values from which a plate is softened before it is followed."""
 
@@ -96,7 +98,7 @@ def find_features(
         free &= ~masked
     y, x = np.nonzero(peak & free)
     order = np.argsort(noise[y, x], kind="stable")
-    candidates = np.stack([x[order], y[order]], 1) + 0.5
+    candidates = from_opencv(np.stack([x[order], y[order]], 1))
     taken = np.zeros((0, 2)) if taken is None else taken
     wanted = settings.count - len(taken)
     return _spread(candidates, taken, wanted, spacing, width, height)

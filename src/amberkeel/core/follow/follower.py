@@ -16,8 +16,10 @@ from amberkeel.core.follow.bank import Bank, as_float, fit_variance, scale_and_s
 from amberkeel.core.follow.blur import SHARP, Glance, Smear, glance, smear_against, smeared
 from amberkeel.core.follow.motion import plate_motion
 from amberkeel.core.follow.register import OK, register_patches
+from amberkeel.core.geometry.homography import carried
+from amberkeel.core.geometry.neighbours import median_motion
+from amberkeel.core.geometry.pixels import from_opencv, to_opencv
 from amberkeel.core.masks.raster import covered
-from amberkeel.core.masks.rigid import carried
 
 MODEL_NOISE_PX = 0.02
 """What registration cannot see: sampling and shading, pixels; added in quadrature to the computed noise."""
@@ -165,15 +167,15 @@ class Follower:
         options = dict(
             winSize=(side, side), maxLevel=3, criteria=(cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 10, 0.03)
         )
-        p = (start - 0.5).astype(np.float32).reshape(-1, 1, 2)
+        p = to_opencv(start).reshape(-1, 1, 2)
         if guess is None:
             there, found, _ = cv2.calcOpticalFlowPyrLK(before, after, p, None, **options)
         else:
-            q = (guess - 0.5).astype(np.float32).reshape(-1, 1, 2)
+            q = to_opencv(guess).reshape(-1, 1, 2)
             there, found, _ = cv2.calcOpticalFlowPyrLK(
                 before, after, p, q, flags=cv2.OPTFLOW_USE_INITIAL_FLOW, **options
             )
-        return there.reshape(-1, 2).astype(float) + 0.5, found.ravel() == 1
+        return from_opencv(there.reshape(-1, 2)), found.ravel() == 1
 
     def _checked(self, source, gray, states, results, predicted, keep, far: bool) -> np.ndarray:
         """Return which features (N,) bool are sure, or come back to their start when followed backwards."""
@@ -302,9 +304,7 @@ def _neighbours_move(was: np.ndarray, moves: np.ndarray, where: np.ndarray) -> n
     """Return the median displacement (M, 2) of the nearest features at `was` (N, 2) to each of `where` (M, 2)."""
     if len(was) < NEIGHBOURS or not len(where):
         return np.zeros((len(where), 2))
-    distance = ((where[:, None] - was[None]) ** 2).sum(-1)
-    near = np.argpartition(distance, NEIGHBOURS - 1, axis=1)[:, :NEIGHBOURS]
-    return np.median(moves[near], axis=1)
+    return median_motion(was, moves, where, NEIGHBOURS)
 
 
 def _search(gray: np.ndarray, patch: np.ndarray, place: np.ndarray, half: int) -> tuple[np.ndarray, bool]:

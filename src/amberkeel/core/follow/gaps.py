@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from amberkeel.core.masks.rigid import fit_background
+from amberkeel.core.geometry.background import fit_background
 from amberkeel.core.tracks import TrackSet, from_pieces
 
 WRONG_PX, WRONG_SIGMAS = 0.5, 4.0

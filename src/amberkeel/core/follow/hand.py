@@ -10,7 +10,8 @@ from amberkeel.core.errors import FollowError
 from amberkeel.core.follow.blur import SHARP, Smear, smeared
 from amberkeel.core.follow.motion import plate_motion
 from amberkeel.core.follow.patch import MODELS, SIMILARITY, Fit, Patch, shifted
-from amberkeel.core.masks.rigid import carried
+from amberkeel.core.geometry.homography import carried
+from amberkeel.core.geometry.neighbours import median_motion
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.tracks import TrackSet
 
@@ -106,8 +107,8 @@ class Neighbours:
         if a is not None and b is not None:
             _, i, j = np.intersect1d(a[0], b[0], return_indices=True)
             if len(i) >= NEIGHBOURS:
-                near = np.argsort(((a[1][i] - place) ** 2).sum(1))[:NEIGHBOURS]
-                return place + np.median(b[1][j][near] - a[1][i][near], axis=0)
+                was = a[1][i]
+                return place + median_motion(was, b[1][j] - was, place[None], NEIGHBOURS)[0]
         if (before, after) not in self.moves:
             self.moves[before, after] = plate_motion(self.gray(before), self.gray(after))
         return carried(self.moves[before, after], place[None])[0]

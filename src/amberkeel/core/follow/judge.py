@@ -12,7 +12,8 @@ import cv2
 import numpy as np
 from scipy.spatial import cKDTree
 
-from amberkeel.core.masks.rigid import fit_background
+from amberkeel.core.geometry.background import fit_background
+from amberkeel.core.geometry.neighbours import median_motion
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.tracks import TrackSet
@@ -225,8 +226,8 @@ def returns(
             both = np.nonzero(live[a] & live[b])[0]
             if len(both) < GUIDES:
                 continue
-            near = both[np.argsort(((grid[a, both] - grid[a, t]) ** 2).sum(1))[:GUIDES]]
-            expected = grid[a, t] + np.median(grid[b, near] - grid[a, near], axis=0)
+            was = grid[a, both]
+            expected = grid[a, t] + median_motion(was, grid[b, both] - was, grid[a, t][None], GUIDES)[0]
             born = later[starts[later] == b]
             apart = np.hypot(*(grid[b, born] - expected).T)
             found += [(t, int(u), float(d)) for u, d in zip(born, apart) if d < reach_px]

@@ -7,7 +7,8 @@ there.
 import cv2
 import numpy as np
 
-from amberkeel.core.masks.rigid import carried
+from amberkeel.core.geometry.homography import carried
+from amberkeel.core.geometry.pixels import from_opencv
 
 WORK_WIDTH = 320
 SPOTS = 220
@@ -51,7 +52,7 @@ def _through_flow(a: np.ndarray, b: np.ndarray, shift: np.ndarray) -> np.ndarray
             a, b, start, guess.copy(), winSize=(17, 17), maxLevel=2, flags=cv2.OPTFLOW_USE_INITIAL_FLOW
         )
         ok = ok.ravel() == 1
-        x, y = start.reshape(-1, 2)[ok] + 0.5, there.reshape(-1, 2)[ok] + 0.5
+        x, y = from_opencv(start.reshape(-1, 2)[ok]), from_opencv(there.reshape(-1, 2)[ok])
         if ok.sum() < LEAST:
             continue
         try:

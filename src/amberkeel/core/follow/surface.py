@@ -14,8 +14,8 @@ import numpy as np
 from amberkeel.core.errors import FollowError
 from amberkeel.core.follow.blur import SHARP, Smear, smeared
 from amberkeel.core.follow.patch import PERSPECTIVE, Fit, Patch, shifted
+from amberkeel.core.geometry.homography import carried
 from amberkeel.core.masks.raster import fill
-from amberkeel.core.masks.rigid import carried
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.tracks import TrackSet, from_pieces
 

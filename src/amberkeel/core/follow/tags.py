@@ -11,6 +11,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import FollowError
+from amberkeel.core.geometry.pixels import from_opencv, to_opencv
 from amberkeel.core.plate.decode import light_of_code
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
@@ -95,7 +96,7 @@ def find_tags(gray: np.ndarray, family: str = "36h11", detector=None) -> list[Si
         picture = cv2.resize(gray, None, fx=scale, fy=scale, interpolation=cv2.INTER_CUBIC) if scale != 1.0 else gray
         corners, numbers, _ = detector.detectMarkers(picture)
         for quad, number in zip(corners, [] if numbers is None else numbers.ravel()):
-            found[int(number)] = (quad.reshape(4, 2).astype(float) + 0.5) / scale
+            found[int(number)] = from_opencv(quad.reshape(4, 2)) / scale
     light = light_of_code(gray)
     measured = (_measure(gray, light, number, quad) for number, quad in sorted(found.items()))
     return [m for m in measured if m is not None]
@@ -130,7 +131,7 @@ def _edge(light: np.ndarray, a: np.ndarray, b: np.ndarray):
     reach = float(np.clip(length / 14.0, 1.5, 4.0))
     s = np.linspace(0.08, 0.92, EDGE_STEPS) * length
     t = np.arange(-reach, reach + 1e-6, 0.25)
-    places = (a + s[:, None, None] * along + t[None, :, None] * out - 0.5).astype(np.float32)
+    places = to_opencv(a + s[:, None, None] * along + t[None, :, None] * out)
     profile = cv2.remap(light, places[..., 0], places[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
     if np.median(profile[:, -3:].mean(1) - profile[:, :3].mean(1)) < 0.02:
         return None

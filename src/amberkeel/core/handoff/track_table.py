@@ -11,6 +11,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import FollowError
+from amberkeel.core.geometry.pixels import opencv_point
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.tracks import ACTIVE, AUTO, CHECK, EXCLUDED, HAND, TAG, TrackSet, from_pieces
 
@@ -170,7 +171,7 @@ def check_origin(tracks: TrackSet, plate: Plate, origin: str) -> None:
         gray = plate.gray(frame).astype(np.float32)
         for t, (x, y) in places:
             cuts.setdefault(t, []).append(
-                [cv2.getRectSubPix(gray, (13, 13), (float(x) - 0.5, float(v) - 0.5)) for v in (y, plate.height - y)]
+                [cv2.getRectSubPix(gray, (13, 13), opencv_point(x, v)) for v in (y, plate.height - y)]
             )
     fits = np.array([[_alike(a[way], b[way]) for way in (0, 1)] for a, b in cuts.values()])
     if len(fits) >= 6 and np.median(fits[:, 1]) > np.median(fits[:, 0]) + 0.25:

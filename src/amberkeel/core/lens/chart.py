@@ -9,6 +9,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import LensError
+from amberkeel.core.geometry.pixels import to_opencv
 from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.lens.kernels import PLACES
 from amberkeel.core.lens.line_adjust import LOSS_SCALE, corner_effect
@@ -144,7 +145,7 @@ def calibrate(views: list[View], width: int, height: int, order: ChartOrder) -> 
 
 def _begin(views: list[View], width: int, height: int, order: ChartOrder) -> _State:
     flat = [np.c_[v.places, np.zeros(len(v.places))].astype(np.float32) for v in views]
-    seen = [(v.corners - 0.5).astype(np.float32) for v in views]
+    seen = [to_opencv(v.corners) for v in views]
     guess = cv2.initCameraMatrix2D(flat, seen, (width, height), 0)[0, 0]
     if not (np.isfinite(guess) and 0.2 * width < guess < 20 * width):
         guess = 1.2 * width

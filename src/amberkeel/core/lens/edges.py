@@ -8,6 +8,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import LensError
+from amberkeel.core.geometry.pixels import to_opencv
 
 REACH_PX = 12
 """How far to each side of the straight way an edge is looked for, pixels; grows with the way's length."""
@@ -78,7 +79,7 @@ def _profiles(gray: np.ndarray, places: np.ndarray, across: np.ndarray, offsets:
     """Return the softened picture across each place (S, O)."""
     soft = cv2.GaussianBlur(gray, (0, 0), SMOOTH_PX).astype(np.float32)
     # OpenCV counts pixel centres from 0.
-    at = (places[:, None] + offsets[None, :, None] * across - 0.5).astype(np.float32)
+    at = to_opencv(places[:, None] + offsets[None, :, None] * across)
     return cv2.remap(soft, at[..., 0], at[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
 
 

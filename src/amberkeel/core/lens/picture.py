@@ -15,6 +15,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import LensError
+from amberkeel.core.geometry.pixels import pixel_grid, to_opencv
 from amberkeel.core.lens.model import Lens
 
 FILTERS = {"linear": cv2.INTER_LINEAR, "cubic": cv2.INTER_CUBIC, "lanczos": cv2.INTER_LANCZOS4}
@@ -97,21 +98,16 @@ def _straight_border(lens: Lens) -> tuple[np.ndarray, np.ndarray, np.ndarray, np
     return tuple(lens.normalise(side) * np.array(lens.focal_px) + np.array(lens.principal_px) for side in sides)
 
 
-def _pixels(width: int, height: int) -> np.ndarray:
-    x, y = np.meshgrid(np.arange(width) + 0.5, np.arange(height) + 0.5)
-    return np.stack([x, y], -1)
-
-
 def undistort_map(lens: Lens, canvas: Canvas) -> np.ndarray:
     """Return where each pixel of the canvas lies in the plate, (h, w, 2) float64 pixels with centres at +0.5."""
-    u = _pixels(canvas.width, canvas.height) - [canvas.left, canvas.top]
+    u = pixel_grid(canvas.width, canvas.height) - [canvas.left, canvas.top]
     x = (u - np.array(lens.principal_px)) / np.array(lens.focal_px)
     return lens.distort(x) * np.array(lens.focal_px) + np.array(lens.principal_px)
 
 
 def redistort_map(lens: Lens, canvas: Canvas) -> np.ndarray:
     """Return where each pixel of the plate lies in the canvas, (h, w, 2) float64 pixels with centres at +0.5."""
-    x = lens.normalise(_pixels(lens.width, lens.height))
+    x = lens.normalise(pixel_grid(lens.width, lens.height))
     return x * np.array(lens.focal_px) + np.array(lens.principal_px) + [canvas.left, canvas.top]
 
 
@@ -122,7 +118,7 @@ class Resampler:
         if filter not in FILTERS:
             raise LensError(f"There is no filter “{filter}”.", f"Choose {', '.join(FILTERS)}.")
         # OpenCV counts pixel centres from 0.
-        at = (places - 0.5).astype(np.float32)
+        at = to_opencv(places)
         self.maps = cv2.convertMaps(at[..., 0], at[..., 1], cv2.CV_16SC2)
         self.filter = FILTERS[filter]
 

@@ -10,6 +10,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import LensError
+from amberkeel.core.geometry.pixels import from_opencv, to_opencv
 from amberkeel.core.progress import Progress, silent
 
 PATTERNS = ("chess", "dots", "tags", "loose")
@@ -110,7 +111,7 @@ def find_chart(gray: np.ndarray, order: ChartOrder, name: str = "") -> View | No
     if not found:
         return None
     # OpenCV counts pixel centres from 0.
-    corners = corners.reshape(-1, 2).astype(float) + 0.5
+    corners = from_opencv(corners.reshape(-1, 2))
     return View(name, corners if order.pattern == "dots" else saddle_points(gray, corners), places)
 
 
@@ -129,7 +130,7 @@ def saddle_points(gray: np.ndarray, corners: np.ndarray) -> np.ndarray:
     fit = np.linalg.solve((terms * weight[:, None]).T @ terms, (terms * weight[:, None]).T)
     out = corners.copy()
     for _ in range(SADDLE_STEPS):
-        at = (out[:, None] + np.stack([u.ravel(), v.ravel()], 1) - 0.5).astype(np.float32)
+        at = to_opencv(out[:, None] + np.stack([u.ravel(), v.ravel()], 1))
         a, b, c, d, e, _ = fit @ cv2.remap(soft, at[..., 0], at[..., 1], cv2.INTER_CUBIC).T
         bend = 4.0 * a * c - b * b
         step = np.stack([b * e - 2.0 * c * d, b * d - 2.0 * a * e], 1) / np.where(bend < 0.0, bend, -1e-9)[:, None]

@@ -12,10 +12,11 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import MaskError
+from amberkeel.core.geometry.homography import carried
+from amberkeel.core.geometry.pixels import from_opencv, to_opencv
 from amberkeel.core.masks.bend import LEAST_OVERLAP, Bender
 from amberkeel.core.masks.cues import CueReader
 from amberkeel.core.masks.raster import fill, grow
-from amberkeel.core.masks.rigid import carried
 from amberkeel.core.masks.shape import FOLLOWED, HAND, Key, Shape, flatten, points_at
 from amberkeel.core.plate.plate import GrayFrames, Plate
 from amberkeel.core.progress import Progress, silent
@@ -248,7 +249,7 @@ def _flow(before, after, places, guess, scale, levels=4) -> tuple[np.ndarray, np
     a, b = (p[low[1] : high[1], low[0] : high[0]] for p in (before, after))
     if scale < 1.0:
         a, b = (cv2.resize(p, None, fx=scale, fy=scale, interpolation=cv2.INTER_AREA) for p in (a, b))
-    start = ((places - low) * scale - 0.5).astype(np.float32).reshape(-1, 1, 2)
+    start = to_opencv((places - low) * scale).reshape(-1, 1, 2)
     options = dict(
         winSize=(13, 13), maxLevel=levels, criteria=(cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 12, 0.02)
     )
@@ -258,7 +259,7 @@ def _flow(before, after, places, guess, scale, levels=4) -> tuple[np.ndarray, np
     back, returned, _ = cv2.calcOpticalFlowPyrLK(b, a, there, there - (first - start), **options)
     miss = np.linalg.norm((back - start).reshape(-1, 2), axis=1)
     good = (found.ravel() == 1) & (returned.ravel() == 1) & (miss < 1.0)
-    return (there.reshape(-1, 2).astype(float) + 0.5) / scale + low, good
+    return from_opencv(there.reshape(-1, 2)) / scale + low, good
 
 
 def _motion(before, after, spots, ring, guess, model, scale) -> tuple[np.ndarray | None, float]:

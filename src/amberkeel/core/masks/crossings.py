@@ -7,8 +7,10 @@ two it slides along that edge: ``n.(d - m) = 0`` with the edge's normal n, the c
 import cv2
 import numpy as np
 
+from amberkeel.core.geometry.background import FREE, RigidMotion, fit_background
+from amberkeel.core.geometry.homography import carried
+from amberkeel.core.geometry.pixels import opencv_point
 from amberkeel.core.masks.proposal import CROSSING, Proposal, packed
-from amberkeel.core.masks.rigid import FREE, RigidMotion, carried, fit_background
 from amberkeel.core.plate.decode import to_gray
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
@@ -113,7 +115,7 @@ def edges(gray: np.ndarray, at: np.ndarray) -> np.ndarray:
     Directions of the patch's gradients, each with its opposite, vote by their strength; two peaks apart are two edges.
     """
     side = 2 * HALF + 3
-    patch = cv2.getRectSubPix(gray, (side, side), (float(at[0]) - 0.5, float(at[1]) - 0.5))
+    patch = cv2.getRectSubPix(gray, (side, side), opencv_point(*at))
     gx, gy = cv2.Sobel(patch, cv2.CV_32F, 1, 0)[1:-1, 1:-1], cv2.Sobel(patch, cv2.CV_32F, 0, 1)[1:-1, 1:-1]
     strength = np.hypot(gx, gy)
     bins = 36

@@ -16,7 +16,9 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import MaskError
-from amberkeel.core.masks.rigid import RigidMotion, dense_residuals, fit_background, scaled
+from amberkeel.core.geometry.background import RigidMotion, fit_background
+from amberkeel.core.geometry.pixels import from_opencv
+from amberkeel.core.masks.rigid import dense_residuals, scaled
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.tracks import TrackSet
 
@@ -150,7 +152,7 @@ class CueReader:
         r, c = np.divmod(best.argmax(-1), FLOW_CELL)
         r, c = r + FLOW_CELL * np.arange(cells.shape[0])[:, None], c + FLOW_CELL * np.arange(cells.shape[1])
         r, c = r[(good := best.max(-1) > FLOW_TEXTURE)], c[good]
-        x = np.stack([c, r], 1) + 0.5
+        x = from_opencv(np.stack([c, r], 1))
         y = x + flow[r, c]
         inside = ((y > 2) & (y < [width - 2, height - 2])).all(1)
         return x[inside], y[inside]

@@ -9,8 +9,9 @@ it to opposite sides. Likeness alone is not believed: planks and stones have man
 import cv2
 import numpy as np
 
+from amberkeel.core.geometry.homography import carried
+from amberkeel.core.geometry.pixels import opencv_point
 from amberkeel.core.masks.proposal import REFLECTION, Proposal, packed
-from amberkeel.core.masks.rigid import carried
 from amberkeel.core.plate.decode import to_gray
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
@@ -97,7 +98,7 @@ def _patches(gray: np.ndarray, x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Return patches (N, S, S) of zero mean and unit norm, and their contrast (N,)."""
     soft = cv2.GaussianBlur(gray, (0, 0), 1.2).astype(np.float32)
     side = 2 * HALF + 1
-    out = np.array([cv2.getRectSubPix(soft, (side, side), (float(u) - 0.5, float(v) - 0.5)) for u, v in x])
+    out = np.array([cv2.getRectSubPix(soft, (side, side), opencv_point(u, v)) for u, v in x])
     out -= out.mean((1, 2), keepdims=True)
     contrast = np.linalg.norm(out, axis=(1, 2))
     return out / np.maximum(contrast, 1e-6)[:, None, None], contrast

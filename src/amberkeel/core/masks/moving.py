@@ -12,9 +12,10 @@ import numpy as np
 from scipy import ndimage
 
 from amberkeel.core.errors import MaskError
+from amberkeel.core.geometry.background import RigidMotion, fit_background, tell_turning
+from amberkeel.core.geometry.neighbours import median_motion
 from amberkeel.core.masks.cues import CueReader
 from amberkeel.core.masks.proposal import MOVING, Proposal, packed
-from amberkeel.core.masks.rigid import RigidMotion, fit_background, tell_turning
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.tracks import TrackSet
@@ -96,9 +97,7 @@ def _carried_by_neighbours(x: np.ndarray, y: np.ndarray, departs: np.ndarray, co
     still = np.nonzero(~departs)[0]
     if len(still) < count:
         return np.full(x.shape, np.nan)
-    distance = ((x[:, None] - x[None, still]) ** 2).sum(-1)
-    near = still[np.argpartition(distance, count - 1, axis=1)[:, :count]]
-    return x + np.median((y - x)[near], axis=1)
+    return x + median_motion(x[still], (y - x)[still], x, count)
 
 
 def what_moves(

@@ -5,6 +5,7 @@ from collections.abc import Callable, Sequence
 import cv2
 import numpy as np
 
+from amberkeel.core.geometry.pixels import CENTRE, from_opencv
 from amberkeel.core.masks.shape import KEEP, Shape, outline_at
 
 Matte = Callable[[int], np.ndarray | None]
@@ -18,7 +19,7 @@ def fill(outline: np.ndarray, height: int, width: int) -> np.ndarray:
     """Return the inside of a closed outline (M, 2) as bool (H, W)."""
     picture = np.zeros((height, width), np.uint8)
     # OpenCV counts pixel centres from 0.
-    corners = np.round((np.clip(outline, -16000.0, 16000.0) - 0.5) * (1 << SHIFT)).astype(np.int32)
+    corners = np.round((np.clip(outline, -16000.0, 16000.0) - CENTRE) * (1 << SHIFT)).astype(np.int32)
     cv2.fillPoly(picture, [corners.reshape(-1, 1, 2)], 1, shift=SHIFT)
     return picture.astype(bool)
 
@@ -79,4 +80,4 @@ def covered(masked: np.ndarray, xy: np.ndarray, margin: int = 0) -> np.ndarray:
 def contour(mask: np.ndarray) -> np.ndarray:
     """Return the outer outline (M, 2) of a mask's largest part, in pixels."""
     contours, _ = cv2.findContours(mask.astype(np.uint8), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_NONE)
-    return max(contours, key=cv2.contourArea)[:, 0].astype(float) + 0.5
+    return from_opencv(max(contours, key=cv2.contourArea)[:, 0])

@@ -1,0 +1,125 @@
+"""The background's motion between two frames: epipolar where the camera moves among depths, a homography otherwise.
+
+Which of the two explains the tracks is decided by GRIC (see `model_selection`). Whether homographies come from a plane
+or from a camera that only turns, one pair can hardly show; many can, since they turn with one focal length.
+"""
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+
+from amberkeel.core.geometry.homography import homogeneous, transfer_error, turning_homography
+from amberkeel.core.geometry.model_selection import gric
+
+FREE, PLANAR, TURNING = "free", "planar", "turning"
+
+MIN_TRACKS = 16
+
+TURNING_PAIRS = 24
+"""Pairs of frames, at most, by which turning is told from a plane."""
+
+NOISE_PX = 0.1
+"""Least noise of a track's place that is believed, pixels."""
+
+
+@dataclass(frozen=True)
+class RigidMotion:
+    """How the background goes from one frame to another.
+
+    Attributes
+    ----------
+    kind : FREE (`matrix` is a fundamental matrix, ``y.T F x = 0``), or PLANAR or TURNING (`matrix` is a homography,
+        ``y = H x``).
+    matrix : (3, 3), on homogeneous pixels. noise : robust one sigma of the tracks that agree, pixels.
+    """
+
+    kind: str
+    matrix: np.ndarray
+    noise: float
+
+    def residuals(self, x: np.ndarray, y: np.ndarray) -> np.ndarray:
+        """Return how far (N,), pixels, places depart from the background's motion; x, y (N, 2) at the two frames."""
+        return (
+            _sampson(self.matrix, homogeneous(x), homogeneous(y))
+            if self.kind == FREE
+            else transfer_error(self.matrix, x, y)
+        )
+
+
+def _sampson(f: np.ndarray, x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    """First-order geometric distance to the epipolar constraint (Hartley and Zisserman 11.4.3)."""
+    lines, back = x @ f.T, y @ f
+    norm = np.sqrt((lines[:, :2] ** 2).sum(1) + (back[:, :2] ** 2).sum(1))
+    return np.abs((y * lines).sum(1)) / np.maximum(norm, 1e-12)
+
+
+def fit_background(x: np.ndarray, y: np.ndarray) -> RigidMotion | None:
+    """Return the dominant rigid motion of tracks at `x` (N, 2) on one frame and `y` (N, 2) on another.
+
+    Robust estimation is OpenCV's MAGSAC++ (Barath et al. 2020). None where there are too few tracks.
+    """
+    if len(x) < MIN_TRACKS:
+        return None
+    f = _estimate(cv2.findFundamentalMat, x, y, cv2.USAC_MAGSAC, 0.5, 0.999, 3000)
+    h = _estimate(cv2.findHomography, x, y, cv2.USAC_MAGSAC, 1.0, None, 3000, 0.999)
+    found = []
+    for kind, matrix, manifold, parameters in ((FREE, f, 3, 7), (PLANAR, h, 2, 8)):
+        if matrix is None or matrix.shape != (3, 3):
+            continue
+        residual = RigidMotion(kind, matrix, 1.0).residuals(x, y)
+        noise = max(NOISE_PX, 1.4826 * float(np.median(residual)))
+        found.append((kind, matrix, manifold, parameters, residual, noise))
+    if not found:
+        return None
+    common = min(f[5] for f in found)
+    kind, matrix, *_, noise = min(found, key=lambda f: gric(f[4], common, f[2], f[3]))
+    return RigidMotion(kind, matrix, noise)
+
+
+def _estimate(method, *arguments) -> np.ndarray | None:
+    """Return the model that an OpenCV estimator finds, or None where the points are too degenerate for it."""
+    try:
+        return method(*arguments)[0]
+    except cv2.error:
+        return None
+
+
+def tell_turning(motions: dict, places: dict, width: int, height: int) -> dict:
+    """Return the motions with PLANAR ones named TURNING where a camera that only turns explains them as well.
+
+    Parameters
+    ----------
+    motions : RigidMotion by pair of frames. places : by the same pairs, the tracks' places (N, 2) on both frames.
+    width, height : of the picture; its middle is taken as the optical centre, its pixels as square.
+
+    One focal length, swept over the fields of view from 10 to 110 degrees, serves all pairs; each has a rotation of its
+    own.
+    """
+    pairs = [p for p, m in motions.items() if m.kind == PLANAR]
+    if not pairs:
+        return motions
+    tried = pairs[:: max(1, len(pairs) // TURNING_PAIRS)]
+    focals = 0.5 * width / np.tan(0.5 * np.radians(np.geomspace(10.0, 110.0, 40)))
+    planar, turning = 0.0, np.zeros(len(focals))
+    for pair in tried:
+        x, y = places[pair]
+        motion = motions[pair]
+        residual = motion.residuals(x, y)
+        inner = residual < 4.0 * motion.noise
+        planar += gric(residual, motion.noise, 2, 8)
+        for k, focal in enumerate(focals):
+            h = turning_homography(x[inner], y[inner], focal, width, height)
+            turning[k] += gric(transfer_error(h, x, y), motion.noise, 2, 3)
+    if turning.min() > planar:
+        return motions
+    focal = focals[int(turning.argmin())]
+
+    def named(pair, motion):
+        if motion.kind != PLANAR:
+            return motion
+        x, y = places[pair]
+        inner = motion.residuals(x, y) < 4.0 * motion.noise
+        return RigidMotion(TURNING, turning_homography(x[inner], y[inner], focal, width, height), motion.noise)
+
+    return {p: named(p, m) for p, m in motions.items()}
