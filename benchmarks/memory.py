@@ -7,7 +7,7 @@ from pathlib import Path
 
 import cv2
 
-from amberkeel.core.plate.decode import write_png
+from amberkeel.core.pictures.write import write_png
 from amberkeel.core.plate.plate import open_plate
 from benchmarks.shots import FOLDER, shot_folder
 

@@ -10,7 +10,7 @@ import numpy as np
 
 from amberkeel.core.follow import FollowSettings, follow_plate
 from amberkeel.core.follow.detect import DetectSettings, find_features
-from amberkeel.core.plate.decode import to_gray
+from amberkeel.core.pictures.read import to_gray
 from amberkeel.core.plate.plate import open_plate
 from amberkeel.core.solve.bundle import adjust
 from benchmarks.scene import large_problem

@@ -4,7 +4,7 @@ import numpy as np
 
 from amberkeel.core.follow import follow_plate
 from amberkeel.core.follow.tags import find_tags
-from amberkeel.core.plate.decode import to_gray
+from amberkeel.core.pictures.read import to_gray
 from amberkeel.core.plate.plate import Plate, matte_reader, open_plate
 from amberkeel.core.sim.gangway import BURSTS
 from amberkeel.core.sim.render import Renderer, Shot, render_all, surface_points, truth

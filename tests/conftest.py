@@ -9,7 +9,7 @@ import pytest
 from desk import taken_in
 
 from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
-from amberkeel.core.plate.decode import write_png
+from amberkeel.core.pictures.write import write_png
 from amberkeel.core.plate.plate import matte_reader, open_plate
 from amberkeel.core.sim.drawn import drawn_lines
 from amberkeel.core.sim.render import render_all, surface_points, truth
@@ -109,7 +109,7 @@ def database(service):
 @pytest.fixture(scope="session")
 def solved_shot(service, database, plate_folder, plate, tracks):
     """A shot with proxies, tracks and an attempt, made through the store as the jobs make it."""
-    from amberkeel.core.plate.decode import encode_jpeg
+    from amberkeel.core.pictures.write import encode_jpeg
     from amberkeel.store import edits
     from amberkeel.store.media import Media
     from amberkeel.store.models import Plate, Production, Shot

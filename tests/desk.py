@@ -9,7 +9,7 @@ def taken_in(database, shot, folder, name, count=240):
     """Render a simulated shot of 640x360, its frames numbered on from the first; take it in and follow it as the jobs
     do; returns its number.
     """
-    from amberkeel.core.plate.decode import write_png
+    from amberkeel.core.pictures.write import write_png
     from amberkeel.core.sim.render import render_all
     from amberkeel.jobs.plate import ingest
     from amberkeel.jobs.tracks import follow

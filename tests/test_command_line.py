@@ -8,7 +8,8 @@ from pathlib import Path
 import numpy as np
 from jsonschema import validate
 
-from amberkeel.core.plate.decode import read_picture, to_gray, write_png
+from amberkeel.core.pictures.read import read_picture, to_gray
+from amberkeel.core.pictures.write import write_png
 
 ROOT = Path(__file__).parents[1]
 

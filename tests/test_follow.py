@@ -5,7 +5,8 @@ import pytest
 
 from amberkeel.core.errors import FollowError
 from amberkeel.core.follow import DetectSettings, find_features, follow_plate
-from amberkeel.core.plate.decode import to_gray, write_png
+from amberkeel.core.pictures.read import to_gray
+from amberkeel.core.pictures.write import write_png
 from amberkeel.core.plate.plate import open_plate
 from amberkeel.core.sim.render import Renderer
 

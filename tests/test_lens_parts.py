@@ -21,7 +21,7 @@ from amberkeel.core.lens.picture import Resampler, canvas_for, redistort_map, un
 from amberkeel.core.lens.profile import read_profile, typed_names
 from amberkeel.core.lens.stills import MOST_STILLS, open_stills
 from amberkeel.core.lens.views import ChartOrder, check_order, find_views
-from amberkeel.core.plate.decode import write_png
+from amberkeel.core.pictures.write import write_png
 from amberkeel.core.solve.held_lens import bent_px, straight_px, straightened, with_focal
 from amberkeel.core.solve.lens_plan import LensChoice, lens_plan, zoom_basis
 from amberkeel.core.solve.projection import tangent

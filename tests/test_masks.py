@@ -10,7 +10,7 @@ from amberkeel.core.follow.gaps import part_wrong_resumes
 from amberkeel.core.geometry.background import FREE, PLANAR, TURNING, fit_background
 from amberkeel.core.masks.carry import BENDING, MODELS, SIMILARITY, carry
 from amberkeel.core.masks.cues import CueReader
-from amberkeel.core.masks.mattes import bring_in, read_matte, trace, write_mattes
+from amberkeel.core.masks.mattes import bring_in, trace, write_mattes
 from amberkeel.core.masks.moving import track_departures, what_moves
 from amberkeel.core.masks.proposal import MOVING
 from amberkeel.core.masks.raster import combine, covered, fill, grow
@@ -32,6 +32,7 @@ from amberkeel.core.masks.shape import (
     shape_from_json,
     smooth,
 )
+from amberkeel.core.pictures.read import read_matte
 from amberkeel.core.plate.plate import Plate, matte_reader
 from amberkeel.core.tracks import from_pieces
 from tests.simulated import cloud, moving_camera, observe

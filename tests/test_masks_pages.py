@@ -16,7 +16,7 @@ from amberkeel.core.errors import MaskError
 from amberkeel.core.masks.mattes import trace
 from amberkeel.core.masks.raster import fill
 from amberkeel.core.masks.shape import flatten, points_at, shape_from_json
-from amberkeel.core.plate.decode import encode_jpeg
+from amberkeel.core.pictures.write import encode_jpeg
 from amberkeel.core.plate.plate import matte_reader
 from amberkeel.jobs import masks as tasks
 from amberkeel.jobs.tracks import follow

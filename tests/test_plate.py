@@ -9,7 +9,8 @@ import OpenImageIO as oiio
 import pytest
 
 from amberkeel.core.errors import PlateError
-from amberkeel.core.plate.decode import read_picture, write_png
+from amberkeel.core.pictures.read import read_picture
+from amberkeel.core.pictures.write import write_png
 from amberkeel.core.plate.plate import GrayFrames, matte_reader, open_plate
 from amberkeel.core.plate.sequence import recognise, spans
 

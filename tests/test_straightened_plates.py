@@ -13,8 +13,9 @@ from amberkeel.core.errors import KeelError, LensError
 from amberkeel.core.lens import Lens
 from amberkeel.core.lens.metadata import camera_facts
 from amberkeel.core.lens.profile import LensProfile, read_profile
-from amberkeel.core.lens.straighten import StraightenOrder, straighten_plate, write_picture
-from amberkeel.core.plate.decode import code_of_light, light_of_code
+from amberkeel.core.lens.straighten import StraightenOrder, straighten_plate
+from amberkeel.core.pictures.transfer import code_of_light, light_of_code
+from amberkeel.core.pictures.write import write_picture
 from amberkeel.core.plate.plate import open_plate
 
 SIZE = (160, 90)

@@ -13,7 +13,7 @@ from test_hard_plates import with_tags
 
 from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.track_table import check_origin, read_tracks_csv, tracks_csv
-from amberkeel.core.plate.decode import write_png
+from amberkeel.core.pictures.write import write_png
 from amberkeel.core.plate.plate import open_plate
 from amberkeel.jobs import tracks as tasks
 from amberkeel.jobs.plate import ingest

@@ -4,7 +4,8 @@ import cv2
 import numpy as np
 
 from amberkeel.core.follow.blur import glance, smears
-from amberkeel.core.plate.decode import encode_jpeg, to_gray
+from amberkeel.core.pictures.read import to_gray
+from amberkeel.core.pictures.write import encode_jpeg
 from amberkeel.core.progress import Progress
 from amberkeel.jobs.chain import following
 from amberkeel.jobs.images import open_row, plate_row

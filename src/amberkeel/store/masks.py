@@ -5,7 +5,6 @@ import zlib
 from collections import OrderedDict
 from collections.abc import Callable
 
-import cv2
 import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -13,6 +12,7 @@ from sqlalchemy.orm import Session
 from amberkeel.core.errors import MaskError
 from amberkeel.core.masks.raster import combine
 from amberkeel.core.masks.shape import IGNORE, KEEP, check_key, shape_from_json
+from amberkeel.core.pictures.write import decode_gray_png, encode_png
 from amberkeel.store.media import Media
 from amberkeel.store.models import Mask, Proposal, Shot
 
@@ -78,12 +78,12 @@ def check_mask(values: dict, width: int, height: int) -> None:
 
 def put_matte(media: Media, mask: np.ndarray) -> str:
     """Keep a bool picture (H, W) and return its hash."""
-    return media.put(cv2.imencode(".png", mask.astype(np.uint8) * 255, [cv2.IMWRITE_PNG_COMPRESSION, 4])[1].tobytes())
+    return media.put(encode_png(mask.astype(np.uint8) * 255))
 
 
 def get_matte(media: Media, digest: str) -> np.ndarray:
     """Return the bool picture (H, W) of a hash."""
-    return cv2.imdecode(np.frombuffer(media.get(digest), np.uint8), cv2.IMREAD_GRAYSCALE) > 127
+    return decode_gray_png(media.get(digest)) > 127
 
 
 def matte_of(media: Media, row: Mask | Proposal) -> Callable[[int], np.ndarray | None]:

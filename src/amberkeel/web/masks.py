@@ -6,17 +6,18 @@ import tempfile
 from collections import OrderedDict
 from pathlib import Path
 
-import cv2
 import numpy as np
 from flask import Blueprint, abort, current_app, jsonify, request, send_file
 
 from amberkeel.core.errors import KeelError, MaskError
 from amberkeel.core.masks.carry import MODELS
 from amberkeel.core.masks.cues import CueReader
-from amberkeel.core.masks.mattes import CHANNELS, trace, write_mattes
+from amberkeel.core.masks.mattes import trace, write_mattes
 from amberkeel.core.masks.raster import shape_mask
 from amberkeel.core.masks.samples import Cleaning, Learned
 from amberkeel.core.masks.shape import keys_to_json, shape_from_json
+from amberkeel.core.pictures.read import CHANNELS
+from amberkeel.core.pictures.write import encode_png
 from amberkeel.core.plate.plate import open_plate
 from amberkeel.core.plate.sequence import spans
 from amberkeel.jobs.masks import accept_proposal, make_mask, samples_of
@@ -59,7 +60,7 @@ def matte(digest: str):
         abort(404)
     picture = np.full((*mask.shape, 4), 255, np.uint8)
     picture[..., 3] = mask * np.uint8(255)
-    answer = send_file(io.BytesIO(cv2.imencode(".png", picture)[1].tobytes()), mimetype="image/png")
+    answer = send_file(io.BytesIO(encode_png(picture)), mimetype="image/png")
     answer.headers["Cache-Control"] = "private, max-age=31536000, immutable"
     return answer
 

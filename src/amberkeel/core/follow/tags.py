@@ -12,7 +12,7 @@ import numpy as np
 
 from amberkeel.core.errors import FollowError
 from amberkeel.core.geometry.pixels import from_opencv, to_opencv
-from amberkeel.core.plate.decode import light_of_code
+from amberkeel.core.pictures.transfer import light_of_code
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.tracks import TAG, TrackSet, from_pieces

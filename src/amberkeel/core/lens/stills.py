@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 
 from amberkeel.core.errors import LensError
-from amberkeel.core.plate.decode import read_picture, to_gray
+from amberkeel.core.pictures.read import read_picture, to_gray
 from amberkeel.core.plate.sequence import IMAGE_SUFFIXES, VIDEO_SUFFIXES
 from amberkeel.core.plate.video import VideoReader
 

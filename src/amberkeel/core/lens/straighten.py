@@ -5,12 +5,12 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
-import OpenImageIO as oiio
 
 from amberkeel.core.errors import LensError, PlateError
 from amberkeel.core.lens.picture import Canvas, Resampler, canvas_for, redistort_map, st_map, undistort_map
 from amberkeel.core.lens.profile import LensProfile, profile_document
-from amberkeel.core.plate.decode import code_of_light, light_of_code, read_picture
+from amberkeel.core.pictures.read import read_raw
+from amberkeel.core.pictures.write import write_picture
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.plate.sequence import Sequence
 from amberkeel.core.progress import Progress, silent
@@ -72,10 +72,10 @@ def write_st_maps(lens, canvas: Canvas, out: Path) -> None:
     """Write `undistort_st.exr` (the canvas's size, samples the plate) and `redistort_st.exr` (the plate's, samples the
     canvas).
     """
-    write_picture(out / "undistort_st.exr", st_map(undistort_map(lens, canvas), lens.width, lens.height), oiio.FLOAT)
-    write_picture(
-        out / "redistort_st.exr", st_map(redistort_map(lens, canvas), canvas.width, canvas.height), oiio.FLOAT
-    )
+    undistort = st_map(undistort_map(lens, canvas), lens.width, lens.height)
+    redistort = st_map(redistort_map(lens, canvas), canvas.width, canvas.height)
+    write_picture(out / "undistort_st.exr", undistort, whole_float=True)
+    write_picture(out / "redistort_st.exr", redistort, whole_float=True)
 
 
 def _own_format(plate: Plate) -> str:
@@ -86,44 +86,11 @@ def _own_format(plate: Plate) -> str:
 
 
 def _raw(plate: Plate, frame: int, suffix: str) -> np.ndarray:
-    """Return a frame (H, W, 3) as deep as its file: uint8, uint16 or float32."""
+    """Return a frame (H, W, C) as deep as its file: uint8, uint16 or float32; for JPEG integer files as uint8."""
     if not isinstance(plate.source, Sequence):
         return plate.read(frame)
     path = plate.source.path(frame)
-    source = oiio.ImageInput.open(str(path))
-    if source is None:
-        read_picture(path)
-    try:
-        spec = source.spec()
-        kind = {oiio.UINT8: oiio.UINT8, oiio.UINT16: oiio.UINT16}.get(spec.format.basetype, oiio.FLOAT)
-        kind = oiio.UINT8 if suffix == ".jpg" and kind == oiio.UINT16 else kind
-        pixels = source.read_image(0, 0, 0, min(spec.nchannels, 4), kind)
-    finally:
-        source.close()
-    if pixels is None or (spec.width, spec.height) != (plate.width, plate.height):
+    pixels = read_raw(path, eight_bit=suffix == ".jpg")
+    if pixels.shape[:2] != (plate.height, plate.width):
         raise PlateError(f"{path.name} is damaged or of another size.", "Copy it again.")
-    return np.ascontiguousarray(np.asarray(pixels).reshape(spec.height, spec.width, -1))
-
-
-def write_picture(path: Path, picture: np.ndarray, kind=None) -> None:
-    """Write (H, W, C) uint8, uint16 or float32 to a file; EXR is half float unless `kind` says otherwise."""
-    output = oiio.ImageOutput.create(str(path))
-    if output is None:
-        raise PlateError(f"{path.name} is no format that can be written.", oiio.geterror())
-    if kind is None:
-        kind = {np.dtype(np.uint8): oiio.UINT8, np.dtype(np.uint16): oiio.UINT16}.get(picture.dtype, oiio.HALF)
-        kind = oiio.HALF if path.suffix == ".exr" and picture.dtype == np.float32 else kind
-    spec = oiio.ImageSpec(picture.shape[1], picture.shape[0], picture.shape[2], kind)
-    if path.suffix == ".exr" and picture.dtype == np.uint8:
-        picture, spec = (
-            light_of_code(picture),
-            oiio.ImageSpec(picture.shape[1], picture.shape[0], picture.shape[2], oiio.HALF),
-        )
-    if path.suffix != ".exr" and picture.dtype == np.float32:
-        picture = np.round(255.0 * code_of_light(picture)).astype(np.uint8)
-        spec = oiio.ImageSpec(picture.shape[1], picture.shape[0], picture.shape[2], oiio.UINT8)
-    if not (output.open(str(path), spec) and output.write_image(np.ascontiguousarray(picture)) and output.close()):
-        raise PlateError(
-            f"{path} cannot be written ({output.geterror().strip()}).",
-            "Is there room on the disk, and may we write there?",
-        )
+    return pixels

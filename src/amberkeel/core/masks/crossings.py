@@ -11,7 +11,7 @@ from amberkeel.core.geometry.background import FREE, RigidMotion, fit_background
 from amberkeel.core.geometry.homography import carried
 from amberkeel.core.geometry.pixels import opencv_point
 from amberkeel.core.masks.proposal import CROSSING, Proposal, packed
-from amberkeel.core.plate.decode import to_gray
+from amberkeel.core.pictures.read import to_gray
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.tracks import TrackSet

@@ -4,41 +4,18 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-import OpenImageIO as oiio
 
-from amberkeel.core.errors import MaskError, PlateError
+from amberkeel.core.errors import MaskError
 from amberkeel.core.masks.raster import Matte, contour
 from amberkeel.core.masks.shape import Key, evenly, polygon
+from amberkeel.core.pictures.read import CHANNELS, is_white, read_matte
+from amberkeel.core.pictures.write import write_picture
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.plate.sequence import find_sequence
 from amberkeel.core.progress import Progress, silent
 
-CHANNELS = ("luma", "red", "green", "blue", "alpha")
 SHAPE_POINTS = 28
 """Points of a shape traced from a matte."""
-
-
-def read_matte(path: Path, channel: str = "luma") -> np.ndarray:
-    """Return one channel of a picture as (H, W) float32, 0 to 1. Raises MaskError where it has no such channel."""
-    picture = oiio.ImageBuf(str(path))
-    pixels = None if picture.has_error else picture.get_pixels(oiio.FLOAT)
-    if pixels is None or not picture.initialized:
-        raise PlateError(
-            f"{Path(path).name} cannot be read as a picture.", "Is it complete, and PNG, JPEG, TIFF, EXR or DPX?"
-        )
-    pixels = np.asarray(pixels, np.float32)
-    pixels = pixels.reshape(pixels.shape[0], pixels.shape[1], -1)
-    depth = pixels.shape[2]
-    if channel == "luma":
-        return pixels[..., 0] if depth < 3 else pixels[..., :3] @ np.array([0.2126, 0.7152, 0.0722], np.float32)
-    place = (
-        depth - 1
-        if channel == "alpha" and depth in (2, 4)
-        else {"red": 0, "green": 1, "blue": 2, "alpha": 3}.get(channel, 99)
-    )
-    if place >= depth:
-        raise MaskError(f"{Path(path).name} has no channel “{channel}”.", f"It has {depth}; choose another.")
-    return pixels[..., place]
 
 
 def bring_in(
@@ -78,7 +55,7 @@ def bring_in(
                 f"{plate.width}x{plate.height}.",
                 "Mattes must have the plate's size.",
             )
-        mattes[frame] = (matte < 0.5) if inverted else (matte >= 0.5)
+        mattes[frame] = is_white(matte) ^ inverted
         progress((k + 1) / len(frames), f"Reading mattes, frame {frame}")
     return mattes, sorted(set(plate.frames.tolist()) - set(frames))
 
@@ -98,14 +75,8 @@ def write_mattes(
     written = []
     for k, frame in enumerate(np.asarray(frames).tolist()):
         path = folder / f"{stem}.{frame:04d}.{kind}"
-        mask = np.ascontiguousarray(masked(frame))
-        spec = oiio.ImageSpec(mask.shape[1], mask.shape[0], 1, oiio.UINT8 if kind == "png" else oiio.HALF)
-        if kind == "exr":
-            spec.attribute("compression", "zip")
-        out = oiio.ImageOutput.create(str(path))
-        pixels = (mask * np.uint8(255)) if kind == "png" else mask.astype(np.float32)
-        if out is None or not out.open(str(path), spec) or not out.write_image(pixels[..., None]) or not out.close():
-            raise MaskError(f"{path} cannot be written.", "Is there room on the disk, and may we write there?")
+        mask = np.asarray(masked(frame))
+        write_picture(path, mask * np.uint8(255) if kind == "png" else mask.astype(np.float32))
         written.append(path)
         progress((k + 1) / len(frames), f"Writing mattes, frame {frame}")
     return written

@@ -12,7 +12,7 @@ import numpy as np
 from amberkeel.core.geometry.homography import carried
 from amberkeel.core.geometry.pixels import opencv_point
 from amberkeel.core.masks.proposal import REFLECTION, Proposal, packed
-from amberkeel.core.plate.decode import to_gray
+from amberkeel.core.pictures.read import to_gray
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.tracks import TrackSet

@@ -11,7 +11,7 @@ import numpy as np
 from scipy.interpolate import PchipInterpolator
 
 from amberkeel.core.errors import PlateError
-from amberkeel.core.plate.decode import to_gray
+from amberkeel.core.pictures.read import to_gray
 from amberkeel.core.plate.plate import Plate, open_plate
 from amberkeel.core.plate.sequence import spans
 

@@ -10,7 +10,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import PlateError
-from amberkeel.core.plate.decode import read_picture, to_gray
+from amberkeel.core.pictures.read import is_white, read_matte, read_picture, to_gray
 from amberkeel.core.plate.sequence import VIDEO_SUFFIXES, Sequence, find_sequence, spans
 from amberkeel.core.plate.video import VideoReader
 
@@ -162,13 +162,13 @@ def matte_reader(pattern: str | Path, plate: Plate):
         )
 
     def read(frame: int) -> np.ndarray:
-        matte = to_gray(read_picture(sequence.path(frame)))
+        matte = read_matte(sequence.path(frame))
         if matte.shape != (plate.height, plate.width):
             raise PlateError(
                 f"Matte {frame} is {matte.shape[1]}x{matte.shape[0]}, the plate is {plate.width}x{plate.height}.",
                 "Mattes must have the plate's size.",
             )
-        return matte > 127
+        return is_white(matte)
 
     read(int(plate.frames[0]))
     return read

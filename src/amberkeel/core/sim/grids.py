@@ -6,7 +6,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.lens import Lens
-from amberkeel.core.plate.decode import code_of_light
+from amberkeel.core.pictures.transfer import code_of_light
 
 FINE = 3
 """Samples a pixel, each way."""

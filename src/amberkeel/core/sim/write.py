@@ -3,7 +3,7 @@
 import json
 from pathlib import Path
 
-from amberkeel.core.plate.decode import write_png
+from amberkeel.core.pictures.write import write_png
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.sim.render import render_all, truth
 from amberkeel.core.sim.shots import SHOTS

@@ -30,7 +30,7 @@ from amberkeel.core.lens.place import CameraPlace, camera_place
 from amberkeel.core.lens.profile import LensProfile as Profile
 from amberkeel.core.lens.profile import check_lens, profile_document, profile_from_lines, read_profile, typed_names
 from amberkeel.core.lens.sensor import length_mm
-from amberkeel.core.plate.decode import to_gray
+from amberkeel.core.pictures.read import to_gray
 from amberkeel.core.solve.held_lens import straight_px
 from amberkeel.jobs.lens import straightened_folder
 from amberkeel.store import edits

@@ -20,7 +20,7 @@ from amberkeel.core.lens.profile import check_lens, profile_document, profile_fr
 from amberkeel.core.lens.sensor import length_mm
 from amberkeel.core.lens.straighten import FORMATS as FILE_FORMATS
 from amberkeel.core.lens.views import ChartOrder, check_order
-from amberkeel.core.plate.decode import encode_jpeg
+from amberkeel.core.pictures.write import encode_jpeg
 from amberkeel.jobs.lens import straightened_folder
 from amberkeel.store import edits
 from amberkeel.store.lens import focal_state

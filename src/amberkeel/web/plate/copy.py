@@ -6,8 +6,8 @@ import numpy as np
 from flask import Response, current_app, jsonify, request
 
 from amberkeel.core.errors import KeelError, PlateError
+from amberkeel.core.pictures.write import encode_jpeg
 from amberkeel.core.plate.copy import TrackingCopy, read_stack, stand_in
-from amberkeel.core.plate.decode import encode_jpeg
 from amberkeel.jobs.images import open_row
 from amberkeel.store import edits
 from amberkeel.web.common import get_shot, open_session

@@ -9,7 +9,7 @@ from pathlib import Path
 from werkzeug.datastructures import FileStorage
 
 from amberkeel.core.errors import PlateError
-from amberkeel.core.plate.decode import read_picture
+from amberkeel.core.pictures.read import read_picture
 from amberkeel.core.plate.plate import open_plate
 from amberkeel.core.plate.sequence import IMAGE_SUFFIXES, VIDEO_SUFFIXES, recognise, spans
 

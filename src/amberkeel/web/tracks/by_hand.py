@@ -8,6 +8,7 @@ from flask import current_app, jsonify
 
 from amberkeel.core.errors import FollowError, KeelError
 from amberkeel.core.follow.hand import HandSettings, match_score
+from amberkeel.core.pictures.write import encode_png
 from amberkeel.jobs.images import IMAGES, followed_images
 from amberkeel.jobs.tracks import follow_by_hand
 from amberkeel.store import track_changes
@@ -174,4 +175,4 @@ def _cut(gray: np.ndarray, x: float, y: float, half: int) -> str:
     low, high = np.percentile(patch, [1, 99])
     shown = np.clip((patch - low) / max(high - low, 8.0) * 235.0 + 10.0, 0, 255).astype(np.uint8)
     shown = cv2.resize(shown, None, fx=6, fy=6, interpolation=cv2.INTER_CUBIC)
-    return base64.b64encode(cv2.imencode(".png", shown)[1].tobytes()).decode()
+    return base64.b64encode(encode_png(shown)).decode()
