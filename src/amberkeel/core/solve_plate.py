@@ -79,7 +79,7 @@ def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> di
             solve_tracks(one.tracks, one.frames, one.width, one.height, one.recipe, span(progress, 0.65, 0.98))
         ]
     progress(1.0, "Writing")
-    files = {}
+    files: dict[str, str] = {}
     for k, (solution, (plate, _, _, sensor)) in enumerate(zip(solutions, followed)):
         fps = given_rate or plate.fps or Fraction(24)
         document = solve_document(solution, plate=plate.name, fps=f"{fps.numerator}/{fps.denominator}")
@@ -96,7 +96,9 @@ def _followed(order: SolveOrder, progress: Progress) -> tuple[Plate, TrackSet, R
     """Return a plate, its tracks, what its solve is asked to do, and the sensor's width in mm."""
     plate = open_plate(order.plate, order.frames)
     mattes = matte_reader(order.mattes, plate) if order.mattes else None
-    tracks = _given(order, plate) if order.tracks else follow_plate(plate, mattes=mattes, progress=progress)
+    tracks = (
+        _given(order, order.tracks, plate) if order.tracks else follow_plate(plate, mattes=mattes, progress=progress)
+    )
     profile = load_profile(Path(order.lens)).rescaled(plate.width, plate.height) if order.lens else None
     sensor = order.sensor_width_mm or (profile and profile.sensor_width_mm) or DEFAULT_SENSOR_MM
     focal = focal_px_from_mm(order.focal_mm, sensor, plate.width) if order.focal_mm else None
@@ -126,14 +128,12 @@ def with_profile(recipe: Recipe, profile: LensProfile) -> Recipe:
     )
 
 
-def _given(order: SolveOrder, plate: Plate) -> TrackSet:
-    """Return the tracks of the order's table, held against the plate."""
+def _given(order: SolveOrder, table: str, plate: Plate) -> TrackSet:
+    """Return the tracks of a table, held against the plate."""
     try:
-        text = Path(order.tracks).read_text(encoding="utf-8-sig")
+        text = Path(table).read_text(encoding="utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
-        raise FollowError(
-            f"{order.tracks} cannot be read as a table of tracks.", "Give a CSV file in UTF-8."
-        ) from error
+        raise FollowError(f"{table} cannot be read as a table of tracks.", "Give a CSV file in UTF-8.") from error
     tracks = read_tracks_csv(text, plate, order.origin)
     check_origin(tracks, plate, order.origin)
     return tracks

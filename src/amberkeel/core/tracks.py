@@ -113,7 +113,7 @@ def from_pieces(
     first[1:] = np.cumsum([len(p[0]) for p in pieces])
 
     def stack(column: int, shape: tuple[int, ...], dtype: type) -> np.ndarray:
-        rows = [np.asarray(p[column], dtype=dtype).reshape(shape) for p in pieces]
+        rows: list[np.ndarray] = [np.asarray(p[column], dtype=dtype).reshape(shape) for p in pieces]
         return np.concatenate(rows) if rows else np.zeros(shape, dtype=dtype)[:0]
 
     return TrackSet(

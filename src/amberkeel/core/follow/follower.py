@@ -8,6 +8,7 @@ looked for again.
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import cv2
 import numpy as np
@@ -107,13 +108,15 @@ class Follower:
         """Follow every feature into the picture `gray` (H, W) uint8 of `frame`."""
         was_blurred, self.smear = self.smear.length > 0, self.blur_of(frame, gray)
         if self.sharp is not None and len(self.bank.ids) + len(self.waiting.ids):
-            self._follow(gray, frame, masked, was_blurred)
+            self._follow(gray, self.sharp, frame, masked, was_blurred)
         if not self.smear.length:
             self.sharp, self._from_sharp = gray, np.eye(3)
 
-    def _follow(self, gray: np.ndarray, frame: int, masked: np.ndarray | None, was_blurred: bool) -> None:
+    def _follow(
+        self, gray: np.ndarray, sharp: np.ndarray, frame: int, masked: np.ndarray | None, was_blurred: bool
+    ) -> None:
         bank, blurred = self.bank, self.smear.length > 0
-        source = smeared(self.sharp, self.smear)
+        source = smeared(sharp, self.smear)
         was = bank.states[:, :2].copy()
         far = blurred or was_blurred
         move = plate_motion(source, gray) if far else None
@@ -164,17 +167,14 @@ class Follower:
     def _flow(self, before: np.ndarray, after: np.ndarray, start: np.ndarray, guess: np.ndarray | None):
         # OpenCV counts pixel centres from 0.
         side = self.window + 2 * int(0.25 * self.smear.length)
-        options = dict(
+        options: dict[str, Any] = dict(
             winSize=(side, side), maxLevel=3, criteria=(cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 10, 0.03)
         )
         p = to_opencv(start).reshape(-1, 1, 2)
-        if guess is None:
-            there, found, _ = cv2.calcOpticalFlowPyrLK(before, after, p, None, **options)
-        else:
-            q = to_opencv(guess).reshape(-1, 1, 2)
-            there, found, _ = cv2.calcOpticalFlowPyrLK(
-                before, after, p, q, flags=cv2.OPTFLOW_USE_INITIAL_FLOW, **options
-            )
+        q = p.copy() if guess is None else to_opencv(guess).reshape(-1, 1, 2)
+        options["flags"] = 0 if guess is None else cv2.OPTFLOW_USE_INITIAL_FLOW
+        there, found, _ = cv2.calcOpticalFlowPyrLK(before, after, p, q, **options)
+        there, found = np.asarray(there), np.asarray(found)
         return from_opencv(there.reshape(-1, 2)), found.ravel() == 1
 
     def _checked(self, source, gray, states, results, predicted, keep, far: bool) -> np.ndarray:
@@ -277,7 +277,7 @@ class Follower:
         waiting, (height, width) = self.waiting, gray.shape
         reach = waiting.half + SEARCH_PX + 2
         place = waiting.states[:, :2]
-        inside = ((place > reach) & (place < [width - reach, height - reach])).all(1)
+        inside = np.all((place > reach) & (place < np.array([width - reach, height - reach])), axis=1)
         out = inside.copy()
         if masked is not None:
             out &= ~covered(masked, np.where(inside[:, None], place, 0.0))

@@ -95,7 +95,9 @@ class Neighbours:
     """Predicts how a place moves from the tracks around it, or the plate as a whole where there are too few."""
 
     def __init__(self, gray: Callable[[int], np.ndarray], tracks: TrackSet | None = None):
-        self.gray, self.by_frame, self.moves = gray, {}, {}
+        self.gray = gray
+        self.by_frame: dict[int, tuple[np.ndarray, np.ndarray]] = {}
+        self.moves: dict[tuple[int, int], np.ndarray] = {}
         if tracks is not None:
             for frame in np.unique(tracks.frames):
                 on = np.nonzero(tracks.frames == frame)[0]
@@ -212,7 +214,9 @@ class _Hand:
     def _hold(self, frame: int, place: np.ndarray, keyed: bool) -> None:
         """Cut the reference at a place on a frame."""
         self.source, self.at = self.gray(frame), place + self.offset
-        self.patch = Patch(self.source, *self.at, self.settings.pattern, self.settings.model)
+        self.patch = Patch(
+            self.source, float(self.at[0]), float(self.at[1]), self.settings.pattern, self.settings.model
+        )
         self.warp = shifted(*self.at)
         self.drift2 = 0.0 if keyed else self.drift2
         self.patches: dict[tuple, Patch] = {}
@@ -266,7 +270,8 @@ class _Hand:
             extra = int(np.ceil(0.3 * smear.length))
             half = (self.settings.pattern[0] + extra, self.settings.pattern[1] + extra)
             try:
-                self.patches[key] = Patch(smeared(self.source, smear), *self.at, half, self.settings.model)
+                x, y = (float(v) for v in self.at)
+                self.patches[key] = Patch(smeared(self.source, smear), x, y, half, self.settings.model)
             except FollowError:
                 self.patches[key] = self.patch
         return self.patches[key]

@@ -63,5 +63,5 @@ def _through_flow(a: np.ndarray, b: np.ndarray, shift: np.ndarray) -> np.ndarray
             continue
         agree = int((np.linalg.norm(carried(h, x) - y, axis=1) < AGREE_PX).sum())
         if agree > max(most, LEAST):
-            best, most = h, agree
+            best, most = np.asarray(h, float), agree
     return best

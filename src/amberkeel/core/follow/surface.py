@@ -144,7 +144,14 @@ class _Surface:
         half = np.maximum(np.ceil(0.5 * (self.outline.max(0) - self.outline.min(0)) * ratio).astype(int) + 1, 4)
         inside = fill((self.outline * ratio - middle) + half + 0.5, 2 * int(half[1]) + 1, 2 * int(half[0]) + 1)
         try:
-            patch = Patch(small, *middle, (int(half[0]), int(half[1])), PERSPECTIVE, inside.astype(float))
+            patch = Patch(
+                small,
+                float(middle[0]),
+                float(middle[1]),
+                (int(half[0]), int(half[1])),
+                PERSPECTIVE,
+                inside.astype(float),
+            )
         except FollowError:
             return None
         return patch, np.diag([1 / ratio[0], 1 / ratio[1], 1.0]) @ shifted(*middle)
@@ -187,7 +194,10 @@ class _Surface:
 
     def _noise(self, fit: Fit, smear: Smear) -> np.ndarray:
         """Return the noise (M,) of the grid's places in pixels, raised for what they share."""
-        patch, start_from_patch = self.references[0]
+        reference = self.references[0]
+        if reference is None:
+            raise FollowError("The surface shows too little to be followed.")
+        patch, start_from_patch = reference
         at = carried(np.linalg.inv(start_from_patch), self.places)
         flat = np.c_[at, np.ones(len(at))]
         moved = np.einsum("kab,mb->mka", patch.basis, flat)

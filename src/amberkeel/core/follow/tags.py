@@ -105,10 +105,11 @@ def find_tags(gray: np.ndarray, family: str = "36h11", detector=None) -> list[Si
 def _measure(gray: np.ndarray, light: np.ndarray, number: int, quad: np.ndarray) -> Sighted | None:
     """Refine a tag's corners by its edges; None where an edge cannot be measured."""
     side = float(np.linalg.norm(np.roll(quad, -1, 0) - quad, axis=1).mean())
-    corners, lines = quad, None
+    corners, lines = quad, []
     for _ in range(3):
-        lines = [_edge(light, corners[k], corners[(k + 1) % 4]) for k in range(4)]
-        if any(line is None for line in lines):
+        found = [_edge(light, corners[k], corners[(k + 1) % 4]) for k in range(4)]
+        lines = [line for line in found if line is not None]
+        if len(lines) < 4:
             return None
         corners = np.array([_meet(lines[k - 1][0], lines[k][0]) for k in range(4)])
     if np.linalg.norm(corners - quad, axis=1).max() > 0.12 * side + 1.5:

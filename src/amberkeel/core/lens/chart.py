@@ -109,7 +109,7 @@ def calibrate(views: list[View], width: int, height: int, order: ChartOrder) -> 
     data = _Views(views)
     state = _begin(views, width, height, order)
     notes: list[str] = []
-    stages = [("focal",), ("k1",) if order.model == "radial" else ("division",)]
+    stages: list[tuple[str, ...]] = [("focal",), ("k1",) if order.model == "radial" else ("division",)]
     if order.model == "radial":
         stages += [(f"k{k}",) for k in range(2, order.radial + 1)]
     if order.anamorphic:

@@ -201,14 +201,10 @@ def _begin(data: Lines, order: LensOrder) -> tuple[LineState, list[str]]:
         if free and order.focal_px is None
         else [_stand_in(order).focal_px[0]]
     )
-    best, least = None, np.inf
-    for focal in sweep:
-        lens = _stand_in(order).with_focal(float(focal))
-        state = LineState(lens, _orient(data, lens), free)
-        cost = robust_cost(data.distances(state.lens, state.rotations)[0] * data.weight)
-        if cost < least:
-            best, least = state, cost
-    return best, notes
+    lenses = [_stand_in(order).with_focal(float(focal)) for focal in sweep]
+    states = [LineState(lens, _orient(data, lens), free) for lens in lenses]
+    costs = [robust_cost(data.distances(state.lens, state.rotations)[0] * data.weight) for state in states]
+    return states[int(np.argmin(costs))], notes
 
 
 def _orient(data: Lines, lens: Lens) -> np.ndarray:

@@ -52,9 +52,9 @@ class Lens:
 
     def with_coefficients(self, c: np.ndarray) -> "Lens":
         """Return this lens with other coefficients (17,)."""
-        c = [float(v) for v in c]
+        k1, k2, k3, p1, p2, division, turn, *two_axis = (float(v) for v in c)
         return replace(
-            self, radial=tuple(c[:3]), tangential=tuple(c[3:5]), division=c[5], turn=c[6], two_axis=tuple(c[7:])
+            self, radial=(k1, k2, k3), tangential=(p1, p2), division=division, turn=turn, two_axis=tuple(two_axis)
         )
 
     @classmethod

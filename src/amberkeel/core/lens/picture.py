@@ -72,9 +72,9 @@ def canvas_for(lens: Lens, overscan: str | float = "all") -> Canvas:
         everywhere = np.concatenate(sides)
         low, high = np.floor(everywhere.min(0) + 1e-6), np.ceil(everywhere.max(0) - 1e-6)
     elif overscan == "crop":
-        left, right, top, bottom = sides
-        low = np.ceil([max(left[:, 0].max(), 0.0), max(top[:, 1].max(), 0.0)])
-        high = np.floor([min(right[:, 0].min(), lens.width), min(bottom[:, 1].min(), lens.height)])
+        west, east, north, south = sides
+        low = np.ceil([max(west[:, 0].max(), 0.0), max(north[:, 1].max(), 0.0)])
+        high = np.floor([min(east[:, 0].min(), lens.width), min(south[:, 1].min(), lens.height)])
     else:
         raise LensError(f"“{overscan}” is no overscan.", "Choose all, crop, same, or a number of percent.")
     width, height = (int(v) for v in high - low)

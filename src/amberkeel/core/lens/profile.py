@@ -140,13 +140,17 @@ def read_lens(image: dict, row: dict) -> Lens:
     """Return the lens of such a dictionary and of its picture's; raises KeyError, TypeError or ValueError when it is
     none.
     """
+    fx, fy = _numbers(row["focal_px"], 2)
+    cx, cy = _numbers(row["principal_px"], 2)
+    k1, k2, k3 = _numbers(row.get("radial", (0, 0, 0)), 3)
+    p1, p2 = _numbers(row.get("tangential", (0, 0)), 2)
     return Lens(
         int(image["width"]),
         int(image["height"]),
-        _numbers(row["focal_px"], 2),
-        _numbers(row["principal_px"], 2),
-        _numbers(row.get("radial", (0, 0, 0)), 3),
-        _numbers(row.get("tangential", (0, 0)), 2),
+        (fx, fy),
+        (cx, cy),
+        (k1, k2, k3),
+        (p1, p2),
         float(image.get("pixel_aspect", 1.0)),
         float(row.get("division", 0.0)),
         _numbers(row.get("two_axis", (0,) * 10), 10),

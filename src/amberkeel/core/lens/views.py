@@ -161,7 +161,9 @@ def find_views(
     Raises LensError when sizes differ or no picture shows the grid; another count that fits is then named.
     """
     check_order(order)
-    views, size, kept = [], None, []
+    views: list[View] = []
+    size: tuple[int, int] | None = None
+    kept: list = []
     for k, (name, gray) in enumerate(pictures):
         here = (gray.shape[1], gray.shape[0])
         if size and here != size:

@@ -233,7 +233,7 @@ def _guess(before, after, outline, velocity) -> np.ndarray:
     around = around[low[1] : high[1] + 2 * reach, low[0] : high[0] + 2 * reach]
     patch = before[low[1] : high[1], low[0] : high[0]]
     patch, around, inside = (
-        cv2.resize(p.astype(np.float32), None, fx=scale, fy=scale, interpolation=cv2.INTER_AREA)
+        np.asarray(cv2.resize(p.astype(np.float32), None, fx=scale, fy=scale, interpolation=cv2.INTER_AREA), np.float32)
         for p in (patch, around, inside)
     )
     score = cv2.matchTemplate(around, patch, cv2.TM_SQDIFF, mask=(inside > 0.5).astype(np.float32))

@@ -95,7 +95,7 @@ def _judge(plate, grid, k, other, moving, votes, seen, slid) -> None:
         return
     gray = cv2.GaussianBlur(to_gray(plate.read(int(plate.frames[k]))), (0, 0), 1.0).astype(np.float32)
     true = np.nonzero(residual < 2.0 * motion.noise)[0]
-    for t in np.nonzero(leaves)[0]:
+    for t in np.nonzero(leaves)[0].tolist():
         beside = _beside(x, t, true, BESIDE_PX * plate.width)
         if len(beside) >= ON_EDGE and slides(edges(gray, x[t]), y[t] - x[t], (y - x)[beside]):
             votes[rows[t]] += 1.0
@@ -121,7 +121,8 @@ def edges(gray: np.ndarray, at: np.ndarray) -> np.ndarray:
     bins = 36
     cell = (np.arctan2(gy, gx) % np.pi) * bins / np.pi
     votes = np.bincount(cell.astype(int).ravel() % bins, strength.ravel() ** 1.5, minlength=bins)
-    votes = sum(w * np.roll(votes, s) for s, w in ((-2, 0.15), (-1, 0.7), (0, 1.0), (1, 0.7), (2, 0.15)))
+    smooth = ((-2, 0.15), (-1, 0.7), (0, 1.0), (1, 0.7), (2, 0.15))
+    votes = np.sum([w * np.roll(votes, s) for s, w in smooth], axis=0)
     first = int(votes.argmax())
     apart = np.abs((np.arange(bins) - first + bins // 2) % bins - bins // 2) * np.pi / bins
     peak = (

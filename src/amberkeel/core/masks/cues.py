@@ -72,7 +72,8 @@ class CueReader:
         if tracks is not None and len(tracks):
             self._grid = tracks.grid(plate.frames)
         self._flow, self._lock = _flow(), RLock()
-        self._keep_cues, self._cues = keep, OrderedDict()
+        self._keep_cues = keep
+        self._cues: OrderedDict = OrderedDict()
         self._kept: OrderedDict[int, tuple[np.ndarray, np.ndarray]] = OrderedDict()
         y, x = np.mgrid[0 : self.size[1], 0 : self.size[0]]
         self._x, self._y = x.astype(np.float32), y.astype(np.float32)
@@ -214,7 +215,7 @@ class CueReader:
 
 def _flow():
     """Dense flow for small limbs: full resolution, without the smoothing that carries motion over their edges."""
-    flow = cv2.DISOpticalFlow_create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM)
+    flow = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM)
     flow.setFinestScale(0)
     flow.setPatchStride(5)
     flow.setVariationalRefinementIterations(0)
@@ -235,12 +236,12 @@ def _fill_gaps(flow: np.ndarray, weight: np.ndarray) -> np.ndarray:
         top, below = (cv2.GaussianBlur(p, (0, 0), sigma / (COARSE * cell)) for p in (top, below))
         here = cv2.resize(top / np.maximum(below, 1e-6)[..., None], coarse)
         trust = cv2.resize(below, coarse)
-        if out is None:
+        if out is None or sure is None:
             out, sure = here, trust > 0.2
         else:
             out = np.where(sure[..., None], out, here)
-            sure |= trust > 0.1
-    return cv2.resize(out, (width, height), interpolation=cv2.INTER_LINEAR)
+            sure = sure | (trust > 0.1)
+    return cv2.resize(np.asarray(out), (width, height), interpolation=cv2.INTER_LINEAR)
 
 
 def _texture(luma: np.ndarray) -> np.ndarray:

@@ -87,13 +87,14 @@ def trace(masks: Matte, frames: list[int], every: int = 4, points: int = SHAPE_P
 
     A key is set on every `every`-th frame, on the first and the last. Raises MaskError where the matte is empty.
     """
-    seen = [f for f in frames if (m := masks(f)) is not None and m.any()]
+    some = {f: m for f in frames if (m := masks(f)) is not None and m.any()}
+    seen = list(some)
     if not seen:
         raise MaskError("The matte is empty on every frame.", "There is nothing to draw a shape around.")
     chosen = sorted({*seen[::every], seen[-1]})
     keys, before = {}, None
     for frame in chosen:
-        outline = evenly(contour(masks(frame)), points)
+        outline = evenly(contour(some[frame]), points)
         before = _in_step(outline, before)
         keys[frame] = Key(polygon(before))
     return keys

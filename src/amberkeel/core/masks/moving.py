@@ -132,8 +132,8 @@ def what_moves(
     boxes = ndimage.find_objects(labels, count)
     found = [_proposal(plate, tracks, departures, labels, n, box) for n, box in enumerate(boxes, start=1)]
     progress(1.0, "Joining regions")
-    found = sorted((p for p in found if p is not None), key=lambda p: -p.share * len(p.frames))
-    return Moving(found, commonest(departures.motions, plate.frames))
+    kept = sorted((p for p in found if p is not None), key=lambda p: -p.share * len(p.frames))
+    return Moving(kept, commonest(departures.motions, plate.frames))
 
 
 def commonest(motions: dict[tuple[int, int], RigidMotion], frames: np.ndarray) -> str:

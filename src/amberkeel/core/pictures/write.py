@@ -70,4 +70,7 @@ def encode_png(picture: np.ndarray, compression: int = 3) -> bytes:
 
 def decode_gray_png(data: bytes) -> np.ndarray:
     """Return the picture (H, W) uint8 of PNG bytes that `encode_png` made."""
-    return cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_GRAYSCALE)
+    picture = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_GRAYSCALE)
+    if picture is None:
+        raise PlateError("A kept picture is damaged.", "Bring it in again.")
+    return np.asarray(picture)

@@ -5,6 +5,7 @@ Channels come first, since everything after works on one of them; a crop says wh
 
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import Any, cast
 
 import cv2
 import numpy as np
@@ -14,6 +15,9 @@ from amberkeel.core.errors import PlateError
 from amberkeel.core.pictures.read import to_gray
 from amberkeel.core.plate.plate import Plate, open_plate
 from amberkeel.core.plate.sequence import spans
+
+NO_FLOW = cast(Any, None)
+"""For OpenCV, whose types do not know that a flow to begin with may be left away."""
 
 
 @dataclass(frozen=True)
@@ -114,7 +118,7 @@ class TrackingCopy(Plate):
         agrees.
         """
         reach, strength = int(operation["frames"]), operation["strength"]
-        flow = cv2.DISOpticalFlow_create(cv2.DISOPTICAL_FLOW_PRESET_FAST)
+        flow = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_FAST)
         soft = cv2.GaussianBlur(gray, (0, 0), 1.5)
         base = np.clip(soft, 0, 255).astype(np.uint8)
         y, x = np.mgrid[0 : self.height, 0 : self.width].astype(np.float32)
@@ -124,7 +128,7 @@ class TrackingCopy(Plate):
                 continue
             near = self._through(other, before)
             blurred = cv2.GaussianBlur(near, (0, 0), 1.5)
-            move = flow.calc(base, np.clip(blurred, 0, 255).astype(np.uint8), None)
+            move = flow.calc(base, np.clip(blurred, 0, 255).astype(np.uint8), NO_FLOW)
             mapped = (x + move[..., 0], y + move[..., 1])
             brought = cv2.remap(near, *mapped, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
             apart = cv2.remap(blurred, *mapped, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE) - soft

@@ -1,6 +1,6 @@
 """A plate: the pictures of one camera take, whatever holds them."""
 
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
@@ -115,7 +115,7 @@ class GrayFrames:
         self._room = max(4, budget // (plate.width * plate.height))
         self._ahead = ahead
         self._kept: dict[int, np.ndarray] = {}
-        self._coming: dict[int, object] = {}
+        self._coming: dict[int, Future[np.ndarray]] = {}
         self._pool = ThreadPoolExecutor(1)
 
     def get(self, frame: int, step: int = 1) -> np.ndarray:

@@ -17,24 +17,24 @@ class VideoReader:
 
     def __init__(self, path: Path):
         self.path = Path(path)
-        self._container = None
-        self._open()
-        stream = self._container.streams.video[0]
+        self._container: av.container.InputContainer | None = None
+        stream = self._open()
         self.width, self.height = stream.codec_context.width, stream.codec_context.height
         self.fps = Fraction(stream.average_rate or stream.guessed_rate or 24)
         aspect = stream.sample_aspect_ratio
         self.pixel_aspect = float(aspect) if aspect else 1.0
         self.count = self._count(stream.frames)
 
-    def _open(self) -> None:
+    def _open(self) -> av.VideoStream:
         self.close()
         try:
-            self._container = av.open(str(self.path))
-            stream = self._container.streams.video[0]
+            container = av.open(str(self.path))
+            stream = container.streams.video[0]
         except (av.FFmpegError, IndexError, OSError) as error:
             raise PlateError(f"{self.path.name} cannot be read as a video.", "Is the file complete?") from error
         stream.thread_type = "AUTO"
-        self._frames, self._next = self._container.decode(stream), 1
+        self._container, self._frames, self._next = container, container.decode(stream), 1
+        return stream
 
     def _count(self, declared: int) -> int:
         """Count the frames that can be decoded; a video that stops early is refused."""

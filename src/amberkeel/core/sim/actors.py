@@ -47,7 +47,7 @@ def yard_hand(start, end, frames: tuple[float, float], textures: tuple[int, int,
     start, end = np.asarray(start, float), np.asarray(end, float)
     heading = np.arctan2(-(end - start)[2], (end - start)[0])
     rotation = rotation_exp(np.array([0.0, heading, 0.0]))
-    distance = np.linalg.norm(end - start)
+    distance = float(np.linalg.norm(end - start))
 
     def at(time: float) -> Mesh:
         share = (time - frames[0]) / (frames[1] - frames[0])

@@ -84,8 +84,16 @@ def lamp_room_scene(seed: int = 70) -> Scene:
     """Return the lamp room of SKL_070 at night."""
     night = panel([-30.0, -8.0, -25.0], [60.0, 0.0, 0.0], [0.0, 30.0, 0.0], NIGHT, 20.0, 6.0, glow=0.03)
     static = join(_room() + _lamp() + _stores() + [night])
-    light = dict(sun_power=0.9, sky_power=0.9, haze=(0.03, 0.035, 0.05), haze_reach=0.02)
-    return build_scene(static, [], _textures(np.random.default_rng(seed)), (0.35, 0.75, 0.55), **light)
+    return build_scene(
+        static,
+        [],
+        _textures(np.random.default_rng(seed)),
+        (0.35, 0.75, 0.55),
+        sun_power=0.9,
+        sky_power=0.9,
+        haze=(0.03, 0.035, 0.05),
+        haze_reach=0.02,
+    )
 
 
 def lamp_room(

@@ -21,8 +21,8 @@ def choose_checks(tracks: TrackSet, width: int, height: int, share: float, rng: 
     wanted = int(round(share * active.sum()))
     if active.sum() < 40 or not wanted:
         return chosen
-    mean = np.array([tracks.xy[tracks.rows(t)].mean(0) for t in candidates])
-    middle = np.array([tracks.frames[tracks.rows(t)].mean() for t in candidates])
+    mean = np.array([tracks.xy[tracks.rows(t)].mean(0) for t in candidates.tolist()])
+    middle = np.array([tracks.frames[tracks.rows(t)].mean() for t in candidates.tolist()])
     span = max(np.ptp(tracks.frames), 1)
     cell = (
         np.clip((4 * mean[:, 0] / width).astype(int), 0, 3)

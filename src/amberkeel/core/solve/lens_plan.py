@@ -110,11 +110,14 @@ def lens_plan(choices: dict[str, LensChoice], width: int, height: int, pixel_asp
         "cy": LensChoice(FIXED, height / 2.0),
     }
     known = {**usual, **choices}
+    k1, k2, k3 = (known[name].value or 0.0 for name in RADIAL_NAMES)
     start = RadialLens(
         known["focal"].value or USUAL_FOCAL * width,
         known["cx"].value or width / 2.0,
         known["cy"].value or height / 2.0,
-        *(known[name].value or 0.0 for name in RADIAL_NAMES),
+        k1,
+        k2,
+        k3,
         pixel_aspect,
     )
     loose = {name: K_SIGMA for name in RADIAL_NAMES} | {name: CENTRE_SIGMA_SHARE * width for name in ("cx", "cy")}

@@ -22,10 +22,12 @@ def residuals(path: CameraPath, points: PointSet, tracks: TrackSet) -> np.ndarra
     order = np.argsort(points.ids)
     at = np.searchsorted(points.ids, tracks.ids, sorter=order)
     at = order[np.minimum(at, len(order) - 1)] if len(order) else np.zeros(len(tracks), np.int64)
-    found = points.ids[at] == tracks.ids if len(order) else np.zeros(len(tracks), bool)
-    own = np.where(found[:, None], points.homogeneous[at] if len(order) else np.nan, np.nan)
+    own = np.full((len(tracks), 4), np.nan)
+    if len(order):
+        found = np.nonzero(np.equal(points.ids[at], tracks.ids))[0]
+        own[found] = points.homogeneous[at[found]]
     row = np.minimum(np.searchsorted(path.frames, tracks.frames), len(path.frames) - 1)
-    live = np.nonzero((path.frames[row] == tracks.frames) & np.isfinite(own).all(1)[tracks.track_of_sample])[0]
+    live = np.nonzero(np.equal(path.frames[row], tracks.frames) & np.isfinite(own).all(1)[tracks.track_of_sample])[0]
     out = np.full((len(tracks.frames), 2), np.nan)
     out[live] = path.project_homogeneous(own[tracks.track_of_sample[live]], row[live]) - tracks.xy[live]
     out[np.abs(out).max(1) > MOST_PX] = np.nan

@@ -33,7 +33,10 @@ class Figure:
 class Term(Protocol):
     """A piece of knowledge as rows of least squares."""
 
-    name: str
+    @property
+    def name(self) -> str:
+        """The term's name, for people."""
+        ...
 
     def unknowns(self) -> tuple[Unknown, ...]:
         """The blocks that the term depends on."""

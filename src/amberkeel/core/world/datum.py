@@ -90,7 +90,7 @@ def make_datum(
         rotation = _upright(up, path.world_from_camera[0][:, 2] if drawn is None else -drawn[2])
     at = _placed(path, axes)
     factor = 1.0 if scale is None else _scale(*scale)
-    if scale is None and at is not None and up is not None:
+    if scale is None and at is not None and up is not None and centre is not None:
         factor = _scale_by_height(at, up, centre)
     if origin is not None:
         anchor = origin
