@@ -11,8 +11,7 @@ def taken_in(database, shot, folder, name, count=240):
     """
     from amberkeel.core.pictures.write import write_png
     from amberkeel.core.sim.render import render_all
-    from amberkeel.jobs.plate import ingest
-    from amberkeel.jobs.tracks import follow
+    from amberkeel.jobs.kinds import work
     from amberkeel.settings import from_environment
     from amberkeel.store.models import Plate, Production, Shot
     from amberkeel.store.session import session
@@ -28,8 +27,8 @@ def taken_in(database, shot, folder, name, count=240):
         opened.add(row)
         opened.flush()
         number = row.id
-    ingest(from_environment(), number, {}, lambda *_: None)
-    follow(from_environment(), number, {"count": count}, lambda *_: None)
+    work("ingest", from_environment(), number, {}, lambda *_: None)
+    work("follow", from_environment(), number, {"count": count}, lambda *_: None)
     return number
 
 

@@ -17,7 +17,7 @@ from amberkeel.core.sim.drawn import drawn_lines
 from amberkeel.core.sim.render import truth
 from amberkeel.core.sim.sail_loft import edges
 from amberkeel.jobs import lens as lenses
-from amberkeel.jobs.solve import solve
+from amberkeel.jobs.kinds import work
 from amberkeel.settings import from_environment
 from amberkeel.store.models import Attempt, Job, LensProfile
 from amberkeel.store.session import session
@@ -67,7 +67,7 @@ def test_lines_are_kept_told_undone_and_used_in_a_solve(ask, client, database, s
     assert "X0" in client.get(f"/shots/{shot_id}/lens.json").json["lines"]
     state = ask("lens/use")
     assert {s["key"]: s["state"] for s in state["stages"]}["lens"] == "settled"
-    solve(from_environment(), shot_id, {"distortion": "profile"}, lambda *_: None)
+    work("solve", from_environment(), shot_id, {"distortion": "profile"}, lambda *_: None)
     with session(database) as opened:
         attempt = opened.scalar(select(Attempt).where(Attempt.shot_id == shot_id).order_by(Attempt.id.desc()))
         assert attempt.recipe["lens_held"] and attempt.figures["focal_mm"] == pytest.approx(true, rel=0.03)

@@ -10,9 +10,7 @@ from sqlalchemy import select
 
 from amberkeel.core.lens.box import BoxPose, new_box
 from amberkeel.core.sim.render import truth
-from amberkeel.jobs.plate import ingest
-from amberkeel.jobs.solve import solve
-from amberkeel.jobs.tracks import follow
+from amberkeel.jobs.kinds import work
 from amberkeel.settings import from_environment
 from amberkeel.store.models import Attempt, LensProfile, Plate, Production, Shot
 from amberkeel.store.session import session
@@ -36,8 +34,8 @@ def takes(loft_shot, database):
             opened.flush()
             made.append(shot.id)
     for number in made:
-        ingest(from_environment(), number, {}, quiet)
-        follow(from_environment(), number, {"count": 200}, quiet)
+        work("ingest", from_environment(), number, {}, quiet)
+        work("follow", from_environment(), number, {"count": 200}, quiet)
     return made
 
 
@@ -58,7 +56,7 @@ def profiles(client, number):
 
 def test_two_takes_are_solved_with_one_lens_and_each_gets_an_attempt(ask, client, database, takes, loft):
     assert "not of this production" in ask("solve", {"share": [999999]}, 400)["error"]
-    solve(from_environment(), takes[0], {"share": takes[1:]}, quiet)
+    work("solve", from_environment(), takes[0], {"share": takes[1:]}, quiet)
     one, two = attempts(database, takes[0])[-1], attempts(database, takes[1])[-1]
     assert one.recipe["shared_with"] == ["ONE_020 Floor"] and two.recipe["shared_with"] == ["ONE_010 Beams"]
     assert one.figures["focal_px"] == two.figures["focal_px"] == pytest.approx(loft.lens.focal_px[0], rel=0.03)
@@ -72,7 +70,7 @@ def test_a_changed_profile_marks_every_shot_that_uses_it_and_is_undone(ask, clie
     [profile] = profiles(client, takes[0])
     poster(client, takes[1])("lens/use", {"profile": profile["id"]})
     for number in takes:
-        solve(from_environment(), number, {"distortion": "profile"}, quiet)
+        work("solve", from_environment(), number, {"distortion": "profile"}, quiet)
     body = {"id": profile["id"], "version": profile["version"]}
     ask("lens/profile", body | {"name": "Loft, wide"})
     assert profiles(client, takes[1])[0]["name"] == "Loft, wide"
@@ -184,7 +182,7 @@ def test_the_page_says_what_the_solve_tells_of_its_lens_and_changes_a_profile(
     ask, client, takes, browser, service, database, loft_lines
 ):
     if not attempts(database, takes[0]):
-        solve(from_environment(), takes[0], {}, quiet)
+        work("solve", from_environment(), takes[0], {}, quiet)
     ask("lens/edit", {"lines": loft_lines, "label": "Draw lines"})
     ask("lens/use")
     with desk_page(browser, service, takes[0], "solve") as page:

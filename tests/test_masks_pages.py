@@ -18,8 +18,7 @@ from amberkeel.core.masks.raster import fill
 from amberkeel.core.masks.shape import flatten, points_at, shape_from_json
 from amberkeel.core.pictures.write import encode_jpeg
 from amberkeel.core.plate.plate import matte_reader
-from amberkeel.jobs import masks as tasks
-from amberkeel.jobs.tracks import follow
+from amberkeel.jobs.kinds import work
 from amberkeel.settings import from_environment
 from amberkeel.store import edits
 from amberkeel.store.masks import live_masks, put_matte
@@ -131,7 +130,7 @@ def test_a_mask_over_everything_says_that_nothing_is_left(ask, all_masks, masked
     number = ask("masks", {"points": whole, "frame": 1001})["mask"]
     assert all_masks()["full"] == "1001-1040"
     with pytest.raises(MaskError, match="whole picture on 1001-1040"):
-        follow(from_environment(), masked_shot, {}, lambda share, doing: None)
+        work("follow", from_environment(), masked_shot, {}, lambda share, doing: None)
     ask(f"masks/{number}", {"values": {"first": 1010, "last": 1012}, "label": "Shorten"})
     assert all_masks()["full"] == "1010-1012"
     ask(f"masks/{number}", {"values": {"purpose": "keep"}, "label": "Keep"})
@@ -301,8 +300,12 @@ def test_spots_are_tried_on_a_frame_and_learned_over_a_range(
     assert ask("look", {"frame": 1012})["frame"] == 1012 and "no frame 99" in ask("look", {"frame": 99}, 400)["error"]
     found = ask(f"masks/{number}/try", {"frame": 1012})
     assert found["share"] == pytest.approx(true.mean(), rel=0.6) and all_masks()["masks"][0]["mattes"] == {}
-    tasks.learn(
-        from_environment(), masked_shot, {"mask": number, "first": 1011, "last": 1013}, lambda share, doing: None
+    work(
+        "learn",
+        from_environment(),
+        masked_shot,
+        {"mask": number, "first": 1011, "last": 1013},
+        lambda share, doing: None,
     )
     assert (
         sorted(all_masks()["masks"][0]["mattes"]) == ["1011", "1012", "1013"]
@@ -327,7 +330,7 @@ def test_what_moves_is_proposed_by_a_job_and_accepted(all_masks, ask, database, 
         ask(f"proposals/{p['id']}", {"to": "dismissed"})
     assert wait(database, ask("propose")["job"]).state == "done"
     assert len(all_masks()["proposals"]) < len(found)
-    tasks.accept(from_environment(), masked_shot, {}, lambda share, doing: None)
+    work("accept", from_environment(), masked_shot, {}, lambda share, doing: None)
     with session(database) as opened:
         for p in opened.query(Proposal).filter_by(shot_id=masked_shot):
             opened.delete(p)

@@ -15,9 +15,7 @@ from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.track_table import check_origin, read_tracks_csv, tracks_csv
 from amberkeel.core.pictures.write import write_png
 from amberkeel.core.plate.plate import open_plate
-from amberkeel.jobs import tracks as tasks
-from amberkeel.jobs.plate import ingest
-from amberkeel.jobs.tracks import follow
+from amberkeel.jobs.kinds import work
 from amberkeel.settings import from_environment
 from amberkeel.store import edits, track_changes
 from amberkeel.store.casebook import findings
@@ -59,8 +57,8 @@ def new_shot(database, folder, name, count=16):
 def shot_id(service, database, sliding_folder):
     """That plate as a shot, taken in and followed."""
     made = new_shot(database, sliding_folder, "Boards")
-    ingest(from_environment(), made, {}, lambda *_: None)
-    follow(from_environment(), made, {"count": 120}, lambda *_: None)
+    work("ingest", from_environment(), made, {}, lambda *_: None)
+    work("follow", from_environment(), made, {"count": 120}, lambda *_: None)
     return made
 
 
@@ -124,7 +122,7 @@ def test_a_track_is_placed_keyed_and_followed(ask, database, shot_id):
     placed = ask("tracks/place", {"frame": 1008, "x": 222.0, "y": 131.0, "settings": {"search": [20, 20]}})["track"]
     answer = ask(f"tracks/{placed}/follow", {"start": 1008, "stops": [1009]})
     assert "1 frames followed" in answer["said"]
-    tasks.hand(from_environment(), shot_id, {"track": placed, "start": 1008, "stops": [1016, 1001]}, lambda *_: None)
+    work("hand", from_environment(), shot_id, {"track": placed, "start": 1008, "stops": [1016, 1001]}, lambda *_: None)
     with session(database) as opened:
         row = opened.get(Track, placed)
         assert (
@@ -137,7 +135,7 @@ def test_a_track_is_placed_keyed_and_followed(ask, database, shot_id):
             131.0 - 8 * 0.9, abs=0.15
         )
     ask(f"tracks/{placed}/key", {"frame": 1012, "x": 216.0, "y": 128.0})
-    tasks.hand(from_environment(), shot_id, {"track": placed, "start": 1012, "stops": [1016]}, lambda *_: None)
+    work("hand", from_environment(), shot_id, {"track": placed, "start": 1012, "stops": [1016]}, lambda *_: None)
     with session(database) as opened:
         row = opened.get(Track, placed)
         assert row.keys == [1008, 1012] and row.x[row.frames.index(1012)] == 216.0
@@ -195,22 +193,26 @@ def test_bad_places_and_settings_change_nothing(ask, client, database, shot_id):
 
 def test_sightings_surfaces_and_tags_become_tracks(ask, client, database, shot_id):
     settings = from_environment()
-    tasks.sight(settings, shot_id, {"count": 100}, lambda *_: None)
+    work("sight", settings, shot_id, {"count": 100}, lambda *_: None)
     data = client.get(f"/shots/{shot_id}/sightings.json").json
     assert len(data["first"]) - 1 > 100
     of = client.get(f"/shots/{shot_id}/state.json").json["sightings"]
     assert "2 sightings" in ask("sightings", {"rows": [3, 5], "of": of})["said"]
     outline = [[250, 60], [400, 60], [400, 180], [250, 180]]
-    tasks.surface(
-        settings, shot_id, {"outline": outline, "grid": [3, 3], "frame": 1006, "stops": [1001, 1010]}, lambda *_: None
+    work(
+        "surface",
+        settings,
+        shot_id,
+        {"outline": outline, "grid": [3, 3], "frame": 1006, "stops": [1001, 1010]},
+        lambda *_: None,
     )
-    tasks.find_tags(settings, shot_id, {"family": "36h11", "corners": True, "size_mm": 120.0}, lambda *_: None)
+    work("tags", settings, shot_id, {"family": "36h11", "corners": True, "size_mm": 120.0}, lambda *_: None)
     names = rows_of(database, shot_id)
     assert {"s0001", "s0002", "surface1.01", "surface1.09", "36h11-0007", "36h11-0042.4"} <= set(names)
     assert names["surface1.01"].group == "surface1" and names["surface1.01"].made["surface"]["name"] == "surface1"
     report = client.get(f"/shots/{shot_id}/state.json").json["tags"]
     assert [r["name"] for r in report["found"]] == ["36h11-0007", "36h11-0042"] and report["size_mm"] == 120.0
-    tasks.find_tags(settings, shot_id, {"family": "36h11"}, lambda *_: None)
+    work("tags", settings, shot_id, {"family": "36h11"}, lambda *_: None)
     assert "36h11-0007" in rows_of(database, shot_id) and "36h11-0042.4" not in rows_of(database, shot_id)
     undo(ask, 4)
     assert not {"s0001", "surface1.01", "36h11-0007"} & set(rows_of(database, shot_id))
@@ -315,7 +317,7 @@ def test_the_copy_is_shown_kept_and_followed(client, ask, database, shot_id, sli
     shown = client.get(f"/shots/{shot_id}/copy/1003.jpg", query_string={"stack": json.dumps(stack)})
     assert shown.status_code == 200 and shown.mimetype == "image/jpeg"
     assert ask("copy", {"stack": stack})["stack"][0]["name"] == "levels"
-    follow(from_environment(), shot_id, {"count": 60, "images": "copy"}, lambda *_: None)
+    work("follow", from_environment(), shot_id, {"count": 60, "images": "copy"}, lambda *_: None)
     rows = rows_of(database, shot_id).values()
     assert (
         all(min(t.x) > 195 for t in rows)

@@ -10,7 +10,18 @@ METRES = {"mm": 0.001, "cm": 0.01, "m": 1.0, "in": 0.0254, "ft": 0.3048}
 
 UNITS = ", ".join(METRES)
 
-_SIGNS = {"'": "ft", "′": "ft", '"': "in", "″": "in", "”": "in", "’": "ft", "feet": "ft", "foot": "ft", "inch": "in"}
+_SIGNS = {
+    "'": "ft",
+    "′": "ft",
+    '"': "in",
+    "″": "in",
+    "”": "in",
+    "’": "ft",
+    "feet": "ft",
+    "foot": "ft",
+    "inch": "in",
+    "inches": "in",
+}
 
 _NUMBER = re.compile(r"[+-]?(\d{1,15}([.,]\d{0,15})?|[.,]\d{1,15})(e[+-]?\d{1,3})?", re.IGNORECASE)
 
@@ -54,7 +65,7 @@ def _as_number(text: object) -> float | None:
     if isinstance(text, bool) or not isinstance(text, str | int | float):
         return None
     if isinstance(text, str):
-        bare = text.strip()
+        bare = text.strip().replace("−", "-")
         if not _NUMBER.fullmatch(bare):
             return None
         text = bare.replace(",", ".")

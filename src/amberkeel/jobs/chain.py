@@ -1,14 +1,20 @@
-"""The job that follows from one."""
+"""What all jobs are asked, and the job that follows from one."""
 
 from amberkeel.settings import Settings
 from amberkeel.store.jobs import add_job
 from amberkeel.store.session import session
+from amberkeel.store.typed import Typed
 
 
-def following(settings: Settings, shot_id: int, arguments: dict) -> list[int]:
+class Arguments(Typed):
+    """What a job is asked. `then` names the kinds of the jobs that follow, in their order."""
+
+    then: list[str] = []
+
+
+def following(settings: Settings, shot_id: int, arguments: Arguments) -> list[int]:
     """Add the job that `then` names, if any, and return its number."""
-    chain = arguments.get("then", [])
-    if not chain:
+    if not arguments.then:
         return []
     with session(settings.database) as opened:
-        return [add_job(opened, chain[0], shot_id, {"then": chain[1:]}).id]
+        return [add_job(opened, arguments.then[0], shot_id, {"then": arguments.then[1:]}).id]

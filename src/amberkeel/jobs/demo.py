@@ -8,22 +8,30 @@ from amberkeel.core.progress import Progress
 from amberkeel.core.sim.drawn import drawn_lines
 from amberkeel.core.sim.shots import EDGES, SHOTS
 from amberkeel.core.sim.write import write_shot
-from amberkeel.jobs.chain import following
+from amberkeel.jobs.chain import Arguments, following
 from amberkeel.settings import Settings
 from amberkeel.store.jobs import add_job
 from amberkeel.store.models import Shot
 from amberkeel.store.session import session
 
 
-def demo(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+class Demo(Arguments):
+    """A demo shot to render into a folder, and shots whose plates lie there already, to be taken in beside."""
+
+    name: str
+    folder: str
+    also: list[int] = []
+
+
+def demo(settings: Settings, shot_id: int, arguments: Demo, progress: Progress) -> list[int]:
     """Render a demo shot's plate where it does not lie yet."""
-    folder = Path(arguments["folder"])
+    folder = Path(arguments.folder)
     if not (folder / "truth.json").exists():
-        write_shot(arguments["name"], folder, progress)
-    lines = _drawn(arguments["name"])
+        write_shot(arguments.name, folder, progress)
+    lines = _drawn(arguments.name)
     with session(settings.database) as opened:
         opened.get(Shot, shot_id).lens = {"lines": lines} if lines else {}
-        beside = [add_job(opened, "ingest", other).id for other in arguments.get("also", [])]
+        beside = [add_job(opened, "ingest", other).id for other in arguments.also]
     return beside + following(settings, shot_id, arguments)
 
 
@@ -40,7 +48,7 @@ def _drawn(name: str) -> dict:
     return out
 
 
-def rest(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+def rest(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> list[int]:
     """Render, follow and solve the production's other demo shots, whose plates do not lie yet."""
     progress(0.5, "Turning to the other shots")
     with session(settings.database) as opened:

@@ -11,12 +11,29 @@ from amberkeel.core.lens.stills import open_stills
 from amberkeel.core.lens.straighten import StraightenOrder, straighten_plate
 from amberkeel.core.lens.views import ChartOrder, find_views
 from amberkeel.core.progress import Progress, span
-from amberkeel.jobs.chain import following
+from amberkeel.jobs.chain import Arguments, following
 from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
 from amberkeel.store.models import LensProfile, Shot
 from amberkeel.store.session import session
+
+
+class Chart(Arguments):
+    """Pictures of a grid to calibrate a lens from; temporary ones are taken away afterwards."""
+
+    where: str
+    order: ChartOrder
+    name: str = ""
+    temporary: bool = False
+
+
+class Straighten(Arguments):
+    """A plate to straighten: overscan as a word or in percent, the filter, and the format, "" for the plate's own."""
+
+    overscan: str | float
+    filter: str
+    format: str
 
 
 def profile_in_use(settings: Settings, shot_id: int) -> Profile:
@@ -29,15 +46,15 @@ def profile_in_use(settings: Settings, shot_id: int) -> Profile:
         return read_profile(row.document).rescaled(shot.plate.width, shot.plate.height)
 
 
-def chart(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+def chart(settings: Settings, shot_id: int, arguments: Chart, progress: Progress) -> list[int]:
     """Calibrate a lens from pictures of a grid; it becomes a profile of the production, in use on the shot."""
-    total, pictures = open_stills(arguments["where"])
-    order = ChartOrder(**arguments["order"])
+    total, pictures = open_stills(arguments.where)
+    order = arguments.order
     views, (width, height) = find_views(pictures, order, span(progress, 0.0, 0.8), total)
     progress(0.85, "Adjusting views and lens")
     fit = calibrate(views, width, height, order)
     row = plate_row(settings, shot_id)
-    profile = profile_from_chart(fit, arguments.get("name") or "Lens from a grid", row.sensor_width_mm)
+    profile = profile_from_chart(fit, arguments.name or "Lens from a grid", row.sensor_width_mm)
     document = profile_document(profile) | {
         "views": [
             {"name": n, "rms_px": float(r), "astray": bool(a)} for n, r, a in zip(fit.views, fit.view_rms, fit.astray)
@@ -51,8 +68,8 @@ def chart(settings: Settings, shot_id: int, arguments: dict, progress: Progress)
         opened.add(kept)
         opened.flush()
         apply(opened, shot_id, "lens", {"profile": kept.id, "label": f"Lens from a grid ({len(views)} views)"})
-    if arguments.get("temporary"):
-        shutil.rmtree(arguments["where"], ignore_errors=True)
+    if arguments.temporary:
+        shutil.rmtree(arguments.where, ignore_errors=True)
     return following(settings, shot_id, arguments)
 
 
@@ -61,11 +78,11 @@ def straightened_folder(settings: Settings, shot_id: int) -> Path:
     return Path(settings.media) / "straightened" / str(shot_id)
 
 
-def straighten(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+def straighten(settings: Settings, shot_id: int, arguments: Straighten, progress: Progress) -> list[int]:
     """Write the plate straightened through the profile in use, with its ST maps."""
     row, profile = plate_row(settings, shot_id), profile_in_use(settings, shot_id)
     out = straightened_folder(settings, shot_id)
     shutil.rmtree(out, ignore_errors=True)
-    order = StraightenOrder(arguments["overscan"], arguments["filter"], arguments["format"], True)
+    order = StraightenOrder(arguments.overscan, arguments.filter, arguments.format, True)
     straighten_plate(open_row(row), profile, out, order, progress)
     return following(settings, shot_id, arguments)

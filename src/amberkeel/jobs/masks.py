@@ -15,7 +15,7 @@ from amberkeel.core.masks.shape import keys_to_json, shape_from_json
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.tracks import TrackSet
-from amberkeel.jobs.chain import following
+from amberkeel.jobs.chain import Arguments, following
 from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
@@ -27,6 +27,34 @@ from amberkeel.store.tracks import live_tracks, to_track_set
 
 TAILS = 12
 """Tracks whose tails are kept as a proposal's evidence."""
+
+
+class Carry(Arguments):
+    """A shape to carry along with its subject, from one frame to another, by a model of its motion."""
+
+    mask: int
+    start: int
+    stop: int
+    model: str = SIMILARITY
+
+
+class Learn(Arguments):
+    """A matte to learn from its spots, over frames (all by default)."""
+
+    mask: int
+    first: int | None = None
+    last: int | None = None
+
+
+class BringMatte(Arguments):
+    """Mattes to bring in as a mask: where they lie, and how they are read."""
+
+    pattern: str
+    name: str
+    source: str
+    channel: str = "luma"
+    inverted: bool = False
+    offset: int = 0
 
 
 def known_tracks(settings: Settings, shot_id: int) -> tuple[TrackSet, list[int]]:
@@ -44,7 +72,7 @@ def shot_tracks(settings: Settings, shot_id: int) -> tuple[TrackSet, list[int]]:
     return tracks, ids
 
 
-def propose(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+def propose(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> list[int]:
     """Find what moves by itself; proposals that are open are replaced, dismissed ones stay away."""
     plate, media = open_row(plate_row(settings, shot_id)), Media(settings.media)
     tracks, ids = shot_tracks(settings, shot_id)
@@ -109,7 +137,7 @@ def accept_proposal(opened, shot: Shot, proposal: Proposal, name: str = "") -> M
     return row
 
 
-def accept(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+def accept(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> list[int]:
     """Turn every open proposal of something that moves into a mask."""
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
@@ -126,13 +154,13 @@ def _mask(opened, shot_id: int, number: int) -> Mask:
     return row
 
 
-def carry_shape(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+def carry_shape(settings: Settings, shot_id: int, arguments: Carry, progress: Progress) -> list[int]:
     """Carry a shape along with its subject; keys set by hand stay."""
     with session(settings.database) as opened:
-        kept = mask_json(_mask(opened, shot_id, arguments["mask"]))
+        kept = mask_json(_mask(opened, shot_id, arguments.mask))
     plate = open_row(plate_row(settings, shot_id))
-    start, stop = arguments["start"], arguments["stop"]
-    model = arguments.get("model", SIMILARITY)
+    start, stop = arguments.start, arguments.stop
+    model = arguments.model
     tracks = known_tracks(settings, shot_id)[0] if model == BENDING else None
     done = carry(plate, shape_from_json(kept), start, stop, model, span(progress, 0.0, 0.99), tracks)
     with session(settings.database) as opened:
@@ -147,16 +175,16 @@ def samples_of(rows: list) -> list[Sample]:
     return [Sample(int(f), float(x), float(y), bool(s)) for f, x, y, s in rows]
 
 
-def learn(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+def learn(settings: Settings, shot_id: int, arguments: Learn, progress: Progress) -> list[int]:
     """Learn a matte from its samples, over a range of frames."""
     with session(settings.database) as opened:
-        kept = mask_json(_mask(opened, shot_id, arguments["mask"]))
+        kept = mask_json(_mask(opened, shot_id, arguments.mask))
     plate, media = open_row(plate_row(settings, shot_id)), Media(settings.media)
     tracks, _ = known_tracks(settings, shot_id)
     progress(0.0, "Learning from the samples")
     learned = Learned(CueReader(plate, tracks), samples_of(kept["samples"]))
     mattes = dict(kept["mattes"])
-    frames = range(arguments.get("first") or int(plate.frames[0]), (arguments.get("last") or int(plate.frames[-1])) + 1)
+    frames = range(arguments.first or int(plate.frames[0]), (arguments.last or int(plate.frames[-1])) + 1)
     for k, frame in enumerate(frames):
         mattes[str(frame)] = put_matte(media, learned.matte(frame, Cleaning(**kept["cleaning"])))
         progress((k + 1) / len(frames) * 0.99, f"Matte from samples, frame {frame}")
@@ -168,20 +196,20 @@ def learn(settings: Settings, shot_id: int, arguments: dict, progress: Progress)
     return following(settings, shot_id, arguments)
 
 
-def bring_matte(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+def bring_matte(settings: Settings, shot_id: int, arguments: BringMatte, progress: Progress) -> list[int]:
     """Bring a matte sequence in as a mask; frames without one are named."""
     plate, media = open_row(plate_row(settings, shot_id)), Media(settings.media)
     channel, inverted, offset = (
-        arguments.get("channel", "luma"),
-        arguments.get("inverted", False),
-        arguments.get("offset", 0),
+        arguments.channel,
+        arguments.inverted,
+        arguments.offset,
     )
-    found, lacking = bring_in(arguments["pattern"], plate, channel, inverted, offset, span(progress, 0.0, 0.9))
+    found, lacking = bring_in(arguments.pattern, plate, channel, inverted, offset, span(progress, 0.0, 0.9))
     frames = sorted(found)
     hashes = [put_matte(media, found[f]) for f in frames]
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
-        name, source = arguments["name"], arguments["source"]
+        name, source = arguments.name, arguments.source
         row = make_mask(opened, shot, name=name, kind="matte", frames=frames, mattes=hashes, source=source)
         apply(opened, shot_id, "masks", {"bring": [row.id], "label": f"Bring {row.name} in"})
     progress(

@@ -7,7 +7,7 @@ from amberkeel.core.follow.blur import glance, smears
 from amberkeel.core.pictures.read import to_gray
 from amberkeel.core.pictures.write import encode_jpeg
 from amberkeel.core.progress import Progress
-from amberkeel.jobs.chain import following
+from amberkeel.jobs.chain import Arguments, following
 from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.media import Media
@@ -25,7 +25,7 @@ def proxy(picture: np.ndarray, width: int, pixel_aspect: float = 1.0) -> np.ndar
     return picture if size == (across, height) else cv2.resize(picture, size, interpolation=cv2.INTER_AREA)
 
 
-def ingest(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+def ingest(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> list[int]:
     """Read every frame once, make its proxy, measure its blur, and find out whether the plate is whole."""
     row, media = plate_row(settings, shot_id), Media(settings.media)
     plate, hashes, seen = open_row(row), [], []

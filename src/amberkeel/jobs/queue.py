@@ -16,7 +16,7 @@ from kombu.exceptions import OperationalError
 from sqlalchemy import select, update
 
 from amberkeel.core.errors import Cancelled, KeelError
-from amberkeel.jobs.kinds import KINDS
+from amberkeel.jobs.kinds import work
 from amberkeel.settings import Settings, from_environment
 from amberkeel.store.models import Job, now
 from amberkeel.store.session import session
@@ -74,7 +74,7 @@ def _work(settings: Settings, number: int) -> list[int]:
     with session(settings.database) as opened:
         job = opened.get(Job, number)
         kind, shot_id, arguments = job.kind, job.shot_id, dict(job.arguments)
-    return KINDS[kind](settings, shot_id, arguments, reporter(settings, number))
+    return work(kind, settings, shot_id, arguments, reporter(settings, number))
 
 
 def _claim(settings: Settings, number: int) -> bool:

@@ -9,7 +9,7 @@ from amberkeel.core.solve.shared_lens import SharedShot, solve_together
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.solve_plate import with_profile
 from amberkeel.jobs import lens
-from amberkeel.jobs.chain import following
+from amberkeel.jobs.chain import Arguments, following
 from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
@@ -21,11 +21,22 @@ from amberkeel.store.solve import store_attempt
 from amberkeel.store.tracks import live_tracks, to_track_set
 
 
-def solve(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+class Solve(Arguments):
+    """A solve: what is known of the camera and of each value of the lens, and the shots that share the lens."""
+
+    focal_mm: float | None = None
+    motion: str = "auto"
+    distortion: str = "estimate"
+    terms: dict[str, LensChoice] = {}
+    zoom: bool = False
+    share: list[int] = []
+
+
+def solve(settings: Settings, shot_id: int, arguments: Solve, progress: Progress) -> list[int]:
     """Solve the camera from the shot's tracks and add the attempt to the ledger, pinned; shots that share its lens get
     one too.
     """
-    ids = [shot_id, *arguments.get("share", [])]
+    ids = [shot_id, *arguments.share]
     asked = [_to_solve(settings, number, arguments) for number in ids]
     shots = [shot for shot, _ in asked]
     if len(shots) > 1:
@@ -45,7 +56,7 @@ def solve(settings: Settings, shot_id: int, arguments: dict, progress: Progress)
     return following(settings, shot_id, arguments)
 
 
-def _to_solve(settings: Settings, shot_id: int, arguments: dict) -> tuple[SharedShot, int]:
+def _to_solve(settings: Settings, shot_id: int, arguments: Solve) -> tuple[SharedShot, int]:
     """Return a shot as a solve takes it, and the stamp of its tracks."""
     row = plate_row(settings, shot_id)
     with session(settings.database) as opened:
@@ -53,17 +64,15 @@ def _to_solve(settings: Settings, shot_id: int, arguments: dict) -> tuple[Shared
         rows, stamp, name = live_tracks(opened, shot), shot.tracks_stamp, shot.name
     if not rows:
         raise KeelError(f"{name} has no tracks to solve from.", "Follow features first.")
-    focal = (
-        focal_px_from_mm(arguments["focal_mm"], row.sensor_width_mm, row.width) if arguments.get("focal_mm") else None
-    )
+    focal = focal_px_from_mm(arguments.focal_mm, row.sensor_width_mm, row.width) if arguments.focal_mm else None
     recipe = Recipe(
         focal_px=focal,
         pixel_aspect=row.pixel_aspect,
-        motion=arguments.get("motion", "auto"),
-        distortion=arguments.get("distortion", "estimate"),
-        lens={name: LensChoice(**choice) for name, choice in arguments.get("terms", {}).items()},
-        zoom=bool(arguments.get("zoom", False)),
+        motion=arguments.motion,
+        distortion=arguments.distortion,
+        lens=dict(arguments.terms),
+        zoom=arguments.zoom,
     )
-    if arguments.get("distortion") == "profile":
+    if arguments.distortion == "profile":
         recipe = with_profile(recipe, lens.profile_in_use(settings, shot_id))
     return SharedShot(name, to_track_set(rows), open_row(row).frames, row.width, row.height, recipe), stamp

@@ -13,7 +13,7 @@ from amberkeel.core.follow.tags import follow_tags
 from amberkeel.core.plate.plate import GrayFrames
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.progress import Progress, silent, span
-from amberkeel.jobs.chain import following
+from amberkeel.jobs.chain import Arguments, following
 from amberkeel.jobs.images import followed_images, open_row, plate_row, smear_of, with_outside
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
@@ -27,13 +27,47 @@ SIGHTINGS = 3
 """Times as many candidates as features asked for."""
 
 
-def follow(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+class Features(Arguments):
+    """Features to find and follow: how many on a frame, least spacing in pixels, strength, and bridged frames."""
+
+    count: int = 400
+    spacing: float = 0.0
+    threshold: float = 0.08
+    images: str = "plate"
+    bridge: int = 8
+
+
+class Hand(Arguments):
+    """A track placed by hand, followed from the frame `start` to each of `stops`."""
+
+    track: int
+    start: int
+    stops: list[int]
+
+
+class Surface(Arguments):
+    """A flat piece of the set: its outline in pixels on a frame, the grid of tracks on it, frames to follow to."""
+
+    outline: list[tuple[float, float]]
+    grid: tuple[int, int]
+    frame: int
+    stops: list[int]
+    images: str = "plate"
+
+
+class Tags(Arguments):
+    """Fiducial tags: their family, whether their corners are wanted, and the printed side in mm."""
+
+    family: str
+    corners: bool = False
+    size_mm: float | None = None
+
+
+def follow(settings: Settings, shot_id: int, arguments: Features, progress: Progress) -> list[int]:
     """Find and follow features; the new tracks stand in for the last automatic ones, as one edit."""
     row = plate_row(settings, shot_id)
-    plate, made = followed_images(row, arguments.get("images", "plate"))
-    detect = DetectSettings(
-        arguments.get("count", 400), arguments.get("spacing", 0.0), arguments.get("threshold", 0.08)
-    )
+    plate, made = followed_images(row, arguments.images)
+    detect = DetectSettings(arguments.count, arguments.spacing, arguments.threshold)
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
         used, stamp = [m for m in live_masks(opened, shot) if m.on], shot.masks_stamp
@@ -44,9 +78,7 @@ def follow(settings: Settings, shot_id: int, arguments: dict, progress: Progress
             "Switch one off, or make it smaller.",
         )
     mattes = with_outside(masked_of(Media(settings.media), used, plate.height, plate.width), plate)
-    found = follow_plate(
-        plate, FollowSettings(detect, bridge=arguments.get("bridge", 8)), mattes, span(progress, 0.0, 0.95)
-    )
+    found = follow_plate(plate, FollowSettings(detect, bridge=arguments.bridge), mattes, span(progress, 0.0, 0.95))
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
         old = [t.id for t in live_tracks(opened, shot) if t.kind == "auto" and not t.locked]
@@ -56,16 +88,16 @@ def follow(settings: Settings, shot_id: int, arguments: dict, progress: Progress
     return following(settings, shot_id, arguments)
 
 
-def sight(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+def sight(settings: Settings, shot_id: int, arguments: Features, progress: Progress) -> list[int]:
     """Chain candidate features over the frames and keep them beside the tracks, for choosing from."""
     row, media = plate_row(settings, shot_id), Media(settings.media)
-    plate, made = followed_images(row, arguments.get("images", "plate"))
+    plate, made = followed_images(row, arguments.images)
     with session(settings.database) as opened:
         masked = masked_of(
             media, [m for m in live_masks(opened, opened.get(Shot, shot_id)) if m.on], plate.height, plate.width
         )
-    count = min(5000, SIGHTINGS * arguments.get("count", 400))
-    wanted = FollowSettings(DetectSettings(count, 0.0, 2.5 * arguments.get("threshold", 0.08)))
+    count = min(5000, SIGHTINGS * arguments.count)
+    wanted = FollowSettings(DetectSettings(count, 0.0, 2.5 * arguments.threshold))
     found = follow_plate(plate, wanted, with_outside(masked, plate), span(progress, 0.0, 0.97))
     kept = media.put_arrays(
         first=found.first,
@@ -82,7 +114,7 @@ def sight(settings: Settings, shot_id: int, arguments: dict, progress: Progress)
     return following(settings, shot_id, arguments)
 
 
-def hand(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+def hand(settings: Settings, shot_id: int, arguments: Hand, progress: Progress) -> list[int]:
     """Follow a track placed by hand from one frame to others, as one edit; arguments as for `follow_by_hand`."""
     said = follow_by_hand(settings, shot_id, arguments, progress)
     progress(1.0, said)
@@ -90,16 +122,16 @@ def hand(settings: Settings, shot_id: int, arguments: dict, progress: Progress) 
 
 
 def follow_by_hand(
-    settings: Settings, shot_id: int, arguments: dict, progress: Progress = silent, revision: int | None = None
+    settings: Settings, shot_id: int, arguments: Hand, progress: Progress = silent, revision: int | None = None
 ) -> str:
-    """Follow the track ``arguments["track"]`` from the frame ``start`` to each of ``stops``; return what came of it.
+    """Follow a track placed by hand to each of the stops; return what came of it.
 
     Samples between are replaced, keys set by hand stay. Raises FollowError for a locked track or a frame to start from
     on which it has no place.
     """
     row, media = plate_row(settings, shot_id), Media(settings.media)
     with session(settings.database) as opened:
-        shot, track = opened.get(Shot, shot_id), opened.get(Track, arguments["track"])
+        shot, track = opened.get(Shot, shot_id), opened.get(Track, arguments.track)
         if track is None or track.shot_id != shot_id or track.removed:
             raise FollowError("That track is gone.", "Undo its deletion first.")
         if track.locked:
@@ -110,16 +142,16 @@ def follow_by_hand(
     masked = with_outside(masked_of(media, masks, plate.height, plate.width), plate)
     places = dict(zip(track.frames, zip(track.x, track.y)))
     keys = {f: places[f] for f in track.keys if f in places}
-    start, wanted = int(arguments["start"]), HandSettings(**track.made.get("settings", {}))
+    start, wanted = int(arguments.start), HandSettings(**track.made.get("settings", {}))
     runs = _both_ways(
         plate,
-        arguments["stops"],
+        arguments.stops,
         span(progress, 0.0, 0.95),
         lambda gray, stop, told: follow_hand(
             gray, keys, start, stop, wanted, Neighbours(gray, others), smear_of(row), masked, told, places.get(start)
         ),
     )
-    return _keep_run(settings, shot_id, track, start, arguments["stops"], runs, keys, revision)
+    return _keep_run(settings, shot_id, track, start, arguments.stops, runs, keys, revision)
 
 
 def _both_ways(plate, stops: list[int], progress: Progress, work: Callable[..., HandRun]) -> list[HandRun]:
@@ -166,24 +198,24 @@ def _keep_run(
     return f"{track.name}: {len(frames)} frames followed. {lost}".strip()
 
 
-def surface(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+def surface(settings: Settings, shot_id: int, arguments: Surface, progress: Progress) -> list[int]:
     """Follow a flat piece of the set both ways and lay a grid of tracks on it."""
     row = plate_row(settings, shot_id)
-    plate, made = followed_images(row, arguments.get("images", "plate"))
+    plate, made = followed_images(row, arguments.images)
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
         others = to_track_set([t for t in live_tracks(opened, shot) if t.state == "active"])
-    start = int(arguments["frame"])
-    stops = tuple(s for s in arguments["stops"] if s != start)
+    start = int(arguments.frame)
+    stops = tuple(s for s in arguments.stops if s != start)
     grays = GrayFrames(plate, ahead=0)
     try:
-        outline = np.array(arguments["outline"], float)
+        outline = np.array(arguments.outline, float)
         run = follow_surface(
             grays.get,
             outline,
             start,
             stops,
-            tuple(arguments["grid"]),
+            tuple(arguments.grid),
             Neighbours(grays.get, others),
             smear_of(row),
             span(progress, 0.0, 0.95),
@@ -197,7 +229,12 @@ def surface(settings: Settings, shot_id: int, arguments: dict, progress: Progres
             name = f"surface{int(name.removeprefix('surface')) + 1}"
         tracks = surface_tracks(run, name)
         made |= {
-            "surface": {"name": name, "frame": start, "outline": arguments["outline"], "grid": list(arguments["grid"])}
+            "surface": {
+                "name": name,
+                "frame": start,
+                "outline": [list(point) for point in arguments.outline],
+                "grid": list(arguments.grid),
+            }
         }
         new = add_run(opened, shot, tracks, made, [[start]] * len(tracks))
         payload = {
@@ -211,13 +248,13 @@ def surface(settings: Settings, shot_id: int, arguments: dict, progress: Progres
     return following(settings, shot_id, arguments)
 
 
-def find_tags(settings: Settings, shot_id: int, arguments: dict, progress: Progress) -> list[int]:
+def find_tags(settings: Settings, shot_id: int, arguments: Tags, progress: Progress) -> list[int]:
     """Find a family's tags on every frame; they stand in for that family's earlier ones."""
-    plate, family = open_row(plate_row(settings, shot_id)), arguments["family"]
-    tracks, reports = follow_tags(plate, family, bool(arguments.get("corners")), span(progress, 0.0, 0.97))
+    plate, family = open_row(plate_row(settings, shot_id)), arguments.family
+    tracks, reports = follow_tags(plate, family, bool(arguments.corners), span(progress, 0.0, 0.97))
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
-        report = {"family": family, "size_mm": arguments.get("size_mm"), "found": [asdict(r) for r in reports]}
+        report = {"family": family, "size_mm": arguments.size_mm, "found": [asdict(r) for r in reports]}
         old = [
             t.id
             for t in live_tracks(opened, shot)

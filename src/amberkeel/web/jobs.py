@@ -7,6 +7,7 @@ from flask import Blueprint, Response, current_app, jsonify
 from sqlalchemy import select
 
 from amberkeel.core.errors import KeelError
+from amberkeel.jobs.kinds import read_arguments
 from amberkeel.jobs.queue import send
 from amberkeel.store.jobs import submit
 from amberkeel.store.models import Job, Shot
@@ -25,6 +26,7 @@ def start(kind: str, number: int, arguments: dict):
         shot = get_shot(opened, number)
         if kind != "ingest" and not shot.plate.ready:
             raise KeelError("The plate is still coming in.", "Wait until its proxies are made.")
+        read_arguments(kind, arguments)
         job = submit(opened, kind, number, arguments)
     send(job.id)
     return jsonify(job=job.id)

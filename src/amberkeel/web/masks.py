@@ -21,9 +21,7 @@ from amberkeel.core.pictures.write import encode_png
 from amberkeel.core.plate.plate import open_plate
 from amberkeel.core.plate.sequence import spans
 from amberkeel.jobs.masks import accept_proposal, make_mask, samples_of
-from amberkeel.jobs.queue import send
 from amberkeel.store import edits
-from amberkeel.store.jobs import submit
 from amberkeel.store.mask_cuts import affected, cut
 from amberkeel.store.masks import (
     check_mask,
@@ -41,6 +39,7 @@ from amberkeel.store.masks import (
 from amberkeel.store.models import Mask, Proposal, Shot
 from amberkeel.store.tracks import live_tracks, to_track_set
 from amberkeel.web.common import get_shot, media, open_session, send_packed
+from amberkeel.web.jobs import start
 from amberkeel.web.plate.sources import receive, under_roots, upload_folder
 from amberkeel.web.sent import sent
 from amberkeel.web.state import shot_state
@@ -244,15 +243,6 @@ def try_samples(number: int, mask: int):
     return jsonify(frame=frame, matte=put_matte(media(), found), share=round(float(found.mean()), 4))
 
 
-def _start(number: int, kind: str, arguments: dict):
-    with open_session() as opened:
-        if not get_shot(opened, number).plate.ready:
-            raise KeelError("The plate is still coming in.", "Wait until its proxies are made.")
-        job = submit(opened, kind, number, arguments)
-    send(job.id)
-    return jsonify(job=job.id)
-
-
 @blueprint.post("/shots/<int:number>/masks/<int:mask>/carry")
 def carry_along(number: int, mask: int):
     """Start following a shape's subject."""
@@ -263,7 +253,7 @@ def carry_along(number: int, mask: int):
     if asked.get("model") not in MODELS:
         raise MaskError(f"Choose how the shape may move: {', '.join(MODELS)}.")
     start, stop = asked.whole("start"), asked.whole("stop")
-    return _start(number, "carry", {"mask": mask, "start": start, "stop": stop, "model": asked["model"]})
+    return start("carry", number, {"mask": mask, "start": start, "stop": stop, "model": asked["model"]})
 
 
 @blueprint.post("/shots/<int:number>/masks/<int:mask>/learn")
@@ -274,13 +264,13 @@ def learn_range(number: int, mask: int):
         samples = _mask(opened, number, mask).samples
     if not any(s[3] for s in samples) or all(s[3] for s in samples):
         raise MaskError("A matte needs spots that are the subject and spots that are not.", "Click a few of both.")
-    return _start(number, "learn", {"mask": mask, "first": asked.get("first"), "last": asked.get("last")})
+    return start("learn", number, {"mask": mask, "first": asked.get("first"), "last": asked.get("last")})
 
 
 @blueprint.post("/shots/<int:number>/propose")
 def propose(number: int):
     """Start looking for what moves by itself."""
-    return _start(number, "propose", {})
+    return start("propose", number, {})
 
 
 @blueprint.post("/shots/<int:number>/proposals/<int:proposal>")
@@ -327,7 +317,7 @@ def bring(number: int):
         source = Path(pattern).name
     name = (form.get("name", "").strip() or "Matte")[:80]
     how = {"channel": channel, "inverted": form.get("inverted") == "yes", "offset": shift}
-    return _start(number, "matte", {"pattern": pattern, "name": name, "source": source[:400], **how})
+    return start("matte", number, {"pattern": pattern, "name": name, "source": source[:400], **how})
 
 
 @blueprint.get("/shots/<int:number>/mattes.zip")

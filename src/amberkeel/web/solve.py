@@ -1,7 +1,5 @@
 """The solve stage: solves started, attempts with their residuals, two attempts side by side."""
 
-import math
-
 import numpy as np
 from flask import (
     Blueprint,
@@ -16,6 +14,7 @@ from amberkeel.core.handoff.document import document_in_world
 from amberkeel.core.handoff.wording import sentence
 from amberkeel.core.solve.lens_plan import FIXED, FREE, SOFT
 from amberkeel.core.solve.radial_lens import LENS_NAMES
+from amberkeel.core.units import maybe_number
 from amberkeel.core.world.datum import IDENTITY
 from amberkeel.store.lens import KNOWN, UNKNOWN
 from amberkeel.store.models import Attempt
@@ -61,16 +60,8 @@ def _focal(number: int, asked: dict, terms: dict) -> dict:
     """Return a known focal length in mm for a solve's arguments; a start value goes into the terms, in pixels, unless
     one is there.
     """
-    text, state = (
-        str(asked.get("focal_mm") or "").strip().replace(",", "."),
-        checked_state(asked.get("focal_state", KNOWN)),
-    )
-    try:
-        value = float(text) if text else None
-    except ValueError:
-        raise KeelError(f"Focal length: “{text}” is no number.") from None
-    if value is not None and not 1.0 <= value <= 5000.0:
-        raise KeelError("The focal length must lie between 1 and 5000 mm.")
+    state = checked_state(asked.get("focal_state", KNOWN))
+    value = maybe_number(asked.get("focal_mm"), "The focal length in mm", 1.0, 5000.0)
     if value is None or state == UNKNOWN:
         return {}
     if state == KNOWN:
@@ -103,13 +94,8 @@ def solve_terms(given: dict) -> dict:
     for name, term in given.items():
         if name not in LENS_NAMES or not isinstance(term, dict) or term.get("state") not in (FREE, SOFT, FIXED):
             raise KeelError(f"“{name}” is no value of the lens that can be free, soft or fixed.")
-        try:
-            value = float(term["value"]) if term.get("value") not in (None, "") else None
-            sigma = float(term.get("sigma") or 0.0)
-        except (TypeError, ValueError):
-            raise KeelError(f"{name}: “{term.get('value')}” is no number.") from None
-        if not all(math.isfinite(v) for v in (value or 0.0, sigma)):
-            raise KeelError(f"{name} must be a finite number.")
+        value = maybe_number(term.get("value"), name)
+        sigma = maybe_number(term.get("sigma"), f"The sigma of {name}", 0.0) or 0.0
         if term["state"] == SOFT and (value is None or sigma <= 0.0):
             raise KeelError(f"{name} held softly needs a value and a sigma above 0.")
         if term["state"] == FIXED and value is None:

@@ -5,7 +5,7 @@ from flask import Blueprint, jsonify
 
 from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.document import read_path
-from amberkeel.core.units import METRES
+from amberkeel.core.units import METRES, typed_length
 from amberkeel.core.world.probe import card_outlines
 from amberkeel.store import edits
 from amberkeel.store.models import Attempt, Shot
@@ -52,14 +52,10 @@ def _datum_part(what: str, ids: list[int], asked: dict):
     if what == "scale":
         if len(ids) != 2:
             raise KeelError("A scale needs two tracks.", "Select the two whose distance was measured.")
-        unit = asked.get("unit", "m")
-        try:
-            typed = float(str(asked.get("distance", "")).replace(",", "."))
-        except ValueError:
-            raise KeelError(f"“{asked.get('distance')}” is no distance.", "Type a number, such as 2.45.") from None
-        if unit not in METRES or not 0.0 < typed < 1e6:
-            raise KeelError("The distance must be more than zero, in mm, cm, m, in or ft.")
-        return {"tracks": ids, "metres": typed * METRES[unit], "typed": typed, "unit": unit}, f"Scale {typed:g} {unit}"
+        unit = str(asked.get("unit", "m"))
+        metres = typed_length(asked.get("distance", ""), "The distance", unit)
+        typed = metres / METRES[unit]
+        return {"tracks": ids, "metres": metres, "typed": typed, "unit": unit}, f"Scale {typed:g} {unit}"
     raise KeelError(f"There is no part “{what}” of the datum.")
 
 

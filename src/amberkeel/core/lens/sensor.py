@@ -1,10 +1,9 @@
 """What the camera was: sensor formats by size, what a resolution says of pixel aspect, crops, lengths in words."""
 
-import re
 from dataclasses import dataclass
 
-from amberkeel.core.errors import LensError
-from amberkeel.core.lens.model import MM_PER_INCH
+from amberkeel.core.errors import KeelError, LensError
+from amberkeel.core.units import typed_length
 
 
 @dataclass(frozen=True)
@@ -87,17 +86,27 @@ def pixel_formats(width: int, height: int) -> list[PixelFormat]:
     return [PixelFormat(name, aspect, aspect * width / height) for name, aspect in rows]
 
 
-def length_mm(text: str, most: float = 5000.0, plain: str = "mm") -> float:
-    """Return a length in mm from words such as "24.9", "24.9 mm" or "0.98 in"; a bare number is in the unit `plain`.
+SHORTEST_MM = 0.5
+"""Least length that a sensor, a focal length or a measured line can have, mm."""
 
-    Raises LensError when it is none, or not above 0.
+
+def length_mm(text: str, most: float = 5000.0, plain: str = "mm") -> float:
+    """Return a length in mm from words such as "24.9", "24.9 mm" or "0.98 in".
+
+    Parameters
+    ----------
+    text : as typed. most : longest that is taken, mm. plain : unit of a bare number.
+
+    Raises
+    ------
+    LensError : it is no length, or out of range.
     """
-    match = re.fullmatch(r"\s*([0-9]*[.,]?[0-9]+)\s*(mm|cm|m|in|inch|inches|\"|″)?\s*", str(text))
-    if not match:
-        raise LensError(f"“{text}” is no length.", "Write 24.9 mm or 0.98 in.")
-    value = float(match[1].replace(",", ".")) * {"cm": 10.0, "mm": 1.0, "m": 1000.0}.get(match[2] or plain, MM_PER_INCH)
-    if not 0.5 <= value <= most:
-        raise LensError(f"A length of {value:g} mm is out of range.", f"Give 0.5 to {most:g} mm.")
+    try:
+        value = 1000.0 * typed_length(text, "The length", plain)
+    except KeelError as error:
+        raise LensError(str(error)) from error
+    if not SHORTEST_MM <= value <= most:
+        raise LensError(f"A length of {value:g} mm is out of range.", f"Give {SHORTEST_MM:g} to {most:g} mm.")
     return value
 
 

@@ -1,6 +1,7 @@
 """The one door for user edits: each is recorded with its inverse, which gives undo, redo and the history."""
 
 from collections.abc import Callable
+from dataclasses import dataclass
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -8,6 +9,7 @@ from sqlalchemy.orm import Session
 from amberkeel.core.errors import KeelError
 from amberkeel.store.edits import lens, masks, plate, solve, tracks, world
 from amberkeel.store.models import Edit, Shot
+from amberkeel.store.typed import Typed, read_typed
 
 
 class StaleEdit(KeelError):
@@ -19,20 +21,28 @@ class StaleEdit(KeelError):
         )
 
 
-KINDS: dict[str, Callable[[Session, Shot, dict], tuple[dict, str]]] = {
-    "copy": plate.copy,
-    "mask": masks.mask,
-    "masks": masks.masks,
-    "states": tracks.states,
-    "tracks": tracks.removed,
-    "cut": tracks.cut,
-    "samples": tracks.samples,
-    "lens": lens.lens,
-    "profile": lens.profile,
-    "pin": solve.pin,
-    "datum": world.datum,
+@dataclass(frozen=True)
+class EditKind:
+    """A kind of edit: the model of its payload, and what makes it, which returns the inverse payload and a label."""
+
+    payload: type[Typed]
+    make: Callable[[Session, Shot, dict], tuple[dict, str]]
+
+
+KINDS = {
+    "copy": EditKind(plate.Copy, plate.copy),
+    "mask": EditKind(masks.MaskValues, masks.mask),
+    "masks": EditKind(masks.Masks, masks.masks),
+    "states": EditKind(tracks.States, tracks.states),
+    "tracks": EditKind(tracks.Removed, tracks.removed),
+    "cut": EditKind(tracks.Cut, tracks.cut),
+    "samples": EditKind(tracks.Samples, tracks.samples),
+    "lens": EditKind(lens.LensValues, lens.lens),
+    "profile": EditKind(lens.ProfileValues, lens.profile),
+    "pin": EditKind(solve.Pin, solve.pin),
+    "datum": EditKind(world.Datum, world.datum),
 }
-"""What makes each kind of edit: given its payload, it changes rows and returns the inverse payload and a label."""
+"""An edit of a new kind is a model and a function in its stage's file, and a line here."""
 
 
 def _locked(session: Session, shot_id: int) -> Shot:
@@ -49,8 +59,8 @@ def apply(session: Session, shot_id: int, kind: str, payload: dict, revision: in
         raise StaleEdit()
     if kind not in KINDS:
         raise KeelError(f"There is no edit “{kind}”.")
-    payload = {key: value for key, value in payload.items() if key != "stamp"}  # only one undone or done again has one
-    inverse, label = KINDS[kind](session, shot, payload)
+    payload = read_typed(KINDS[kind].payload, payload, f"Edit {kind}").model_dump(exclude_unset=True)
+    inverse, label = KINDS[kind].make(session, shot, payload)
     for old in session.scalars(select(Edit).where(Edit.shot_id == shot_id, Edit.undone)):
         session.delete(old)
     edit = Edit(shot_id=shot_id, kind=kind, label=label, payload=payload, inverse=inverse)
@@ -77,7 +87,7 @@ def _step(session: Session, shot_id: int, back: bool) -> str:
     edit = session.scalar(select(Edit).where(Edit.shot_id == shot_id, Edit.undone != back).order_by(order).limit(1))
     if edit is None:
         raise KeelError(f"There is nothing to {'undo' if back else 'redo'}.")
-    KINDS[edit.kind](session, shot, edit.inverse if back else edit.payload)
+    KINDS[edit.kind].make(session, shot, edit.inverse if back else edit.payload)
     edit.undone = back
     shot.revision += 1
     return edit.label

@@ -2,14 +2,35 @@
 
 import json
 import zlib
+from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
 from amberkeel.store.models import LensProfile, Shot
+from amberkeel.store.typed import Typed
 
 _PLATE_FACTS = {"sensor_width_mm", "pixel_aspect", "focal_mm"}
+
+
+class LensValues(Typed):
+    """Lines by name (None takes one away), what is kept of the lens, the plate's columns, profile and datum."""
+
+    label: str
+    lines: dict[str, dict[str, Any] | None] = {}
+    values: dict[str, Any] = {}
+    plate: dict[str, Any] = {}
+    profile: int | None = None
+    datum: dict[str, Any] = {}
+
+
+class ProfileValues(Typed):
+    """Columns of a lens profile that change."""
+
+    id: int
+    values: dict[str, Any]
+    label: str
 
 
 def _restamp(shot: Shot, what: str, before, after) -> None:

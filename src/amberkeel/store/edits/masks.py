@@ -1,11 +1,14 @@
 """Edits of masks and of proposals."""
 
+from typing import Any
+
 from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
 from amberkeel.store.edits.rows import turn
 from amberkeel.store.masks import check_mask, masks_stamp
 from amberkeel.store.models import Mask, Proposal, Shot
+from amberkeel.store.typed import Typed
 
 _MASK_VALUES = {
     "name",
@@ -21,6 +24,25 @@ _MASK_VALUES = {
     "samples",
     "cleaning",
 }
+
+
+class Masks(Typed):
+    """Mask ids to delete, to bring back, to switch off and on, and the states of proposals by their ids."""
+
+    label: str
+    remove: list[int] = []
+    bring: list[int] = []
+    off: list[int] = []
+    lit: list[int] = []
+    proposals: dict[int, str] = {}
+
+
+class MaskValues(Typed):
+    """Columns of a mask that change."""
+
+    id: int
+    values: dict[str, Any]
+    label: str
 
 
 def masks(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:

@@ -1,8 +1,18 @@
 """Edits of the tracking copy."""
 
+from typing import Any
+
 from sqlalchemy.orm import Session
 
 from amberkeel.store.models import Shot
+from amberkeel.store.typed import Typed
+
+
+class Copy(Typed):
+    """The tracking copy's operations ("stack") or replaced images ("replaced")."""
+
+    values: dict[str, Any]
+    label: str
 
 
 def copy(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:

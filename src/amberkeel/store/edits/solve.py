@@ -4,6 +4,13 @@ from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
 from amberkeel.store.models import Attempt, Shot
+from amberkeel.store.typed import Typed
+
+
+class Pin(Typed):
+    """The attempt to pin, or None."""
+
+    attempt: int | None
 
 
 def pin(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:

@@ -1,5 +1,7 @@
 """Edits of tracks: their states, samples, names and groups, and which of them are there."""
 
+from typing import Any
+
 from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
@@ -7,10 +9,58 @@ from amberkeel.core.errors import KeelError
 from amberkeel.core.tracks import ACTIVE, CHECK, EXCLUDED
 from amberkeel.store.edits.rows import stamped, turn
 from amberkeel.store.models import Shot, Track
+from amberkeel.store.typed import Typed
 
 _TRACK_VALUES = {"name", "group", "locked", "made"}
 
 _SAMPLES = ("x", "y", "sigma", "score")
+
+
+class States(Typed):
+    """Track ids by the state that they shall have."""
+
+    states: dict[str, list[int]]
+
+
+class Removed(Typed):
+    """Track ids to delete and to bring back, and what that is called."""
+
+    remove: list[int] = []
+    bring: list[int] = []
+    label: str = ""
+
+
+class Cut(Removed):
+    """The same, with the stamp of the masks that the tracks then agree with."""
+
+    followed: int
+
+
+class Columns(Typed):
+    """Samples of a track: frame numbers, pixels, noise in pixels, and match."""
+
+    frames: list[int]
+    x: list[float]
+    y: list[float]
+    sigma: list[float]
+    score: list[float]
+
+
+class Samples(Typed):
+    """Changes to tracks by their ids as text.
+
+    `put` and `drop` are samples to put in and frames to take out, `keys` the frames set by hand, `values` further
+    columns; `remove` and `bring` are ids, `groups` all of the shot's groups.
+    """
+
+    label: str
+    put: dict[str, Columns] = {}
+    drop: dict[str, list[int]] = {}
+    keys: dict[str, list[int]] = {}
+    values: dict[str, dict[str, Any]] = {}
+    remove: list[int] = []
+    bring: list[int] = []
+    groups: dict[str, dict[str, Any]] = {}
 
 
 def states(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:

@@ -1,8 +1,18 @@
 """Edits of the datum."""
 
+from typing import Any
+
 from sqlalchemy.orm import Session
 
 from amberkeel.store.models import Shot
+from amberkeel.store.typed import Typed
+
+
+class Datum(Typed):
+    """The whole datum, and what changed of it."""
+
+    datum: dict[str, Any]
+    label: str = ""
 
 
 def datum(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:

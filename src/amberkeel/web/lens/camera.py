@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 from amberkeel.core.errors import KeelError, LensError
 from amberkeel.core.lens.metadata import camera_facts
 from amberkeel.core.lens.sensor import FORMATS, checked_aspect, filmed_width_mm, length_mm, pixel_formats
+from amberkeel.core.units import typed_number
 from amberkeel.jobs.images import open_row
 from amberkeel.store.lens import KNOWN, START, UNKNOWN, camera_of
 from amberkeel.store.models import Plate, SensorPreset, Shot
@@ -110,14 +111,11 @@ def checked_state(state) -> str:
 
 
 def sigma_mm(text) -> float:
-    """Return one sigma in mm as typed, 0 for nothing; raises LensError where it is none."""
-    try:
-        value = float(str(text or 0).strip().replace(",", ".").removesuffix("mm"))
-    except ValueError:
-        raise LensError(f"“{text}” is no sigma of a focal length.", "Type it in mm, or leave it away.") from None
-    if not 0.0 <= value <= 1000.0:
-        raise LensError(f"A sigma of {value:g} mm is out of range.", "Give 0 to 1000 mm.")
-    return value
+    """Return one sigma in mm as typed, 0 for nothing; raises KeelError where it is none."""
+    if text is None or not str(text).strip():
+        return 0.0
+    bare = str(text).strip().removesuffix("mm")
+    return typed_number(bare, "The sigma of the focal length in mm", 0.0, 1000.0)
 
 
 @blueprint.post("/shots/<int:number>/lens/preset")

@@ -21,6 +21,7 @@ from amberkeel.core.lens.sensor import length_mm
 from amberkeel.core.lens.straighten import FORMATS as FILE_FORMATS
 from amberkeel.core.lens.views import ChartOrder, check_order
 from amberkeel.core.pictures.write import encode_jpeg
+from amberkeel.core.units import typed_number
 from amberkeel.jobs.lens import straightened_folder
 from amberkeel.store import edits
 from amberkeel.store.lens import focal_state
@@ -175,14 +176,6 @@ def _changed(row: LensProfile, shot: Shot, asked: Sent) -> dict:
             )
     document = profile_document(replace(profile.retyped(typed, told), name=name))
     return {"name": name, "document": {**row.document, **document}}
-
-
-def typed_number(text, what: str) -> float:
-    """Return a number as typed, with a point or a comma; raises LensError where it is none."""
-    try:
-        return float(str(text).strip().replace(",", ".").replace("−", "-"))
-    except ValueError:
-        raise LensError(f"“{text}” is no number for {what}.") from None
 
 
 @blueprint.post("/shots/<int:number>/lens/chart")

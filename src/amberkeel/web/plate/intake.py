@@ -9,9 +9,10 @@ from flask import current_app, jsonify, redirect, render_template, request, url_
 from sqlalchemy import select
 
 from amberkeel.core.errors import KeelError, PlateError
-from amberkeel.core.lens import MM_PER_INCH
+from amberkeel.core.lens.sensor import FORMATS, length_mm
 from amberkeel.core.plate.plate import Plate as CorePlate
 from amberkeel.core.plate.plate import open_plate
+from amberkeel.core.units import maybe_number, typed_number
 from amberkeel.jobs.queue import send
 from amberkeel.store.jobs import submit
 from amberkeel.store.models import Plate, Shot
@@ -22,16 +23,8 @@ from amberkeel.web.plate.sources import browse, inside, receive, upload_folder
 
 FRAME_RATES = ["24000/1001", "24/1", "25/1", "30000/1001", "30/1", "48/1", "50/1", "60000/1001", "60/1"]
 
-SENSORS = [
-    ("Full frame, 36.0 mm", 36.0),
-    ("Super 35, 24.9 mm", 24.89),
-    ("Super 35 small gate, 24.0 mm", 24.0),
-    ("APS-C, 23.5 mm", 23.5),
-    ("Micro 4/3, 17.3 mm", 17.3),
-    ("One inch, 13.2 mm", 13.2),
-    ("Super 16, 12.5 mm", 12.52),
-    ("2/3 inch, 9.6 mm", 9.6),
-]
+SENSORS = [(f.name, f.width_mm) for f in FORMATS]
+"""Formats to choose from, with their widths in mm."""
 
 
 @blueprint.get("/productions/<int:number>/new")
@@ -104,32 +97,22 @@ def show_rate(text: str) -> str:
     return f"{float(Fraction(text)):.3f}".rstrip("0").rstrip(".")
 
 
-def _number(name: str, label: str, low: float, high: float, default: float | None = None) -> float | None:
-    text = request.form.get(name, "").strip().replace(",", ".")
-    if not text:
-        return default
-    try:
-        value = float(text)
-    except ValueError:
-        raise KeelError(f"{label}: “{text}” is no number.") from None
-    if not low <= value <= high:
-        raise KeelError(f"{label} must lie between {low:g} and {high:g}.")
-    return value
+def _frame(name: str, label: str, plate: CorePlate, default: int) -> int:
+    """Return a frame number of the plate as typed, or the default where nothing was."""
+    first, last = int(plate.frames[0]), int(plate.frames[-1])
+    typed = maybe_number(request.form.get(name, ""), label, first, last)
+    return default if typed is None else int(typed)
 
 
 def _sensor_width() -> float:
     """Return the sensor width in mm from the chosen format, or typed in mm or inches."""
     choice = request.form.get("sensor", "")
     if choice != "typed":
-        try:
-            return float(choice)
-        except ValueError:
-            raise KeelError("Choose a sensor, or type its width.") from None
-    factor = MM_PER_INCH if request.form.get("sensor_unit") == "in" else 1.0
-    typed = _number("sensor_width", "Sensor width", 0.04, 200.0)
-    if typed is None:
+        return typed_number(choice, "Sensor width", 0.5, 500.0)
+    typed = request.form.get("sensor_width", "").strip()
+    if not typed:
         raise KeelError("Type the sensor's width, or choose a format.")
-    return typed * factor
+    return length_mm(typed, 500.0, request.form.get("sensor_unit", "mm"))
 
 
 @blueprint.post("/productions/<int:number>/confirm")
@@ -137,8 +120,8 @@ def add_shot(number: int):
     """Add the shot and start making proxies."""
     form = request.form
     path, plate = _open_source(form.get("source", ""))
-    first = int(_number("first", "First frame", plate.frames[0], plate.frames[-1], plate.frames[0]))
-    last = int(_number("last", "Last frame", plate.frames[0], plate.frames[-1], plate.frames[-1]))
+    first = _frame("first", "First frame", plate, int(plate.frames[0]))
+    last = _frame("last", "Last frame", plate, int(plate.frames[-1]))
     if last <= first:
         raise KeelError("The last frame must come after the first; one frame makes no camera.")
     name = form.get("name", "").strip()
@@ -147,8 +130,8 @@ def add_shot(number: int):
     rate = _rate(form.get("fps", "24/1"), form.get("fps_typed", ""))
     row = Plate(
         source=path, label=Path(path).name, first=first, last=last, width=plate.width, height=plate.height, fps=rate,
-        pixel_aspect=_number("pixel_aspect", "Pixel aspect", 0.2, 5.0, 1.0), sensor_width_mm=_sensor_width(),
-        focal_mm=_number("focal_mm", "Focal length", 1.0, 5000.0),
+        pixel_aspect=maybe_number(form.get("pixel_aspect"), "Pixel aspect", 0.2, 5.0) or 1.0,
+        sensor_width_mm=_sensor_width(), focal_mm=maybe_number(form.get("focal_mm"), "Focal length", 1.0, 5000.0),
     )  # fmt: skip
     with open_session() as opened:
         production = get_production(opened, number)

@@ -10,7 +10,7 @@ from amberkeel.core.errors import FollowError, KeelError
 from amberkeel.core.follow.hand import HandSettings, match_score
 from amberkeel.core.pictures.write import encode_png
 from amberkeel.jobs.images import IMAGES, followed_images
-from amberkeel.jobs.tracks import follow_by_hand
+from amberkeel.jobs.tracks import Hand, follow_by_hand
 from amberkeel.store import track_changes
 from amberkeel.store.masks import live_masks, masked_of
 from amberkeel.store.models import Shot, Track
@@ -124,7 +124,7 @@ def follow_hand(number: int, track: int):
     arguments = {"track": track, "start": begin, "stops": stops}
     if len(stops) > 1 or abs(stops[0] - begin) > 1:
         return start("hand", number, arguments)
-    said = follow_by_hand(current_app.settings, number, arguments, revision=asked.get("revision"))
+    said = follow_by_hand(current_app.settings, number, Hand(**arguments), revision=asked.get("revision"))
     with open_session() as opened:
         return answer(opened, get_shot(opened, number), said=said)
 

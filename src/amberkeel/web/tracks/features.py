@@ -7,6 +7,7 @@ from amberkeel.core.errors import FollowError, KeelError
 from amberkeel.core.follow.detect import DetectSettings, find_features
 from amberkeel.core.follow.tags import FAMILIES
 from amberkeel.core.tracks import TrackSet
+from amberkeel.core.units import maybe_number
 from amberkeel.jobs.images import IMAGES, followed_images
 from amberkeel.store import track_changes
 from amberkeel.web.common import get_shot, media, open_session
@@ -43,13 +44,8 @@ def detect_settings(asked: dict) -> DetectSettings:
     """Return settings for finding features, within their limits."""
 
     def number(name: str, default: float, low: float, high: float) -> float:
-        try:
-            value = float(asked.get(name, default) or default)
-        except (TypeError, ValueError):
-            raise KeelError(f"“{asked.get(name)}” is no number.") from None
-        if not low <= value <= high:
-            raise KeelError(f"{name.capitalize()} must lie between {low:g} and {high:g}.")
-        return value
+        typed = maybe_number(asked.get(name), name.capitalize(), low, high)
+        return typed or default
 
     return DetectSettings(
         int(number("count", 400, 20, 5000)), number("spacing", 0.0, 0, 300), number("threshold", 0.08, 0.005, 1.0)
@@ -149,13 +145,7 @@ def tags(number: int):
     family = str(asked.get("family", "36h11"))
     if family not in FAMILIES:
         raise KeelError(f"There is no tag family “{family}”.", f"Choose {', '.join(FAMILIES)}.")
-    size = str(asked.get("size_mm") or "").strip().replace(",", ".")
-    try:
-        known = float(size) if size else None
-    except ValueError:
-        raise KeelError(f"“{size}” is no size.", "Type the printed black square's side in millimetres.") from None
-    if known is not None and not 1.0 <= known <= 10000.0:
-        raise KeelError("A printed tag is 1 to 10000 mm wide.")
+    known = maybe_number(asked.get("size_mm"), "The side of a printed tag in mm", 1.0, 10000.0)
     return start(
         "tags", number, {"family": family, "corners": bool(asked.get("corners")) or known is not None, "size_mm": known}
     )
