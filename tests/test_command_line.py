@@ -62,21 +62,6 @@ def test_failures_are_one_line_and_an_exit_code(tmp_path):
     assert not (tmp_path / "o").exists()
 
 
-def test_layers_hold():
-    from importlinter.cli import lint_imports
-
-    assert lint_imports(config_filename=str(ROOT / "pyproject.toml"), no_cache=True) == 0
-
-
-def test_no_name_is_undefined_or_unused():
-    run = subprocess.run(
-        [sys.executable, "-m", "pyflakes", *(str(ROOT / part) for part in ("src", "tests", "benchmarks", "docs"))],
-        capture_output=True,
-        text=True,
-    )
-    assert run.returncode == 0, run.stdout
-
-
 def test_mattes_of_what_moves_are_written_for_every_frame(plate_folder, tmp_path):
     run = keel("mask", "propose", plate_folder / "plate", "--out", tmp_path / "mattes", "--frames", "1001-1032")
     assert run.returncode == 0, run.stderr

@@ -66,7 +66,12 @@ class CameraPath:
         return self._scaled(self.lens.project(camera), row, 1.0)
 
     def moved(self, scale: float, rotation: np.ndarray, translation: np.ndarray) -> "CameraPath":
-        """Return the path in another world: ``x_new = scale * rotation @ x + translation``."""
+        """Return the path in another world: ``x_new = scale * rotation @ x + translation``.
+
+        Parameters
+        ----------
+        scale : metres, or new units, a unit. rotation : (3, 3), new_from_old. translation : (3,) in new units.
+        """
         return replace(
             self,
             positions=scale * self.positions @ rotation.T + translation,

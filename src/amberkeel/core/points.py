@@ -54,7 +54,12 @@ class PointSet:
         return self.positions()[row[0]]
 
     def moved(self, scale: float, rotation: np.ndarray, translation: np.ndarray) -> "PointSet":
-        """Return the points in another world: ``x_new = scale * rotation @ x + translation``."""
+        """Return the points in another world: ``x_new = scale * rotation @ x + translation``.
+
+        Parameters
+        ----------
+        scale : new units a unit. rotation : (3, 3), new_from_old. translation : (3,) in new units.
+        """
         w = self.homogeneous[:, 3:]
         return PointSet(self.ids, np.hstack([scale * self.homogeneous[:, :3] @ rotation.T + w * translation, w]))
 

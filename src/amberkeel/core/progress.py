@@ -11,7 +11,12 @@ def silent(share: float, doing: str) -> None:
 
 
 def span(progress: Progress, start: float, stop: float) -> Progress:
-    """Return a callback whose 0 to 1 covers `start` to `stop` of `progress`."""
+    """Return a callback whose 0 to 1 covers `start` to `stop` of `progress`.
+
+    Parameters
+    ----------
+    progress : the callback that is told. start, stop : shares of it, 0 to 1.
+    """
 
     def report(share: float, doing: str) -> None:
         progress(start + (stop - start) * share, doing)

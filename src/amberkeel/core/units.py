@@ -55,7 +55,12 @@ def typed_number(text: object, what: str, low: float = -math.inf, high: float = 
 
 
 def maybe_number(text: object, what: str, low: float = -math.inf, high: float = math.inf) -> float | None:
-    """Return a number as it was typed, or None where nothing was; arguments and errors as for `typed_number`."""
+    """Return a number as it was typed, or None where nothing was; arguments and errors as for `typed_number`.
+
+    Parameters
+    ----------
+    text, what, low, high : as for `typed_number`.
+    """
     if text is None or isinstance(text, str) and not text.strip():
         return None
     return typed_number(text, what, low, high)

@@ -252,8 +252,8 @@ def carry_along(number: int, mask: int):
             raise MaskError("Only a shape can follow its subject.", "Make a shape of the matte first.")
     if asked.get("model") not in MODELS:
         raise MaskError(f"Choose how the shape may move: {', '.join(MODELS)}.")
-    start, stop = asked.whole("start"), asked.whole("stop")
-    return start("carry", number, {"mask": mask, "start": start, "stop": stop, "model": asked["model"]})
+    begin, stop = asked.whole("start"), asked.whole("stop")
+    return start("carry", number, {"mask": mask, "start": begin, "stop": stop, "model": asked["model"]})
 
 
 @blueprint.post("/shots/<int:number>/masks/<int:mask>/learn")

@@ -90,7 +90,12 @@ class Bank:
         return patches, gradients, inverses, made
 
     def add(self, gray: np.ndarray, ids: np.ndarray, xy: np.ndarray) -> np.ndarray:
-        """Take up features; return which could be taken (N,) bool."""
+        """Take up features; return which could be taken (N,) bool.
+
+        Parameters
+        ----------
+        gray : (H, W) uint8 of the frame. ids : (N,) numbers of the features. xy : (N, 2) pixels.
+        """
         patches, gradients, inverses, made = self.cut(gray, xy)
         states, held = states_at(gray, xy), np.c_[xy, np.zeros(len(xy))]
         self._append(
@@ -115,7 +120,13 @@ class Bank:
             setattr(self, name, getattr(self, name)[mask])
 
     def renew(self, gray: np.ndarray, which: np.ndarray, variance: np.ndarray) -> None:
-        """Cut new references where the view has changed; the fit's own noise stays with the track as drift."""
+        """Cut new references where the view has changed; the fit's own noise stays with the track as drift.
+
+        Parameters
+        ----------
+        gray : (H, W) uint8 of the frame. which : (N,) bool, features whose reference is cut anew. variance : (N,)
+            of their positions, pixels squared.
+        """
         rows = np.nonzero(which)[0]
         if not len(rows):
             return

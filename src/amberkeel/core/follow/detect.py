@@ -61,6 +61,11 @@ def position_noise(gray: np.ndarray, grain: float, soften: float = 0.0, block: i
 
     `grain` is that of the plate, before it was softened by `soften`; the gradients that grain makes are taken off.
     Gradients are summed over `block` pixels a side.
+
+    Parameters
+    ----------
+    gray : (H, W) uint8. grain : one sigma of the plate's grain, code values. soften : sigma of the softening,
+        pixels. block : side of the patch that gradients are summed over, pixels.
     """
     own = 0.5 * grain**2 if not soften else grain**2 / (8.0 * np.pi * soften**4)
     energy = (cv2.cornerMinEigenVal(gray, block, ksize=3) * (255.0**2 / 4.0) - own) * (block * block)

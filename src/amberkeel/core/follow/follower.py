@@ -105,7 +105,12 @@ class Follower:
         self._from_sharp = np.eye(3)
 
     def step(self, gray: np.ndarray, frame: int, masked: np.ndarray | None) -> None:
-        """Follow every feature into the picture `gray` (H, W) uint8 of `frame`."""
+        """Follow every feature into the picture `gray` (H, W) uint8 of `frame`.
+
+        Parameters
+        ----------
+        gray : (H, W) uint8. frame : its number. masked : (H, W) bool, True where nothing is followed, or None.
+        """
         was_blurred, self.smear = self.smear.length > 0, self.blur_of(frame, gray)
         if self.sharp is not None and len(self.bank.ids) + len(self.waiting.ids):
             self._follow(gray, self.sharp, frame, masked, was_blurred)

@@ -119,7 +119,13 @@ class Neighbours:
 def match_score(
     reference: np.ndarray, here: np.ndarray, place: tuple[float, float], at: tuple[float, float], settings: HandSettings
 ) -> Fit:
-    """Return how the pattern cut at `place` of one picture fits at and near `at` of another, for the loupe."""
+    """Return how the pattern cut at `place` of one picture fits at and near `at` of another, for the loupe.
+
+    Parameters
+    ----------
+    reference, here : (H, W) uint8 pictures. place : pixels in the first, at : in the second. settings : the
+        pattern's size, offset and motion.
+    """
     settings.check()
     patch = Patch(
         reference, place[0] + settings.offset[0], place[1] + settings.offset[1], settings.pattern, settings.model

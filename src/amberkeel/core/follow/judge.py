@@ -65,7 +65,13 @@ class Judgement:
 
 
 def judge(tracks: TrackSet, plate: Plate, masked=None, progress: Progress = silent) -> Judgement:
-    """Return the figures of all tracks of a plate; `masked` is from frame number to a bool picture (H, W), or None."""
+    """Return the figures of all tracks of a plate; `masked` is from frame number to a bool picture (H, W), or None.
+
+    Parameters
+    ----------
+    tracks : of the plate. plate : whose pictures are looked at. masked : from frame number to (H, W) bool, or
+        None. progress : told the share done.
+    """
     grid = tracks.grid(plate.frames)
     jump, shake = _jumps(grid)
     progress(0.3, "Looking for jumps")
@@ -188,7 +194,13 @@ def _eigenvalues(gray: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 
 def twins(grid: np.ndarray, near_px: float = 2.5, least: int = 4) -> np.ndarray:
-    """Return for each track (T,) the longer one that follows the same spot on all frames they share, or -1."""
+    """Return for each track (T,) the longer one that follows the same spot on all frames they share, or -1.
+
+    Parameters
+    ----------
+    grid : (F, T, 2) pixels, NaN where a track is not seen. near_px : distance up to which two follow one spot.
+        least : frames that they must share.
+    """
     together: dict[tuple[int, int], int] = {}
     length = np.isfinite(grid[..., 0]).sum(0)
     for places in grid:
@@ -215,6 +227,11 @@ def returns(
 
     `frames` (F,) are the plate's. Where the earlier track would be when the later one begins is told by the tracks
     around it that live through the gap. Each track is in one pair at most on each side, the closest first.
+
+    Parameters
+    ----------
+    tracks : of the plate. frames : (F,) all of its frame numbers. reach_px : farthest that a piece may begin from
+        where it is expected. most_gap : most frames between two pieces.
     """
     grid, base = tracks.grid(frames), int(frames[0])
     starts, ends = tracks.frames[tracks.first[:-1]] - base, tracks.frames[tracks.first[1:] - 1] - base

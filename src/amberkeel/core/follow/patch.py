@@ -50,7 +50,13 @@ TUKEY = 4.685
 
 @njit(cache=True, nogil=True, parallel=True)
 def sample_warped(image, warp, half_x, half_y, out):
-    """Sample `image` at the warped grid of a patch into `out` (2 half_y + 1, 2 half_x + 1); NaN outside the picture."""
+    """Sample `image` at the warped grid of a patch into `out` (2 half_y + 1, 2 half_x + 1); NaN outside the picture.
+
+    Parameters
+    ----------
+    image : (H, W). warp : (3, 3), picture_from_patch, pixels. half_x, half_y : of the patch, pixels. out : (2
+        half_y + 1, 2 half_x + 1), filled.
+    """
     height, width = image.shape
     for j in prange(out.shape[0]):
         v = float(j - half_y)
@@ -154,7 +160,13 @@ class Patch:
         self.offset = mean
 
     def fit(self, image: np.ndarray, warp: np.ndarray, iterations: int = 20, robust: bool = False) -> Fit:
-        """Register the patch in `image` (H, W), starting from `warp` (3, 3); `robust` lets covered pixels go."""
+        """Register the patch in `image` (H, W), starting from `warp` (3, 3); `robust` lets covered pixels go.
+
+        Parameters
+        ----------
+        image : (H, W). warp : (3, 3), picture_from_patch, where to start. iterations : at the most. robust :
+            whether pixels that do not fit lose their weight.
+        """
         rows, window = self.rows, self.window.ravel()
         gain, offset, seen = 1.0, self.offset, np.empty(self.pixels.shape)
         k, score, noise, covariance = len(self.basis), -1.0, np.inf, np.eye(len(self.basis)) * 1e6

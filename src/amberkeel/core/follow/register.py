@@ -51,7 +51,12 @@ def _along(pixels, p, a0, a1, a2, a3):
 
 @njit(cache=True, fastmath=True, nogil=True, inline="always")
 def cubic_at(image, x, y):
-    """Return the picture (H, W) at one place, pixels with centres at +0.5; the caller keeps two pixels of border."""
+    """Return the picture (H, W) at one place, pixels with centres at +0.5; the caller keeps two pixels of border.
+
+    Parameters
+    ----------
+    image : (H, W). x, y : pixels.
+    """
     x0, y0 = int(np.floor(x - 0.5)), int(np.floor(y - 0.5))
     a0, a1, a2, a3 = _taps(x - 0.5 - x0)
     value = 0.0
@@ -147,6 +152,11 @@ def make_reference(image, x, y, half, window, warp_prior, patch, gradient, inver
 
     Fills `patch` (P, P), `gradient` (P, P, 2) and `inverse` (8, 8), the inverse normal matrix. `warp_prior` is the
     weight that holds the affine warp still, in the units of the normal matrix.
+
+    Parameters
+    ----------
+    image : (H, W). x, y : pixels. half : of the patch, pixels. window : (P, P) weights of its pixels, P = 2 half
+        + 1. warp_prior : weight that holds the affine warp. patch, gradient, inverse : filled.
     """
     height, width = image.shape
     reach = half + 4
@@ -302,7 +312,13 @@ def register_patches(image, patches, gradients, inverses, half, states, iteratio
 
 @njit(cache=True, nogil=True, fastmath=True, parallel=True)
 def make_references(image, xy, half, warp_prior, patches, gradients, inverses, made):
-    """Cut references at `xy` (N, 2) into `patches`, `gradients` and `inverses`; `made` (N,) bool tells which worked."""
+    """Cut references at `xy` (N, 2) into `patches`, `gradients` and `inverses`; `made` (N,) bool tells which worked.
+
+    Parameters
+    ----------
+    image : (H, W). xy : (N, 2) pixels. half : of the patches, pixels. warp_prior : weight that holds the affine
+        warp. patches (N, P, P), gradients (N, P, P, 2), inverses (N, 8, 8), made (N,) : filled.
+    """
     window = patch_weights(half)
     for n in prange(xy.shape[0]):
         made[n] = make_reference(

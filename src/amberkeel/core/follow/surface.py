@@ -52,7 +52,12 @@ class SurfaceRun:
 
 
 def grid_inside(outline: np.ndarray, columns: int, rows: int) -> np.ndarray:
-    """Return the nodes (M, 2) of a grid over an outline (N, 2) that lie inside it, a little away from its edge."""
+    """Return the nodes (M, 2) of a grid over an outline (N, 2) that lie inside it, a little away from its edge.
+
+    Parameters
+    ----------
+    outline : (N, 2) pixels. columns, rows : of the grid over the outline's bounds.
+    """
     low, high = outline.min(0), outline.max(0)
     x, y = (np.linspace(a, b, n + 2)[1:-1] for a, b, n in zip(low, high, (columns, rows)))
     nodes = np.stack(np.meshgrid(x, y), -1).reshape(-1, 2)
@@ -76,6 +81,12 @@ def follow_surface(
     """Follow the inside of an outline (N, 2), drawn on the frame `start`, to each of the frames in `stops`.
 
     `predict` says where a place moves from one frame to another; `grid` is how many tracks lie across and down.
+
+    Parameters
+    ----------
+    gray : from frame number to (H, W) uint8. outline : (N, 2) pixels. start : frame that it is drawn on. stops :
+        frames to follow to. grid : tracks across and down. predict : from two frames and a place (2,) to the place on
+        the second. blur : from frame to its motion blur. progress : told the share done.
 
     Raises
     ------

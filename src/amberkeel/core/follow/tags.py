@@ -88,7 +88,12 @@ def _detector(family: str) -> cv2.aruco.ArucoDetector:
 
 
 def find_tags(gray: np.ndarray, family: str = "36h11", detector=None) -> list[Sighted]:
-    """Return the tags on a picture (H, W) uint8; raises FollowError for an unknown family."""
+    """Return the tags on a picture (H, W) uint8; raises FollowError for an unknown family.
+
+    Parameters
+    ----------
+    gray : (H, W) uint8. family : a name of FAMILIES. detector : OpenCV's, or None to make one.
+    """
     detector = detector or _detector(family)
     found: dict[int, np.ndarray] = {}
     for scale in (2.0, 1.0):

@@ -12,6 +12,10 @@ def carried(h: np.ndarray, x: np.ndarray) -> np.ndarray:
 def transfer_error(h: np.ndarray, x: np.ndarray, y: np.ndarray) -> np.ndarray:
     """Return the distance (N,) of `y` (N, 2) from where a homography (3, 3) takes `x` (N, 2), over the root of 2: the
     error of one coordinate.
+
+    Parameters
+    ----------
+    h : (3, 3), y_from_x. x, y : (N, 2) pixels.
     """
     return np.linalg.norm(carried(h, x) - y, axis=1) / np.sqrt(2.0)
 

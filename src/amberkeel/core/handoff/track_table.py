@@ -155,6 +155,10 @@ def check_origin(tracks: TrackSet, plate: Plate, origin: str) -> None:
     better.
 
     A track shows the same spot on two frames a little apart; turned upside down it shows two different ones.
+
+    Parameters
+    ----------
+    tracks : as read. plate : that they belong to. origin : where the table was said to count from.
     """
     spaced = [t for t in range(len(tracks)) if tracks.lengths[t] >= 3]
     chosen = spaced[:: max(1, len(spaced) // TRIED)][:TRIED]

@@ -50,7 +50,12 @@ class BoxPose:
 
 
 def guessed_pose(width: int, height: int, pixel_aspect: float = 1.0) -> BoxPose:
-    """Return a pose for a box where nothing is told yet."""
+    """Return a pose for a box where nothing is told yet.
+
+    Parameters
+    ----------
+    width, height : of the picture, pixels. pixel_aspect : width of a pixel over its height.
+    """
     turn = rotation_exp(np.array([0.0, START_TURN, 0.0]))
     tilt = rotation_exp(np.array([-START_TILT, 0.0, 0.0]))
     level = np.diag([1.0, -1.0, -1.0])  # the camera's axes in a world with Y up and Z to the viewer
@@ -61,6 +66,10 @@ def new_box(pose: BoxPose, start: np.ndarray, end: np.ndarray) -> np.ndarray:
     """Return the corners (8, 2), pixels, of a box whose front face spans two pixels (2,), as deep as it is wide.
 
     Raises LensError when the two do not span a face.
+
+    Parameters
+    ----------
+    pose : lens and turn of the box. start, end : (2,) pixels of a lower and the opposite upper corner.
     """
     if np.abs(np.subtract(end, start)).min() < LEAST_PX:
         raise LensError(
@@ -147,7 +156,12 @@ def _seen(lens: Lens, camera: np.ndarray) -> np.ndarray:
 
 
 def box_lines(box: str, frame: int, corners: np.ndarray, dragged: np.ndarray) -> dict[str, dict]:
-    """Return a box's twelve edges as drawn lines by name; an edge counts once both of its corners were dragged."""
+    """Return a box's twelve edges as drawn lines by name; an edge counts once both of its corners were dragged.
+
+    Parameters
+    ----------
+    box : its name. frame : number. corners : (8, 2) pixels. dragged : (8,) bool, corners that a hand put.
+    """
     out, counts = {}, dict.fromkeys(AXES, 0)
     for a, b, axis in EDGES:
         counts[axis] += 1

@@ -103,6 +103,10 @@ def calibrate(views: list[View], width: int, height: int, order: ChartOrder) -> 
     """Return the lens that explains the grids.
 
     Raises LensError when the views do not tell it: too few, or all square to the camera.
+
+    Parameters
+    ----------
+    views : grids found on pictures. width, height : of the pictures, pixels. order : the grid and what is asked.
     """
     if len(views) > MOST_VIEWS:
         views = [views[k] for k in np.linspace(0, len(views) - 1, MOST_VIEWS).astype(int)]

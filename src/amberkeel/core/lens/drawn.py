@@ -76,6 +76,10 @@ def read_lines(rows: list, width: int, height: int) -> list[DrawnLine]:
     A line of which an end is not set yet (an edge of a box, `lens.box`) is left out.
 
     Raises LensError when one cannot be a line of this picture.
+
+    Parameters
+    ----------
+    rows : dictionaries, pixels. width, height : of the picture, pixels.
     """
     if not isinstance(rows, list) or not rows:
         raise LensError("There are no lines.", "Draw along edges that are straight in the set.")

@@ -36,6 +36,10 @@ def find_edge(gray: np.ndarray, a, b) -> np.ndarray:
     """Return points (N, 2) along the edge that runs from about `a` to about `b` (2,) on a picture (H, W) uint8, pixels.
 
     Raises LensError where no edge is, or the way is too short.
+
+    Parameters
+    ----------
+    gray : (H, W) uint8. a, b : (2,) pixels near the edge's ends.
     """
     a, b = np.asarray(a, float), np.asarray(b, float)
     length = float(np.linalg.norm(b - a))
@@ -60,7 +64,12 @@ def find_edge(gray: np.ndarray, a, b) -> np.ndarray:
 
 
 def snap(gray: np.ndarray, points: np.ndarray, number: int, reach: float = 6.0) -> np.ndarray:
-    """Return point `number` of a line (N, 2) moved across the line onto the strongest edge within `reach` pixels."""
+    """Return point `number` of a line (N, 2) moved across the line onto the strongest edge within `reach` pixels.
+
+    Parameters
+    ----------
+    gray : (H, W) uint8. points : (N, 2) pixels of a line. number : of the point. reach : pixels to either side.
+    """
     points = np.asarray(points, float)
     before, after = points[max(number - 1, 0)], points[min(number + 1, len(points) - 1)]
     along = after - before

@@ -369,6 +369,10 @@ def centre_test(lines: Sequence[DrawnLine], order: LensOrder, fit: LensFit) -> t
     cannot tell.
 
     Three directions are needed, two of them with vanishing points near the picture.
+
+    Parameters
+    ----------
+    lines : as drawn. order : what was asked. fit : what they say with the centre held.
     """
     lines = _judged(lines)
     data = Lines(lines)

@@ -34,7 +34,12 @@ _CLOSE = 1e-8
 
 @njit(cache=True, nogil=True)
 def distort_one(c, x, y):
-    """Return the distorted place of an undistorted one; NaN where the division model has none."""
+    """Return the distorted place of an undistorted one; NaN where the division model has none.
+
+    Parameters
+    ----------
+    c : (17,) coefficients. x, y : undistorted normalised coordinates.
+    """
     if c[5] != 0.0:
         root = 1.0 - 4.0 * c[5] * (x * x + y * y)
         if root < 0.0:
@@ -61,7 +66,12 @@ def distort_one(c, x, y):
 
 @njit(cache=True, nogil=True)
 def slope_one(c, x, y):
-    """Return the derivatives of the distorted place by the undistorted one: dxx, dxy, dyx, dyy."""
+    """Return the derivatives of the distorted place by the undistorted one: dxx, dxy, dyx, dyy.
+
+    Parameters
+    ----------
+    c : (17,) coefficients. x, y : undistorted normalised coordinates.
+    """
     if c[5] != 0.0:
         r2 = x * x + y * y
         root = np.sqrt(max(1.0 - 4.0 * c[5] * r2, 1e-12))
@@ -99,6 +109,10 @@ def undistort_one(c, x, y):
     middle out.
 
     Beyond a fold the nearest place before it is returned.
+
+    Parameters
+    ----------
+    c : (17,) coefficients. x, y : distorted normalised coordinates.
     """
     if c[5] != 0.0:
         gain = 1.0 + c[5] * (x * x + y * y)
@@ -166,13 +180,24 @@ def _to_fold(c, x, y):
 
 @njit(cache=True, nogil=True, parallel=True)
 def distort_all(c, xy, out):
-    """Fill `out` (N, 2) with the distorted places of `xy` (N, 2)."""
+    """Fill `out` (N, 2) with the distorted places of `xy` (N, 2).
+
+    Parameters
+    ----------
+    c : (17,) coefficients. xy : (N, 2) undistorted normalised coordinates. out : (N, 2), filled.
+    """
     for n in prange(len(xy)):
         out[n, 0], out[n, 1] = distort_one(c, xy[n, 0], xy[n, 1])
 
 
 @njit(cache=True, nogil=True, parallel=True)
 def undistort_all(c, xy, out, reached):
-    """Fill `out` (N, 2) with the undistorted places of `xy` (N, 2), and `reached` (N,) bool."""
+    """Fill `out` (N, 2) with the undistorted places of `xy` (N, 2), and `reached` (N,) bool.
+
+    Parameters
+    ----------
+    c : (17,) coefficients. xy : (N, 2) distorted normalised coordinates. out : (N, 2), reached : (N,) bool,
+        filled.
+    """
     for n in prange(len(xy)):
         out[n, 0], out[n, 1], reached[n] = undistort_one(c, xy[n, 0], xy[n, 1])

@@ -53,11 +53,23 @@ class Lines:
     def distances(
         self, lens: Lens, rotations: np.ndarray, axis: np.ndarray | None = None
     ) -> tuple[np.ndarray, np.ndarray]:
-        """Return points' distances (N,) in pixels and the lines (L, 3) in undistorted space."""
+        """Return points' distances (N,) in pixels and the lines (L, 3) in undistorted space.
+
+        Parameters
+        ----------
+        lens : to try. rotations : (F, 3, 3), camera_from_world. axis : (L,) world axis of each line, -1 for none,
+            or None.
+        """
         return self.distances_flat(np.array([*lens.focal_px, *lens.principal_px]), lens.coefficients, rotations, axis)
 
     def distances_flat(self, pinhole: np.ndarray, c: np.ndarray, rotations: np.ndarray, axis: np.ndarray | None = None):
-        """The same from fx, fy, cx, cy (4,) and coefficients (17,)."""
+        """The same from fx, fy, cx, cy (4,) and coefficients (17,).
+
+        Parameters
+        ----------
+        pinhole : (4,) fx, fy, cx, cy in pixels. c : (17,) coefficients. rotations : (F, 3, 3), camera_from_world.
+            axis : (L,) world axis of each line, -1 for none, or None.
+        """
         out, normals = np.empty(len(self.points)), np.empty((len(self.axis), 3))
         used = self.axis if axis is None else axis
         line_errors(*self._flattened(pinhole, c), self.first, used, self.group, rotations, out, normals)
@@ -175,7 +187,13 @@ def _jacobian(data: Lines, state: LineState, order: LensOrder, now: np.ndarray |
 
 
 def adjust_lines(data: Lines, state: LineState, order: LensOrder, iterations: int = 40) -> tuple[LineState, float]:
-    """Levenberg-Marquardt with a Cauchy loss; return the best state and its cost."""
+    """Levenberg-Marquardt with a Cauchy loss; return the best state and its cost.
+
+    Parameters
+    ----------
+    data : the lines as arrays. state : to begin with. order : what is known of the lens. iterations : at the
+        most.
+    """
     r = _whitened(data, state, order)
     cost, damping = robust_cost(r), 1e-4
     if not state.size:
@@ -206,7 +224,12 @@ def adjust_lines(data: Lines, state: LineState, order: LensOrder, iterations: in
 
 
 def noise_scale(data: Lines, state: LineState, order: LensOrder) -> float:
-    """Return the scale of the whitened distances against what was stated; 1 at the least."""
+    """Return the scale of the whitened distances against what was stated; 1 at the least.
+
+    Parameters
+    ----------
+    data : the lines as arrays. state : adjusted. order : what is known of the lens.
+    """
     r = _whitened(data, state, order)[: len(data.points)]
     freedom = data.freedom - state.size
     if freedom < 1:
@@ -219,6 +242,10 @@ def line_covariance(data: Lines, state: LineState, order: LensOrder) -> np.ndarr
     """Return the covariance of the free parameters, the noise as found if it is larger than stated.
 
     Held coefficients count as not quite known: as far as lenses usually have them beside the first.
+
+    Parameters
+    ----------
+    data : the lines as arrays. state : adjusted. order : what is known of the lens.
     """
     loose = state.loosened()
     r = _whitened(data, state, order)

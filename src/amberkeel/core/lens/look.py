@@ -11,7 +11,12 @@ FAR_PX = 1e5
 
 
 def bent_lines(lens: Lens, lines: list[np.ndarray], steps: int = 24) -> list[np.ndarray]:
-    """Return straight lines through drawn points (N, 2) as the lens shows them, (steps, 2) pixels from end to end."""
+    """Return straight lines through drawn points (N, 2) as the lens shows them, (steps, 2) pixels from end to end.
+
+    Parameters
+    ----------
+    lens : that shows them. lines : (N, 2) pixels each. steps : points of each drawn line.
+    """
     if not lines:
         return []
     count = np.array([len(line) for line in lines])
@@ -43,7 +48,12 @@ def vanishing_points(lens: Lens, rotation: np.ndarray) -> dict[str, list[float] 
 
 
 def horizon(lens: Lens, rotation: np.ndarray, steps: int = 40) -> np.ndarray:
-    """Return the horizon across the picture as the lens shows it, (N, 2) pixels."""
+    """Return the horizon across the picture as the lens shows it, (N, 2) pixels.
+
+    Parameters
+    ----------
+    lens : that shows it. rotation : (3, 3), camera_from_world. steps : points across the picture.
+    """
     up = rotation[1]
     if abs(up[1]) < 0.1:
         return np.zeros((0, 2))
@@ -74,6 +84,10 @@ def floor_ahead(lens: Lens, rotation: np.ndarray, through: np.ndarray) -> tuple[
     third of its distance.
 
     None where it looks above the horizon.
+
+    Parameters
+    ----------
+    lens : that looks. rotation : (3, 3), camera_from_world. through : (2,) pixels.
     """
     ray = rotation @ np.append(lens.normalise(through), 1.0)
     if ray[1] > -1e-3:

@@ -59,7 +59,13 @@ class Lens:
 
     @classmethod
     def centred(cls, width: int, height: int, focal_px: float, k1: float = 0.0, pixel_aspect: float = 1.0) -> "Lens":
-        """Return a lens with its centre in the picture's middle; `focal_px` is along x."""
+        """Return a lens with its centre in the picture's middle; `focal_px` is along x.
+
+        Parameters
+        ----------
+        width, height : of the picture, pixels. focal_px : along x. k1 : radial coefficient. pixel_aspect : width
+            of a pixel over its height.
+        """
         return cls(
             width,
             height,
@@ -133,5 +139,10 @@ class Lens:
 
 
 def focal_px_from_mm(focal_mm: float, sensor_width_mm: float, width: int) -> float:
-    """Return the focal length in pixels of a lens on a sensor `sensor_width_mm` wide seen by `width` pixels."""
+    """Return the focal length in pixels of a lens on a sensor `sensor_width_mm` wide seen by `width` pixels.
+
+    Parameters
+    ----------
+    focal_mm : focal length, mm. sensor_width_mm : of the filmed part, mm. width : of the picture, pixels.
+    """
     return focal_mm * width / sensor_width_mm

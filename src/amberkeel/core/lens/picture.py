@@ -128,7 +128,12 @@ class Resampler:
 
 
 def st_map(places: np.ndarray, width: int, height: int) -> np.ndarray:
-    """Return places (h, w, 2) in a picture of `width` x `height` as an ST map (h, w, 3) float32."""
+    """Return places (h, w, 2) in a picture of `width` x `height` as an ST map (h, w, 3) float32.
+
+    Parameters
+    ----------
+    places : (h, w, 2) pixels in the other picture. width, height : of that picture, pixels.
+    """
     s, t = places[..., 0] / width, 1.0 - places[..., 1] / height
     return np.stack([s, t, np.zeros_like(s)], -1).astype(np.float32)
 
@@ -136,6 +141,10 @@ def st_map(places: np.ndarray, width: int, height: int) -> np.ndarray:
 def bent_grid(lens: Lens, columns: int = 12, rows: int = 8, steps: int = 24) -> list[np.ndarray]:
     """Return the lines of a straight grid as the lens bends them, each (N, 2) pixels, over the whole picture and a
     little more.
+
+    Parameters
+    ----------
+    lens : that bends it. columns, rows : of the grid. steps : points between two of its nodes.
     """
     sides = np.concatenate(_straight_border(lens))
     low, high = sides.min(0), sides.max(0)

@@ -108,7 +108,12 @@ def typed_names(model: str) -> tuple[str, ...]:
 def profile_from_lines(
     fit: LensFit, name: str = "Lens from lines", sensor_width_mm: float | None = None
 ) -> LensProfile:
-    """Return the profile that drawn lines tell."""
+    """Return the profile that drawn lines tell.
+
+    Parameters
+    ----------
+    fit : what the lines say. name : for people. sensor_width_mm : of the filmed part, mm, or None.
+    """
     return LensProfile(
         name, fit.lens, "lines", fit.focal_known, fit.focal_sigma_px, sensor_width_mm, dict(fit.sigma), list(fit.notes)
     )
@@ -117,7 +122,12 @@ def profile_from_lines(
 def profile_from_chart(
     fit: ChartFit, name: str = "Lens from a grid", sensor_width_mm: float | None = None
 ) -> LensProfile:
-    """Return the profile that a filmed grid tells."""
+    """Return the profile that a filmed grid tells.
+
+    Parameters
+    ----------
+    fit : what the grid says. name : for people. sensor_width_mm : of the filmed part, mm, or None.
+    """
     sigma = {k: v for k, v in fit.sigma.items() if k != "focal_px"}
     return LensProfile(name, fit.lens, "chart", True, fit.sigma["focal_px"], sensor_width_mm, sigma, list(fit.notes))
 

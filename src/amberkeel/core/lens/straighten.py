@@ -41,6 +41,11 @@ def straighten_plate(
 
     Float pictures stay float, 16 bit stays 16 bit (PNG, TIFF, DPX). `straight.json` is the lens of what was written.
 
+    Parameters
+    ----------
+    plate : to straighten. profile : of its lens. out : folder to write to. order : overscan, filter, format, ST
+        maps. progress : told the share done.
+
     Raises
     ------
     LensError : a profile for another picture, or a lens that folds. PlateError : a file that cannot be read or written.
@@ -71,6 +76,10 @@ def straighten_plate(
 def write_st_maps(lens, canvas: Canvas, out: Path) -> None:
     """Write `undistort_st.exr` (the canvas's size, samples the plate) and `redistort_st.exr` (the plate's, samples the
     canvas).
+
+    Parameters
+    ----------
+    lens : of the plate. canvas : of the straightened pictures. out : folder to write to.
     """
     undistort = st_map(undistort_map(lens, canvas), lens.width, lens.height)
     redistort = st_map(redistort_map(lens, canvas), canvas.width, canvas.height)

@@ -78,7 +78,12 @@ def check_order(order: ChartOrder) -> None:
 
 
 def find_charts(gray: np.ndarray, order: ChartOrder, name: str = "") -> list[View]:
-    """Return the grids on a picture (H, W) uint8: one at the most, or each tag for itself where tags are loose."""
+    """Return the grids on a picture (H, W) uint8: one at the most, or each tag for itself where tags are loose.
+
+    Parameters
+    ----------
+    gray : (H, W) uint8. order : the grid looked for. name : of the picture.
+    """
     if order.pattern != "loose":
         view = find_chart(gray, order, name)
         return [view] if view else []
@@ -96,7 +101,12 @@ def find_charts(gray: np.ndarray, order: ChartOrder, name: str = "") -> list[Vie
 
 
 def find_chart(gray: np.ndarray, order: ChartOrder, name: str = "") -> View | None:
-    """Return the grid on a picture (H, W) uint8, or None where there is none."""
+    """Return the grid on a picture (H, W) uint8, or None where there is none.
+
+    Parameters
+    ----------
+    gray : (H, W) uint8. order : the grid looked for. name : of the picture.
+    """
     x, y = np.meshgrid(np.arange(order.columns), np.arange(order.rows))
     places = np.stack([x, y], -1).reshape(-1, 2) * order.square_mm
     if order.pattern == "tags":
@@ -159,6 +169,11 @@ def find_views(
     """Return the grids found on named grey pictures (H, W) uint8, and the pictures' size (width, height).
 
     Raises LensError when sizes differ or no picture shows the grid; another count that fits is then named.
+
+    Parameters
+    ----------
+    pictures : (name, (H, W) uint8) each. order : the grid looked for. progress : told the share done. total :
+        number of pictures, for the progress.
     """
     check_order(order)
     views: list[View] = []

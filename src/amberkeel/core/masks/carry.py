@@ -77,6 +77,11 @@ def carry(
     Keys set by hand on the way are kept: what was followed up to them is bent so that it arrives there. A bending
     outline learns from them too. `tracks` tell it how the background moves; without any, dense flow does.
 
+    Parameters
+    ----------
+    plate : whose pictures are looked at. shape : with its keys. start, stop : frame numbers. model : one of
+        MODELS. progress : told the share done. tracks : of the plate, or None.
+
     Raises
     ------
     MaskError : an unknown model, frames outside the plate, or a shape with nothing inside to follow.

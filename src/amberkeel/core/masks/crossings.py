@@ -173,7 +173,12 @@ def _expected(plate: Plate, grid: np.ndarray, track: int, moving: np.ndarray) ->
 
 
 def nearest(motion: RigidMotion, x: np.ndarray, y: np.ndarray) -> np.ndarray:
-    """Return the place (2,) nearest to `y` to which the motion can take a point of the set from `x`."""
+    """Return the place (2,) nearest to `y` to which the motion can take a point of the set from `x`.
+
+    Parameters
+    ----------
+    motion : of the background. x : (2,) pixels on the first frame. y : (2,) pixels on the second.
+    """
     if motion.kind != FREE:
         return carried(motion.matrix, x[None])[0]
     line = motion.matrix @ [*x, 1.0]

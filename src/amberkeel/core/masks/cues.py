@@ -128,6 +128,10 @@ class CueReader:
     def motion(self, frame: int, to: int, flow: np.ndarray) -> RigidMotion:
         """Return the background's motion between two frames, in analysis pixels: by tracks where enough run through,
         else by a grid of spots of the `flow` (h, w, 2) between them. Raises MaskError where neither can tell.
+
+        Parameters
+        ----------
+        frame, to : frame numbers. flow : (h, w, 2) analysis pixels from the one to the other.
         """
         if self._grid is not None:
             a, b = self._grid[frame - int(self.plate.frames[0])], self._grid[to - int(self.plate.frames[0])]

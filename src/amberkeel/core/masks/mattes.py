@@ -68,7 +68,13 @@ def write_mattes(
     kind: str = "png",
     progress: Progress = silent,
 ) -> list[Path]:
-    """Write one matte a frame, white where masked, as 8-bit PNG or half-float EXR numbered as the plate is."""
+    """Write one matte a frame, white where masked, as 8-bit PNG or half-float EXR numbered as the plate is.
+
+    Parameters
+    ----------
+    folder : to write to. stem : beginning of the names. frames : (F,) numbers. masked : from frame to (H, W)
+        bool. kind : "png" or "exr". progress : told the share done.
+    """
     if kind not in ("png", "exr"):
         raise MaskError(f"Mattes leave as png or exr, not {kind}.")
     folder.mkdir(parents=True, exist_ok=True)
@@ -86,6 +92,11 @@ def trace(masks: Matte, frames: list[int], every: int = 4, points: int = SHAPE_P
     """Return keys of a shape around the largest part of a matte, with points that stay with their place on the outline.
 
     A key is set on every `every`-th frame, on the first and the last. Raises MaskError where the matte is empty.
+
+    Parameters
+    ----------
+    masks : from frame number to (H, W) bool, or None. frames : numbers. every : frames between two keys. points :
+        of the outline.
     """
     some = {f: m for f in frames if (m := masks(f)) is not None and m.any()}
     seen = list(some)

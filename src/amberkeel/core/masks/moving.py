@@ -67,7 +67,13 @@ class Departures:
 
 
 def track_departures(tracks: TrackSet, frames: np.ndarray, size: tuple[int, int], gap: int = TRACK_GAP) -> Departures:
-    """Compare every track with the dominant motion between frames `gap` apart; `size` is (width, height)."""
+    """Compare every track with the dominant motion between frames `gap` apart; `size` is (width, height).
+
+    Parameters
+    ----------
+    tracks : of the plate. frames : (F,) all of its frame numbers. size : picture width and height, pixels. gap :
+        frames between the two that are compared.
+    """
     first = int(frames[0])
     grid = tracks.grid(frames)
     votes, seen = np.zeros(grid.shape[:2]), np.zeros(grid.shape[:2])

@@ -43,7 +43,14 @@ class Proposal:
 def packed(
     kind: str, frames, masks: list[np.ndarray], tracks: list[int], tails, speed: float, background: str
 ) -> Proposal:
-    """Return a proposal from its masks, bool (H, W) each, one for each of `frames`."""
+    """Return a proposal from its masks, bool (H, W) each, one for each of `frames`.
+
+    Parameters
+    ----------
+    kind : what it is. frames : numbers. masks : (H, W) bool for each. tracks : rows of the tracks on it. tails :
+        their paths. speed : pixels a frame that it moves against the background. background : the background's kind
+        of motion.
+    """
     share = max(float(m.mean()) for m in masks)
     return Proposal(
         kind,

@@ -25,6 +25,11 @@ def propose(
     """Return what should be masked: what moves by itself, reflections, false corners, in this order.
 
     Parameters and errors are those of `what_moves`.
+
+    Parameters
+    ----------
+    plate : whose pictures are looked at. tracks : followed on it. masked : from frame number to (H, W) bool, or
+        None. progress : told the share done.
     """
     moving = what_moves(plate, tracks, masked, span(progress, 0.0, 0.9))
     background = moving.background
@@ -48,7 +53,13 @@ def in_words(proposals: list[Proposal]) -> str:
 def propose_plate(
     where: str, out: Path, frames: tuple[int, int] | None, kind: str, progress: Progress
 ) -> tuple[list[Proposal], list[Path]]:
-    """Follow a plate, find what to mask, and write one matte for every frame; return the proposals and the files."""
+    """Follow a plate, find what to mask, and write one matte for every frame; return the proposals and the files.
+
+    Parameters
+    ----------
+    where : the plate. out : folder to write to. frames : first and last, or None for all. kind : "png" or "exr".
+        progress : told the share done.
+    """
     plate = open_plate(where, frames)
     tracks = follow_plate(plate, progress=span(progress, 0.0, 0.2))
     found = propose(plate, tracks, progress=span(progress, 0.2, 0.95))
@@ -64,7 +75,12 @@ def propose_plate(
 
 
 def union(proposals: list[Proposal], height: int, width: int):
-    """Return a function from frame to bool (H, W): True where any of the proposals is."""
+    """Return a function from frame to bool (H, W): True where any of the proposals is.
+
+    Parameters
+    ----------
+    proposals : to join. height, width : of the picture, pixels.
+    """
 
     def masked(frame: int) -> np.ndarray:
         out = np.zeros((height, width), bool)

@@ -16,7 +16,12 @@ SHIFT = 4
 
 
 def fill(outline: np.ndarray, height: int, width: int) -> np.ndarray:
-    """Return the inside of a closed outline (M, 2) as bool (H, W)."""
+    """Return the inside of a closed outline (M, 2) as bool (H, W).
+
+    Parameters
+    ----------
+    outline : (M, 2) pixels. height, width : of the picture, pixels.
+    """
     picture = np.zeros((height, width), np.uint8)
     # OpenCV counts pixel centres from 0.
     corners = np.round((np.clip(outline, -16000.0, 16000.0) - CENTRE) * (1 << SHIFT)).astype(np.int32)
@@ -34,7 +39,12 @@ def grow(mask: np.ndarray, pixels: float) -> np.ndarray:
 
 
 def shape_mask(shape: Shape, frame: int, height: int, width: int) -> np.ndarray:
-    """Return a shape with its margin at a frame as bool (H, W), purpose aside."""
+    """Return a shape with its margin at a frame as bool (H, W), purpose aside.
+
+    Parameters
+    ----------
+    shape : with its keys. frame : number. height, width : of the picture, pixels.
+    """
     return grow(fill(outline_at(shape, frame), height, width), shape.margin)
 
 
@@ -43,6 +53,11 @@ def combine(shapes: Sequence[Shape], mattes: Sequence[Matte], height: int, width
 
     Everything inside a shape to ignore or white in a matte is masked; where shapes to keep live, so is all outside
     them.
+
+    Parameters
+    ----------
+    shapes : with their keys. mattes : from frame to (H, W) bool or None, each. height, width : of the picture,
+        pixels.
     """
 
     def masked(frame: int) -> np.ndarray:
@@ -66,7 +81,12 @@ def combine(shapes: Sequence[Shape], mattes: Sequence[Matte], height: int, width
 
 
 def covered(masked: np.ndarray, xy: np.ndarray, margin: int = 0) -> np.ndarray:
-    """Tell which positions (N, 2) have a masked pixel within `margin` pixels of them, (N,) bool."""
+    """Tell which positions (N, 2) have a masked pixel within `margin` pixels of them, (N,) bool.
+
+    Parameters
+    ----------
+    masked : (H, W) bool. xy : (N, 2) pixels. margin : pixels.
+    """
     height, width = masked.shape
     out = np.zeros(len(xy), bool)
     for dx in (-margin, 0, margin) if margin else (0,):

@@ -131,7 +131,12 @@ class Learned:
         return full
 
     def matte(self, frame: int, cleaning: Cleaning = Cleaning(), cues: Cues | None = None) -> np.ndarray:
-        """Return the matte of a frame as bool (H, W) at the plate's size."""
+        """Return the matte of a frame as bool (H, W) at the plate's size.
+
+        Parameters
+        ----------
+        frame : number. cleaning : what is done to the learned matte. cues : of the frame, or None to look at it.
+        """
         cues = cues or self.reader.read(frame)
         lab, _ = self.reader.picture(frame)
         probability = _along_edges(self.probability(cues), lab[..., 0] / 100.0)

@@ -112,7 +112,12 @@ def _turned(points: np.ndarray, angle: float, log_scale: float) -> np.ndarray:
 
 
 def blend(a: np.ndarray, b: np.ndarray, share: float) -> np.ndarray:
-    """Return the control points (N, 6) at `share` (0 to 1) of the way from key `a` to key `b`."""
+    """Return the control points (N, 6) at `share` (0 to 1) of the way from key `a` to key `b`.
+
+    Parameters
+    ----------
+    a, b : keys. share : 0 at `a`, 1 at `b`.
+    """
     angle, size, centre_a, centre_b = similarity(a[:, :2], b[:, :2])
 
     def carried(p, angle, size, origin, centre):
@@ -167,7 +172,12 @@ def crosses_itself(outline: np.ndarray) -> bool:
 
 
 def check_key(points: np.ndarray, width: int, height: int) -> None:
-    """Raise MaskError for an outline that cannot mask anything."""
+    """Raise MaskError for an outline that cannot mask anything.
+
+    Parameters
+    ----------
+    points : (N, 6) control points, pixels. width, height : of the picture, pixels.
+    """
     if points.ndim != 2 or points.shape[1] != 6 or not np.isfinite(points).all():
         raise MaskError("The shape's points are not numbers.", "Draw it again.")
     if len(points) < 3:

@@ -43,6 +43,11 @@ def yard_hand(start, end, frames: tuple[float, float], textures: tuple[int, int,
     """Return an actor who walks from `start` to `end` (world metres, on the ground) between two frames.
 
     `textures` are coat, trousers and skin; `carries` is the texture of a plank on the shoulder, or -1.
+
+    Parameters
+    ----------
+    start, end : (3,) metres. frames : first and last number. textures : numbers of coat, trousers and skin.
+        carries : number of a plank's texture, or -1.
     """
     start, end = np.asarray(start, float), np.asarray(end, float)
     heading = np.arctan2(-(end - start)[2], (end - start)[0])

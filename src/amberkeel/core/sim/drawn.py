@@ -25,7 +25,13 @@ class SetEdge:
 
 
 def drawn_lines(shot: Shot, edges: list[SetEdge], frame: int, noise_px: float = HAND_PX, seed: int = 0) -> list[dict]:
-    """Return the edges' visible parts as drawn lines: {"frame", "axis", "points": [[x, y], ...]}, pixels."""
+    """Return the edges' visible parts as drawn lines: {"frame", "axis", "points": [[x, y], ...]}, pixels.
+
+    Parameters
+    ----------
+    shot : that is filmed. edges : of the set. frame : number. noise_px : one sigma of a drawn point. seed : of
+        the noise.
+    """
     path, rng, out = truth(shot), np.random.default_rng([shot.seed, seed]), []
     row, size = path.index_of(frame), np.array([shot.lens.width, shot.lens.height])
     for edge in edges:

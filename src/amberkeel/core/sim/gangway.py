@@ -89,7 +89,13 @@ def _jolts() -> tuple[Jolt, ...]:
 def gangway(
     width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = 1.2
 ) -> Shot:
-    """Return SKL_050 at a picture size; fewer `frames` keep the run's beginning."""
+    """Return SKL_050 at a picture size; fewer `frames` keep the run's beginning.
+
+    Parameters
+    ----------
+    width, height : of the picture, pixels. frames : rendered, from the first. samples : of a pixel. grain : one
+        sigma, code values.
+    """
     keys = np.array([0.0, 27.0, 54.0, 80.0]) + FIRST_FRAME
     move = Move(
         keys,

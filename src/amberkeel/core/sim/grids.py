@@ -41,7 +41,12 @@ def filmed(
 
 
 def chess(columns: int = 10, rows: int = 7, square_mm: float = 25.0) -> Paint:
-    """Return a chessboard of `columns` x `rows` squares whose first inner corner is the board's origin."""
+    """Return a chessboard of `columns` x `rows` squares whose first inner corner is the board's origin.
+
+    Parameters
+    ----------
+    columns, rows : squares each way. square_mm : side of a square.
+    """
 
     def paint(mm: np.ndarray) -> np.ndarray:
         place = mm / square_mm + 1.0
@@ -51,7 +56,12 @@ def chess(columns: int = 10, rows: int = 7, square_mm: float = 25.0) -> Paint:
 
 
 def dots(columns: int = 9, rows: int = 6, pitch_mm: float = 25.0, radius_mm: float = 7.0) -> Paint:
-    """Return dark dots on paper; the first one's centre is the board's origin."""
+    """Return dark dots on paper; the first one's centre is the board's origin.
+
+    Parameters
+    ----------
+    columns, rows : dots each way. pitch_mm : between centres. radius_mm : of a dot.
+    """
 
     def paint(mm: np.ndarray) -> np.ndarray:
         place = mm / pitch_mm + 0.5
@@ -64,6 +74,10 @@ def dots(columns: int = 9, rows: int = 6, pitch_mm: float = 25.0, radius_mm: flo
 def tags(columns: int, rows: int, side_mm: float, gap: float = 0.25, first: int = 0) -> Paint:
     """Return a board of tags of family 36h11, numbered along rows from `first`; the first one's top left is the
     board's origin.
+
+    Parameters
+    ----------
+    columns, rows : tags each way. side_mm : of a tag. gap : between two, as a share of the side. first : number.
     """
     book = cv2.aruco.getPredefinedDictionary(cv2.aruco.DICT_APRILTAG_36h11)
     bits = np.array([cv2.aruco.generateImageMarker(book, first + k, 8) for k in range(columns * rows)]) > 127

@@ -99,7 +99,13 @@ def lamp_room_scene(seed: int = 70) -> Scene:
 def lamp_room(
     width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = GRAIN
 ) -> Shot:
-    """Return SKL_070 at a picture size; fewer `frames` keep the move's beginning."""
+    """Return SKL_070 at a picture size; fewer `frames` keep the move's beginning.
+
+    Parameters
+    ----------
+    width, height : of the picture, pixels. frames : rendered, from the first. samples : of a pixel. grain : one
+        sigma, code values.
+    """
     keys = np.array([0.0, 24.0, 48.0, 72.0]) + FIRST_FRAME
     move = Move(
         keys,

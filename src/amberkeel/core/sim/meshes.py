@@ -43,7 +43,12 @@ def join(meshes: list[Mesh]) -> Mesh:
 
 
 def surface(points: np.ndarray, uv: np.ndarray, texture: int, glow: float = 0.0) -> Mesh:
-    """Return a mesh over a grid of points (R, C, 3) with texture coordinates (R, C, 2); normals are smooth."""
+    """Return a mesh over a grid of points (R, C, 3) with texture coordinates (R, C, 2); normals are smooth.
+
+    Parameters
+    ----------
+    points : (R, C, 3) metres. uv : (R, C, 2). texture : its number. glow : light that it gives by itself.
+    """
     du = np.gradient(points, axis=1)
     dv = np.gradient(points, axis=0)
     normal = np.cross(du, dv)
@@ -59,7 +64,13 @@ def surface(points: np.ndarray, uv: np.ndarray, texture: int, glow: float = 0.0)
 
 
 def panel(origin, along, up, texture: int, repeat_m: float = 2.0, step_m: float = 0.6, glow: float = 0.0) -> Mesh:
-    """Return a flat rectangle from `origin` spanned by the vectors `along` and `up`, metres, cut into small pieces."""
+    """Return a flat rectangle from `origin` spanned by the vectors `along` and `up`, metres, cut into small pieces.
+
+    Parameters
+    ----------
+    origin : (3,) metres. along, up : (3,) metres, its sides. texture : its number. repeat_m : length of one
+        repeat. step_m : side of the pieces. glow : light that it gives by itself.
+    """
     origin, along, up = (np.asarray(v, dtype=float) for v in (origin, along, up))
     width, height = np.linalg.norm(along), np.linalg.norm(up)
     s = np.linspace(0.0, 1.0, max(2, int(np.ceil(width / step_m)) + 1))
@@ -70,7 +81,13 @@ def panel(origin, along, up, texture: int, repeat_m: float = 2.0, step_m: float 
 
 
 def box(centre, size, texture: int, repeat_m: float = 1.0, turn: float = 0.0) -> Mesh:
-    """Return a box of `size` (x, y, z) metres, turned by `turn` radians about Y, standing around `centre`."""
+    """Return a box of `size` (x, y, z) metres, turned by `turn` radians about Y, standing around `centre`.
+
+    Parameters
+    ----------
+    centre : (3,) metres. size : (3,) metres. texture : its number. repeat_m : length of one repeat. turn :
+        radians.
+    """
     sx, sy, sz = size
     x, y, z = np.array([sx, 0, 0]), np.array([0, sy, 0]), np.array([0, 0, sz])
     low = -0.5 * np.array(size)
@@ -89,7 +106,13 @@ def box(centre, size, texture: int, repeat_m: float = 1.0, turn: float = 0.0) ->
 
 
 def tube(start, end, radius, texture: int, repeat_m: float = 0.8, sides: int = 12, radius_end=None) -> Mesh:
-    """Return an open tube from `start` to `end`, metres; `radius_end` tapers it."""
+    """Return an open tube from `start` to `end`, metres; `radius_end` tapers it.
+
+    Parameters
+    ----------
+    start, end : (3,) metres. radius : metres. texture : its number. repeat_m : length of one repeat. sides : of
+        its cross-section. radius_end : metres, or None for the same.
+    """
     start, end = np.asarray(start, float), np.asarray(end, float)
     axis = end - start
     length = np.linalg.norm(axis)
@@ -107,7 +130,12 @@ def tube(start, end, radius, texture: int, repeat_m: float = 0.8, sides: int = 1
 
 
 def drum(base, radius: float, height: float, texture: int, lid: int) -> Mesh:
-    """Return a closed upright drum standing at `base`, metres."""
+    """Return a closed upright drum standing at `base`, metres.
+
+    Parameters
+    ----------
+    base : (3,) metres. radius, height : metres. texture, lid : their numbers.
+    """
     base = np.asarray(base, float)
     top = base + [0.0, height, 0.0]
     angle = np.linspace(0.0, 2.0 * np.pi, 17)
@@ -117,7 +145,12 @@ def drum(base, radius: float, height: float, texture: int, lid: int) -> Mesh:
 
 
 def hull(length: float, beam: float, depth: float, texture: int, repeat_m: float = 2.2) -> Mesh:
-    """Return an open boat's hull along x from stern (0) to stem (length), keel at y = 0, metres."""
+    """Return an open boat's hull along x from stern (0) to stem (length), keel at y = 0, metres.
+
+    Parameters
+    ----------
+    length, beam, depth : metres. texture : its number. repeat_m : length of one repeat.
+    """
     along = np.linspace(0.0, 1.0, 41)
     girth = np.linspace(-1.0, 1.0, 29)
     fullness = np.clip(np.minimum(0.62 + 1.9 * along, 1.0) * (1.0 - along**3.2), 0.0, 1.0)

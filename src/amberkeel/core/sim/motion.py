@@ -29,7 +29,12 @@ class Wander:
 
 
 def hand_held(rng: np.random.Generator, position_m: float = 0.02, aim_rad: float = 0.006, fps: float = 24.0) -> Wander:
-    """Return the wander of a hand-held camera: 0.3 to 4 cycles a second, falling with frequency."""
+    """Return the wander of a hand-held camera: 0.3 to 4 cycles a second, falling with frequency.
+
+    Parameters
+    ----------
+    rng : of the wander. position_m : one sigma, metres. aim_rad : one sigma, radians. fps : frames a second.
+    """
     cycles = np.geomspace(0.3, 4.0, 9)
     gain = cycles**-0.9
     gain = gain / np.sqrt((gain**2).sum() / 2.0)

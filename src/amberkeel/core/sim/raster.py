@@ -93,6 +93,14 @@ def shade(
     Per triangle: `uv` (T, 3, 2), `texture` (T,), `glow` (T,), `ambient` and `sun` (T, 3) light at the corners,
     `density` (T,) texels a metre. `sun_from_world` (3, 4) maps world metres to shadow map texels and depth.
     Triangles from `first_actor` on count as actors in the matte.
+
+    Parameters
+    ----------
+    corners : (T, 3, 3) of triangles in the camera. uv, texture, glow, ambient, sun, density : of the triangles.
+        rays : (H, W, 3) of the pixels. depth, index : (H, W) of the nearest triangle. texels, level_start, level_size
+        : of the textures. pixel_angle : radians a pixel. world_from_camera, position : of the camera. sun_from_world,
+        shadow : of the shadow map. haze, haze_reach : colour, share a metre. first_actor : number. picture, matte :
+        filled.
     """
     height, width = index.shape
     colour = np.zeros(3)
@@ -168,7 +176,12 @@ def shade(
 
 @njit(cache=True, fastmath=True, nogil=True)
 def raise_heights(points, size, heights):
-    """Draw triangles `points` (T, 3, 3) given as (map x, map y, height) into `heights`, keeping the highest."""
+    """Draw triangles `points` (T, 3, 3) given as (map x, map y, height) into `heights`, keeping the highest.
+
+    Parameters
+    ----------
+    points : (T, 3, 3). size : side of the map. heights : (size, size), raised.
+    """
     heights[:] = -1e9
     for t in range(points.shape[0]):
         ax, ay, az = points[t, 0, 0], points[t, 0, 1], points[t, 0, 2]

@@ -193,7 +193,12 @@ class Renderer:
 
 
 def develop(linear: np.ndarray, shot: Shot, frame: int) -> np.ndarray:
-    """Expose, tone, add vignette and grain; return 8-bit sRGB (H, W, 3)."""
+    """Expose, tone, add vignette and grain; return 8-bit sRGB (H, W, 3).
+
+    Parameters
+    ----------
+    linear : (H, W, 3) light. shot : its film. frame : number, of which the grain is made.
+    """
     height, width = linear.shape[:2]
     y, x = np.mgrid[0:height, 0:width]
     r2 = ((x - width / 2) ** 2 + (y - height / 2) ** 2) / (width / 2) ** 2

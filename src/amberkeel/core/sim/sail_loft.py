@@ -138,7 +138,13 @@ def edges() -> list[SetEdge]:
 def sail_loft(
     width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = 1.4
 ) -> Shot:
-    """Return SKL_020 at a picture size; fewer `frames` keep the push's beginning."""
+    """Return SKL_020 at a picture size; fewer `frames` keep the push's beginning.
+
+    Parameters
+    ----------
+    width, height : of the picture, pixels. frames : rendered, from the first. samples : of a pixel. grain : one
+        sigma, code values.
+    """
     keys = np.array([0.0, 24.0, 48.0, 72.0]) + FIRST_FRAME
     move = Move(
         keys,

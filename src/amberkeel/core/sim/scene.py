@@ -111,7 +111,12 @@ def sky_light(mesh: Mesh, near: np.ndarray) -> np.ndarray:
 
 
 def surface_light(mesh: Mesh, direction: np.ndarray, sky_power: float, sun_power: float):
-    """Return unshadowed (ambient, sun) light at each corner, (T, 3) each, by normal; surfaces are two-sided."""
+    """Return unshadowed (ambient, sun) light at each corner, (T, 3) each, by normal; surfaces are two-sided.
+
+    Parameters
+    ----------
+    mesh : of triangles. direction : (3,) to the sun. sky_power, sun_power : of their light.
+    """
     upward = 0.5 + 0.5 * np.abs(mesh.normals[..., 1])
     lambert = np.clip(np.abs(mesh.normals @ direction), 0.0, 1.0)
     return sky_power * upward, sun_power * lambert
@@ -128,7 +133,13 @@ def build_scene(
     haze_reach: float = 0.010,
     near_m: float = 25.0,
 ) -> Scene:
-    """Bake light and shadow and return the scene; triangles within `near_m` of the origin cast and take shade."""
+    """Bake light and shadow and return the scene; triangles within `near_m` of the origin cast and take shade.
+
+    Parameters
+    ----------
+    static : mesh of the set. actors : meshes by time. textures : pictures. sun_direction : (3,). sun_power,
+        sky_power : of their light. haze : colour. haze_reach : share a metre. near_m : metres.
+    """
     direction = np.asarray(sun_direction, float)
     direction = direction / np.linalg.norm(direction)
     near = (np.abs(static.corners).max(axis=(1, 2)) < near_m) & (static.glow == 0.0)

@@ -24,7 +24,12 @@ def far_hills(heath: int, cloud: int) -> list[Mesh]:
 
 
 def coil(centre, texture: int, radius: float = 0.34, turns: int = 4) -> list[Mesh]:
-    """Return a coil of rope lying at `centre`, metres."""
+    """Return a coil of rope lying at `centre`, metres.
+
+    Parameters
+    ----------
+    centre : (3,) metres. texture : its number. radius : metres. turns : of the rope.
+    """
     parts, angle = [], np.linspace(0, 2 * np.pi, 15)
     for k in range(turns):
         r = radius - 0.02 * k

@@ -126,7 +126,13 @@ def edges() -> list[SetEdge]:
 def shed_doors(
     width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = 1.2
 ) -> Shot:
-    """Return SKL_040 at a picture size; fewer `frames` keep the creep's beginning."""
+    """Return SKL_040 at a picture size; fewer `frames` keep the creep's beginning.
+
+    Parameters
+    ----------
+    width, height : of the picture, pixels. frames : rendered, from the first. samples : of a pixel. grain : one
+        sigma, code values.
+    """
     keys = np.array([0.0, 36.0, 72.0]) + FIRST_FRAME
     move = Move(
         keys,

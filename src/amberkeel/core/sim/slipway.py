@@ -117,7 +117,13 @@ def slipway_scene(seed: int = 10) -> Scene:
 def slipway(
     width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = 1.2
 ) -> Shot:
-    """Return SKL_010 at a picture size; fewer `frames` keep the same walk's beginning."""
+    """Return SKL_010 at a picture size; fewer `frames` keep the same walk's beginning.
+
+    Parameters
+    ----------
+    width, height : of the picture, pixels. frames : rendered, from the first. samples : of a pixel. grain : one
+        sigma, code values.
+    """
     first = FIRST_FRAME
     keys = np.array([0.0, 28.0, 56.0, 84.0]) + first
     move = Move(

@@ -18,6 +18,10 @@ def fractal(rng: np.random.Generator, beta: float = 1.8, stretch: tuple[float, f
     """Return tiling noise (size, size) with spectrum 1/f**beta, mean 0 and standard deviation 1.
 
     `stretch` (x, y) above 1 lengthens the structures along that direction.
+
+    Parameters
+    ----------
+    rng : of the noise. beta : exponent of its spectrum. stretch : (x, y). size : side, texels.
     """
     white = np.fft.rfft2(rng.standard_normal((size, size)))
     fy = np.fft.fftfreq(size)[:, None] * size * stretch[1]
@@ -43,7 +47,12 @@ def _finish(texture: np.ndarray) -> np.ndarray:
 
 
 def planks(rng, rows: int = 8, rgb=(0.36, 0.27, 0.19), gap: float = 0.05, worn: float = 0.5) -> np.ndarray:
-    """Boards that run along x, with grain, gaps, butt joints, nails and weathering."""
+    """Boards that run along x, with grain, gaps, butt joints, nails and weathering.
+
+    Parameters
+    ----------
+    rng : of the grain. rows : boards. rgb : colour of new wood. gap : between boards, as a share. worn : 0 to 1.
+    """
     y, x = np.mgrid[0:SIZE, 0:SIZE] / SIZE
     row = np.floor(y * rows).astype(int)
     across = y * rows - row
@@ -62,7 +71,12 @@ def planks(rng, rows: int = 8, rgb=(0.36, 0.27, 0.19), gap: float = 0.05, worn: 
 
 
 def painted_strakes(rng, rows: int = 10, paint=(0.09, 0.21, 0.25), under=(0.34, 0.27, 0.2)) -> np.ndarray:
-    """A painted plank hull: seams, flaking to bare wood and rust-stained drips."""
+    """A painted plank hull: seams, flaking to bare wood and rust-stained drips.
+
+    Parameters
+    ----------
+    rng : of the wear. rows : strakes. paint, under : colours of the paint and of what lies under it.
+    """
     wood = planks(rng, rows, under, 0.03, 0.8)
     y = np.mgrid[0:SIZE, 0:SIZE][0] / SIZE
     across = (y * rows) % 1.0
@@ -101,7 +115,12 @@ def shingle(rng, count: int = 2600) -> np.ndarray:
 
 
 def stone(rng, rows: int = 6, rgb=(0.30, 0.29, 0.27)) -> np.ndarray:
-    """Coursed rubble: uneven blocks with mortar and lichen."""
+    """Coursed rubble: uneven blocks with mortar and lichen.
+
+    Parameters
+    ----------
+    rng : of the blocks. rows : courses. rgb : colour.
+    """
     cell, edge, _ = _cells(rng, rows * rows * 2, 1.9)
     tone = rng.normal(1.0, 0.22, rows * rows * 2)[cell]
     value = tone * (1.0 + 0.13 * fractal(rng, 1.2) + 0.10 * fractal(rng, 1.9))
@@ -139,7 +158,12 @@ def rope(rng, rgb=(0.46, 0.38, 0.25)) -> np.ndarray:
 
 
 def iron(rng, ribs: int = 12, rgb=(0.27, 0.27, 0.26)) -> np.ndarray:
-    """Corrugated iron with rust runs; flat plate when `ribs` is 0."""
+    """Corrugated iron with rust runs; flat plate when `ribs` is 0.
+
+    Parameters
+    ----------
+    rng : of the rust. ribs : across. rgb : colour.
+    """
     x = np.mgrid[0:SIZE, 0:SIZE][1] / SIZE
     rib = 0.78 + 0.3 * np.sin(x * 2 * np.pi * ribs) if ribs else 1.0
     sheet = _colour(rib * (1.0 + 0.08 * fractal(rng, 1.4)), rgb)
@@ -169,7 +193,12 @@ def cloth(rng, rgb=(0.5, 0.2, 0.1)) -> np.ndarray:
 
 
 def tag(number: int, cells: int = 8, dictionary: int = cv2.aruco.DICT_APRILTAG_36h11) -> np.ndarray:
-    """A printed fiducial tag with one cell of paper around it; `TAG_SHARE` of the side is the black square."""
+    """A printed fiducial tag with one cell of paper around it; `TAG_SHARE` of the side is the black square.
+
+    Parameters
+    ----------
+    number : of the tag. cells : of its pattern, a side. dictionary : OpenCV's.
+    """
     side = int(round(TAG_SHARE * SIZE / cells)) * cells
     picture = np.full((SIZE, SIZE), 0.45, np.float32)
     at = (SIZE - side) // 2

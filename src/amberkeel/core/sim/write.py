@@ -10,7 +10,12 @@ from amberkeel.core.sim.shots import SHOTS
 
 
 def write_shot(name: str, folder: Path, progress: Progress = silent, count: int | None = None) -> None:
-    """Render `name` into `folder`: plate/name.####.png, mattes/name_matte.####.png and truth.json."""
+    """Render `name` into `folder`: plate/name.####.png, mattes/name_matte.####.png and truth.json.
+
+    Parameters
+    ----------
+    name : of the shot. folder : to write to. progress : told the share done. count : frames, or None for all.
+    """
     progress(0.0, "Building the set")
     make = SHOTS[name]
     shot = make(frames=count) if count else make()

@@ -65,7 +65,12 @@ class LensBlock:
 
 
 def fixed_focal(values: RadialLens, free: tuple[str, ...], frames: int) -> LensBlock:
-    """Return a lens whose focal length is the same on all of `frames` cameras."""
+    """Return a lens whose focal length is the same on all of `frames` cameras.
+
+    Parameters
+    ----------
+    values : the lens. free : names of what may change. frames : number of cameras.
+    """
     return LensBlock(values, free, np.zeros(0), np.zeros((frames, 0)))
 
 

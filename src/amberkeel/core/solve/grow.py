@@ -28,7 +28,12 @@ LEAST_AGREEING = 0.25
 
 
 def fill_between(problem: Problem, a: int, b: int) -> None:
-    """Resect the unsolved frames between two rows from the poses around them."""
+    """Resect the unsolved frames between two rows from the poses around them.
+
+    Parameters
+    ----------
+    problem : changed in place. a, b : rows of the first and the last frame.
+    """
     known = np.nonzero(problem.solved)[0]
     for row in range(a, b + 1):
         if problem.solved[row]:

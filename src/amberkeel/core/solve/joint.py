@@ -90,6 +90,10 @@ def parted(joint: Bundle, bundles: Sequence[Bundle], same: Sequence[SamePoint] =
     """Return the parts of an adjusted joint bundle, in the order of the `bundles` it was joined from.
 
     A point of `same` is given to all bundles that see it, about its first one's anchor.
+
+    Parameters
+    ----------
+    joint : adjusted. bundles : that it was joined from. same : the points that were joined.
     """
     shared, points = len(joint.lenses) == 1, np.cumsum([0] + [len(b.rhos) for b in bundles])
     arrays = {name: getattr(joint, name).copy() for name in ("anchors", "directions", "rhos")}

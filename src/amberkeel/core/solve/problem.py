@@ -131,7 +131,12 @@ class Problem:
         return bundle, Rows(chosen, points, rows)
 
     def update(self, bundle: Bundle, rows: Rows, lens: int = 0) -> None:
-        """Take the cameras, points and a lens of an adjusted bundle over into this problem."""
+        """Take the cameras, points and a lens of an adjusted bundle over into this problem.
+
+        Parameters
+        ----------
+        bundle : adjusted. rows : that it was cut from. lens : number of its lens that is this problem's.
+        """
         self.rotations[rows.cameras], self.centres[rows.cameras] = bundle.rotations, bundle.centres
         self.anchors[rows.points], self.directions[rows.points] = bundle.anchors, bundle.directions
         self.rhos[rows.points] = bundle.rhos

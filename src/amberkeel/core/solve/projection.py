@@ -58,7 +58,13 @@ def _to_camera(rotation, centre, anchor, m, rho):
 
 @njit(cache=True, fastmath=True, nogil=True)
 def residual(rotation, centre, anchor, m, rho, lens, xy, out):
-    """Fill `out` (2,) with projected minus measured pixels; return False when the point is behind the camera."""
+    """Fill `out` (2,) with projected minus measured pixels; return False when the point is behind the camera.
+
+    Parameters
+    ----------
+    rotation : (3, 3) world_from_camera. centre : (3,) the camera's position. anchor, m, rho : (3,), (3,), float,
+        the point. lens : (7,) row. xy : (2,) measured pixels. out : (2,), filled.
+    """
     qx, qy, qz, _, _, _ = _to_camera(rotation, centre, anchor, m, rho)
     if qz < NEAREST:
         out[0] = out[1] = FAR_OFF_PX

@@ -88,7 +88,12 @@ class Kept(NamedTuple):
 
 @njit(cache=True, nogil=True, fastmath=True)
 def fill_residuals(scene, seen, point, out):
-    """Fill `out` (N, 2) with projected minus measured pixels; `point` (N,) is each observation's point."""
+    """Fill `out` (N, 2) with projected minus measured pixels; `point` (N,) is each observation's point.
+
+    Parameters
+    ----------
+    scene : cameras, lens rows and points. seen : measurements. point : (N,) int. out : (N, 2), filled.
+    """
     for n in range(len(point)):
         p, f = point[n], seen.camera[n]
         residual(
@@ -121,7 +126,12 @@ def _robust_cost(scene, seen, scale2, begin, end):
 
 @njit(cache=True, nogil=True, fastmath=True, parallel=True)
 def robust_cost(scene, seen, scale2):
-    """Return half the sum of the Cauchy loss of whitened residuals, `scale2` being its scale squared."""
+    """Return half the sum of the Cauchy loss of whitened residuals, `scale2` being its scale squared.
+
+    Parameters
+    ----------
+    scene : cameras, lens rows and points. seen : measurements. scale2 : square of the Cauchy scale, in sigmas.
+    """
     parts, points = np.zeros(CHUNKS), len(scene.rhos)
     for chunk in prange(CHUNKS):
         parts[chunk] = _robust_cost(scene, seen, scale2, chunk * points // CHUNKS, (chunk + 1) * points // CHUNKS)
@@ -345,7 +355,13 @@ def eliminate_points(scene, seen, scale2, information, damping, places, sums, ke
 
 @njit(cache=True, nogil=True, fastmath=True)
 def point_steps(seen, places, cameras, kept, step, out):
-    """Fill each point's step (P, 3) from the step of cameras and shared unknowns (n + C,); `cameras` is n."""
+    """Fill each point's step (P, 3) from the step of cameras and shared unknowns (n + C,); `cameras` is n.
+
+    Parameters
+    ----------
+    seen : measurements. places : of the unknowns. cameras : rows of the cameras. kept : what elimination kept.
+        step : (n + C,). out : (P, 3), filled.
+    """
     g = np.empty(3)
     for p in range(len(seen.first) - 1):
         if places.kept[p] >= 0:
@@ -370,7 +386,12 @@ def point_steps(seen, places, cameras, kept, step, out):
 
 @njit(cache=True, nogil=True, fastmath=True)
 def move_points(directions, rhos, steps, new_directions, new_rhos):
-    """Fill directions (P, 3) and inverse depths (P,) after steps (P, 3) along the tangents and of the inverse depth."""
+    """Fill directions (P, 3) and inverse depths (P,) after steps (P, 3) along the tangents and of the inverse depth.
+
+    Parameters
+    ----------
+    directions : (P, 3). rhos : (P,). steps : (P, 3). new_directions, new_rhos : filled.
+    """
     basis = np.empty((3, 2))
     for p in range(len(rhos)):
         tangent(directions[p], basis)
@@ -387,7 +408,12 @@ def move_points(directions, rhos, steps, new_directions, new_rhos):
 
 @njit(cache=True, nogil=True)
 def turn_cameras(rotations, turns, out):
-    """Fill rotations (F, 3, 3) after turns (F, 3), radians, in the cameras' own frames."""
+    """Fill rotations (F, 3, 3) after turns (F, 3), radians, in the cameras' own frames.
+
+    Parameters
+    ----------
+    rotations : (F, 3, 3) world_from_camera. turns : (F, 3) radians. out : (F, 3, 3), filled.
+    """
     for f in range(len(rotations)):
         out[f] = rotations[f] @ rotation_exp(turns[f])
 

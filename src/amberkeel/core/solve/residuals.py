@@ -42,7 +42,12 @@ def rms(residuals: np.ndarray) -> float:
 
 
 def rms_by(residuals: np.ndarray, group: np.ndarray, count: int) -> np.ndarray:
-    """Return the RMS distance (count,) in pixels of residuals (N, 2) by group number (N,); NaN for an empty group."""
+    """Return the RMS distance (count,) in pixels of residuals (N, 2) by group number (N,); NaN for an empty group.
+
+    Parameters
+    ----------
+    residuals : (N, 2) pixels. group : (N,) int. count : number of groups.
+    """
     d2 = (residuals**2).sum(1)
     ok = np.isfinite(d2)
     total, n = np.bincount(group[ok], d2[ok], count), np.bincount(group[ok], minlength=count)

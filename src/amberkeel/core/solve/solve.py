@@ -122,6 +122,10 @@ def solve_tracks(
 def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: Recipe) -> Asked:
     """Return a shot to solve: samples outside its frames left away, check tracks chosen; arguments as for
     `solve_tracks`.
+
+    Parameters
+    ----------
+    tracks, frames, width, height, recipe : as for `solve_tracks`.
     """
     if recipe.motion == "nodal":
         raise SolveError("Nodal solves are not available yet.", "Ask for a free or automatic camera.")
@@ -152,7 +156,12 @@ def solve_shot(asked: Asked, progress: Progress) -> Solved:
 
 
 def conclude(asked: Asked, solved: Solved, sure: Uncertainty) -> Solution:
-    """Return the solution of a solved shot: every track judged, its lens tested on held-out tracks."""
+    """Return the solution of a solved shot: every track judged, its lens tested on held-out tracks.
+
+    Parameters
+    ----------
+    asked : the shot as it was asked for. solved : its camera, adjusted. sure : how sure that is.
+    """
     problem, measured = solved.problem, asked.measured
     bundle, rows = solved.final_bundle()
     report = lens_report(problem.lens, sure, asked.recipe.held_lens)

@@ -61,7 +61,12 @@ class Pair:
 
 
 def common_tracks(problem: Problem, a: int, b: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Return the used tracks seen in both frame rows, and their pixels there, (M,), (M, 2), (M, 2)."""
+    """Return the used tracks seen in both frame rows, and their pixels there, (M,), (M, 2), (M, 2).
+
+    Parameters
+    ----------
+    problem : with its measurements. a, b : rows of two frames.
+    """
     track = problem.track
     ok = problem.inlier & problem.active[track]
     in_a, in_b = np.nonzero(ok & (problem.camera == a))[0], np.nonzero(ok & (problem.camera == b))[0]
@@ -121,7 +126,13 @@ def _parallax(xa: np.ndarray, xb: np.ndarray) -> float:
 
 
 def sweep(problem: Problem, pair: Pair, focals: np.ndarray, free_focal: bool) -> list[Start]:
-    """Return the starts of a pair over focal lengths in pixels, best first."""
+    """Return the starts of a pair over focal lengths in pixels, best first.
+
+    Parameters
+    ----------
+    problem : with nothing solved; it is left as it is. pair : two frames. focals : pixels. free_focal : whether
+        each start may change its own.
+    """
     _, xa, xb = common_tracks(problem, pair.a, pair.b)
     starts = [_try_focal(problem, pair, xa, xb, focal, free_focal) for focal in focals]
     return sorted((s for s in starts if s), key=lambda s: s.cost)

@@ -1,4 +1,4 @@
-// Curves of the selected tracks in a lane: x, y, speed, acceleration, match, noise, residual; samples are chosen with a box.
+// Curves of the selected tracks in a lane: x, y, speed, acceleration, match, noise, residual; a box chooses samples.
 import { INK } from "../shell/colour.js";
 
 const MOST = 24;

@@ -1,4 +1,4 @@
-// The camera bench: sensor, crop, pixel aspect and focal length, and every piece of evidence for the focal length side by side.
+// The camera bench: sensor, crop, pixel aspect and focal length, with all evidence for the focal length side by side.
 import { element } from "../shell/dom.js";
 
 const find = (selector) => document.querySelector(selector);
@@ -67,7 +67,8 @@ export function fillCamera(kept) {
   const shown = kept.sensor_width_mm.toFixed(2);
   find("#cropnote").textContent =
     kept.crop < 1
-      ? `The plate shows ${shown} mm of the sensor: a narrower view through the same lens. Scaling the plate alone changes nothing.`
+      ? `The plate shows ${shown} mm of the sensor: a narrower view through the same lens. ` +
+        "Scaling the plate alone changes nothing."
       : "";
   find("#cropnote").hidden = kept.crop >= 1;
   const width = kept.found?.sensor_width_mm;

@@ -49,7 +49,7 @@ export class LensFit {
     return this.question("hand", () => ({ k1, lines: stage.lens.lines, frame: stage.desk.state.frame }), BY_HAND);
   }
 
-  /** Ask the server and show its newest answer; a question that finds too many before it waits, and only the newest does. */
+  /** Ask the server and show its newest answer; a question that finds too many before it waits, only the newest one. */
   async question(path, body, most) {
     this.next?.done();
     this.next = null;

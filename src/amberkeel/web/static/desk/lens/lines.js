@@ -1,4 +1,4 @@
-// Drawing lines over the plate: new ones from end to end, by dragging or by two clicks; points moved one by one with a loupe.
+// Drawing lines over the plate: from end to end, by dragging or by two clicks; points moved one by one with a loupe.
 
 import { INK } from "../shell/colour.js";
 import { drawBoxes, withCorners } from "./boxes.js";

@@ -8,7 +8,8 @@ export function drawProfileList(box, kept, open, act) {
       element(
         "p",
         "label my-1",
-        "No profile yet. Draw lines and use them, or film a grid: it stands here then, for every shot of the production.",
+        "No profile yet. Draw lines and use them, or film a grid: " +
+          "it stands here then, for every shot of the production.",
       ),
     );
     return;

@@ -4,7 +4,7 @@ import { element } from "../shell/dom.js";
 const NAMES = { focal: "f", depth: "depth" };
 const short = (name) => NAMES[name] ?? name;
 
-/** Fill a box from an attempt's document; `mm` is the width of a pixel on the sensor, `keepLens` makes a profile of it. */
+/** Fill a box from an attempt's document; `mm` is a pixel's width on the sensor, `keepLens` makes a profile of it. */
 export function drawLensReport(box, document, mm, keepLens) {
   const report = document?.lens_report;
   box.replaceChildren();
@@ -91,7 +91,8 @@ function together(report) {
   grid.append(element("span", ""));
   for (let j = 0; j < last; j += 1) grid.append(element("span", "label", short(report.names[j])));
   grid.title =
-    "Correlations: near 1 or −1, the shot trades one for the other. Depth is the distance of the set in travels of the camera.";
+    "Correlations: near 1 or −1, the shot trades one for the other. " +
+    "Depth is the distance of the set in travels of the camera.";
   part.append(grid);
   return part;
 }

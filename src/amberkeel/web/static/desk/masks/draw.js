@@ -206,7 +206,7 @@ function drawEvidence(c, proposal, state, place) {
   }
 }
 
-/** Draw the masks of a frame: all, only the chosen one, or only the others. `edit` holds what is being drawn or dragged. */
+/** Draw the masks of a frame: all, only the chosen one, or only the others. `edit` holds what is drawn or dragged. */
 export function drawMasks(c, state, edit, place, scale, loaded, which = "all") {
   const { masks, frame } = state;
   const editing = state.stage === "masks";

@@ -90,7 +90,10 @@ function reason({ kind, tracks, evidence: { speed, share, background } }) {
   if (kind === "reflection")
     return `${some} look and move as the mirror images of others (dashed). Background: ${background}.`;
   if (kind === "crossing")
-    return `${some} slide along an edge, ${speed.toFixed(2)} px a frame, where a near and a far one cross. Dashed: where a true corner would be.`;
+    return (
+      `${some} slide along an edge, ${speed.toFixed(2)} px a frame, where a near and a far one cross. ` +
+      "Dashed: where a true corner would be."
+    );
   const says = speed ? `${some} go ${speed.toFixed(1)} px a frame another way` : "no track in it; the picture departs";
   return `${says}; up to ${(100 * share).toFixed(1)} % of the picture. Background: ${background}.`;
 }
@@ -124,18 +127,18 @@ export function drawProposals(state, on) {
   );
 }
 
+const many = (count, word) => `${count} ${word}${count === 1 ? "" : "s"}`;
+
 /** What needs saying: tracks under masks, pictures masked whole, subjects left uncovered. */
 export function drawMaskNotes(state, under) {
   const masks = state.masks;
   const say = [];
   if (masks?.full) say.push(`The masks cover the whole picture on ${masks.full}: nothing is left to track there.`);
   if (masks?.bare.length)
-    say.push(
-      `A known subject is left uncovered on ${masks.bare.length} frame${masks.bare.length === 1 ? "" : "s"}, first on ${masks.bare[0]}.`,
-    );
+    say.push(`A known subject is left uncovered on ${many(masks.bare.length, "frame")}, first on ${masks.bare[0]}.`);
   find("#masknotes").replaceChildren(...say.map((text) => element("p", "say my-1.5", text)));
   find("#undermasks").hidden = !masks?.changed || !under?.tracks.length;
   if (under)
     find("#undertext").textContent =
-      `${under.tracks.length} track${under.tracks.length === 1 ? "" : "s"} run${under.tracks.length === 1 ? "s" : ""} under masks on ${under.samples} frames in all.`;
+      `${many(under.tracks.length, "track")} under masks on ${under.samples} frames in all.`;
 }

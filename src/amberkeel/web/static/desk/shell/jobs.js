@@ -36,7 +36,7 @@ export function followJobs(shot, renew) {
     for (const job of news.jobs) {
       const before = seen.get(job.id);
       seen.set(job.id, job.state);
-      // What had ended before this page came is no news; a short job may be heard of for the first time when it is over.
+      // What had ended before this page came is no news; a short job may be first heard of when it is over.
       if (before === job.state || (!before && revision === null)) continue;
       ended = true;
       if (job.state === "done") toast(WORDS[job.kind] ?? (job.doing || "Done."));

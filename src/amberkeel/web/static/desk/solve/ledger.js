@@ -34,10 +34,25 @@ export function drawLedger(server, shot, pin) {
         );
         button.disabled = a.id === server.pinned;
         button.addEventListener("click", () => pin(a.id));
-        const words = `f ${a.figures.focal_mm.toFixed(2)} mm, ${a.recipe.lens_held ? "profile held" : a.recipe.distortion === "none" ? "no distortion" : "distortion free"}, ${a.recipe.camera_motion}${a.recipe.focal_px ? ", f known" : ""}${a.recipe.shared_with?.length ? `, one lens with ${a.recipe.shared_with.map((n) => n.split(" ")[0]).join(", ")}` : ""}${a.masks ? `, ${a.masks} mask${a.masks > 1 ? "s" : ""}` : ""}${a.stale ? ` · ${a.stale} since` : ""}`;
+        const words = wordsOf(a);
         card.append(tick, name, button, element("small", "", words));
         return card;
       }),
     );
   }
+}
+
+/** What an attempt found and was asked, in one line. */
+function wordsOf({ figures, recipe, masks, stale }) {
+  const distortion = recipe.distortion === "none" ? "no distortion" : "distortion free";
+  const others = (recipe.shared_with ?? []).map((name) => name.split(" ")[0]).join(", ");
+  const parts = [
+    `f ${figures.focal_mm.toFixed(2)} mm`,
+    recipe.lens_held ? "profile held" : distortion,
+    recipe.camera_motion,
+    recipe.focal_px ? "f known" : "",
+    others ? `one lens with ${others}` : "",
+    masks ? `${masks} mask${masks > 1 ? "s" : ""}` : "",
+  ];
+  return `${parts.filter(Boolean).join(", ")}${stale ? ` · ${stale} since` : ""}`;
 }

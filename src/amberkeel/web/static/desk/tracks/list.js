@@ -15,7 +15,7 @@ export class TrackList {
     box.append(this.inner);
     box.addEventListener("scroll", () => this.fill());
     new ResizeObserver(() => this.fill()).observe(box);
-    // At the press, not at the click: rows are made anew at every change, and a click needs press and release on one row.
+    // At the press, not at the click: rows are made anew at every change, and a click needs both ends on one row.
     box.addEventListener("pointerdown", (e) => e.button === 0 && this.press(e));
     for (const id of ["#search", "#sort"]) document.querySelector(id).addEventListener("input", () => this.refresh());
   }

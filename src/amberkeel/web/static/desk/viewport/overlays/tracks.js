@@ -7,7 +7,7 @@ const stamps = new Map();
 /** A mark's small picture stands on whole pixels; within one it may lie at this many places each way. */
 const PHASES = 4;
 
-/** The small picture of a mark of one look that lies `phase` of PHASES * PHASES within its pixel; made once and kept. */
+/** The small picture of a mark of one look, lying `phase` of PHASES * PHASES within its pixel; made once and kept. */
 function stamp({ colour, off, dash, kind }, size, half, ratio, phase) {
   const made = `${colour} ${off} ${dash} ${kind} ${size} ${ratio} ${phase}`;
   if (stamps.has(made)) return stamps.get(made);
