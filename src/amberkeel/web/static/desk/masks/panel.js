@@ -140,5 +140,5 @@ export function drawMaskNotes(state, under) {
   find("#undermasks").hidden = !masks?.changed || !under?.tracks.length;
   if (under)
     find("#undertext").textContent =
-      `${many(under.tracks.length, "track")} under masks on ${under.samples} frames in all.`;
+      `${many(under.tracks.length, "track")} ${under.tracks.length === 1 ? "runs" : "run"} under masks on ${under.samples} frames in all.`;
 }
