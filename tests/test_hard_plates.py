@@ -112,8 +112,10 @@ def test_a_patch_knows_its_own_noise(planks, rng):
 
 
 def by_hand(plate, keys, start, stop, blur=None, masked=None, **settings):
-    smear = (lambda f: blur[f]) if blur else (lambda f: SHARP)
-    return follow_hand(plate.gray, keys, start, stop, HandSettings(**settings), Neighbours(plate.gray), smear, masked)
+    motion_blur = (lambda f: blur[f]) if blur else (lambda f: SHARP)
+    return follow_hand(
+        plate.gray, keys, start, stop, HandSettings(**settings), Neighbours(plate.gray), motion_blur, masked
+    )
 
 
 def test_a_track_by_hand_goes_both_ways_through_blur(jolt, blur):

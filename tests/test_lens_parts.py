@@ -15,7 +15,7 @@ from amberkeel.core.errors import LensError
 from amberkeel.core.geometry.rotations import look_at
 from amberkeel.core.lens import Lens
 from amberkeel.core.lens.edges import find_edge, snap
-from amberkeel.core.lens.kernels import PLACES
+from amberkeel.core.lens.kernels import INDEX
 from amberkeel.core.lens.line_file import read_line_document
 from amberkeel.core.lens.picture import Resampler, canvas_for, redistort_map, undistort_map
 from amberkeel.core.lens.profile import read_profile, typed_names
@@ -317,5 +317,5 @@ def test_a_picture_comes_back_after_straightening_and_bending(lens, overscan):
 def test_a_model_s_values_have_their_places():
     for model in ("radial", "division"):
         names = typed_names(model)
-        assert names[0] == "focal" and set(names[1:-2]) <= set(PLACES) and names[-2:] == ("cx", "cy")
+        assert names[0] == "focal" and set(names[1:-2]) <= set(INDEX) and names[-2:] == ("cx", "cy")
     assert typed_names("two-axis") == ("focal", "cx", "cy")

@@ -356,7 +356,7 @@ def test_cues_tell_the_subject_from_a_background_that_moves_too(rng):
     # Without tracks, the flow between the pictures says how the background moves.
     alone = CueReader(plate).read(11)
     assert np.median(alone.unlike[96:134, 96:134]) > 5 * np.median(alone.unlike[150:220, 60:260])
-    with pytest.raises(MaskError, match="from frame 5 to 12 cannot be told"):
+    with pytest.raises(MaskError, match="from frame 5 to 12 cannot be determined"):
         CueReader(Pictures([np.full((240, 320, 3), 90, np.uint8)] * 22)).read(5)
 
 

@@ -3,7 +3,7 @@
 from sqlalchemy import select
 
 from amberkeel.core.errors import KeelError, PlateError
-from amberkeel.core.follow.blur import SHARP, Smear
+from amberkeel.core.follow.blur import SHARP, MotionBlur
 from amberkeel.core.plate.copy import TrackingCopy, read_stack, stand_in
 from amberkeel.core.plate.plate import Plate as CorePlate
 from amberkeel.core.plate.plate import open_plate
@@ -70,12 +70,12 @@ def with_outside(masked, plate: CorePlate):
     return lambda frame: outside if masked is None else outside | masked(frame)
 
 
-def smear_of(row: Plate):
+def motion_blur_of(row: Plate):
     """Return a function from frame to its blur, as measured when the plate came in."""
     lengths, angles = row.blur.get("length", []), row.blur.get("angle", [])
 
-    def at(frame: int) -> Smear:
+    def at(frame: int) -> MotionBlur:
         k = frame - row.first
-        return Smear(lengths[k], angles[k]) if 0 <= k < len(lengths) and lengths[k] > 0.0 else SHARP
+        return MotionBlur(lengths[k], angles[k]) if 0 <= k < len(lengths) and lengths[k] > 0.0 else SHARP
 
     return at

@@ -3,7 +3,7 @@
 import cv2
 import numpy as np
 
-from amberkeel.core.follow.blur import glance, smears
+from amberkeel.core.follow.blur import glance, motion_blurs
 from amberkeel.core.pictures.read import to_gray
 from amberkeel.core.pictures.write import encode_jpeg
 from amberkeel.core.progress import Progress
@@ -39,6 +39,6 @@ def ingest(settings: Settings, shot_id: int, arguments: Arguments, progress: Pro
     with session(settings.database) as opened:
         kept = opened.get(Plate, row.id)
         kept.proxies, kept.thumbnail = hashes, thumbnail
-        blur = smears(seen)
+        blur = motion_blurs(seen)
         kept.blur = {"length": [round(b.length, 2) for b in blur], "angle": [round(b.angle, 3) for b in blur]}
     return following(settings, shot_id, arguments)

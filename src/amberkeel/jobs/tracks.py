@@ -14,7 +14,7 @@ from amberkeel.core.plate.plate import GrayFrames
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.jobs.chain import Arguments, following
-from amberkeel.jobs.images import followed_images, open_row, plate_row, smear_of, with_outside
+from amberkeel.jobs.images import followed_images, motion_blur_of, open_row, plate_row, with_outside
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
 from amberkeel.store.masks import cover, live_masks, masked_of, nothing_left
@@ -147,8 +147,17 @@ def follow_by_hand(
         plate,
         arguments.stops,
         span(progress, 0.0, 0.95),
-        lambda gray, stop, told: follow_hand(
-            gray, keys, start, stop, wanted, Neighbours(gray, others), smear_of(row), masked, told, places.get(start)
+        lambda gray, stop, report: follow_hand(
+            gray,
+            keys,
+            start,
+            stop,
+            wanted,
+            Neighbours(gray, others),
+            motion_blur_of(row),
+            masked,
+            report,
+            places.get(start),
         ),
     )
     return _keep_run(settings, shot_id, track, start, arguments.stops, runs, keys, revision)
@@ -217,7 +226,7 @@ def surface(settings: Settings, shot_id: int, arguments: Surface, progress: Prog
             stops,
             tuple(arguments.grid),
             Neighbours(grays.get, others),
-            smear_of(row),
+            motion_blur_of(row),
             span(progress, 0.0, 0.95),
         )
     finally:

@@ -63,7 +63,7 @@ class Shot(Base):
 class Plate(Base):
     """A shot's pictures; `proxies` holds one media hash a frame.
 
-    `blur` holds length (pixels) and angle (radians) of each frame's smear; `stack` the tracking copy's operations;
+    `blur` holds length (pixels) and angle (radians) of a frame's motion blur; `stack` the tracking copy's operations;
     `replaced` where the images lie that may stand in.
     """
 

@@ -1,4 +1,4 @@
-"""How motion blurs a frame: direction and length of the smear, measured against a sharper frame nearby.
+"""How motion blurs a frame: direction and length of the motion_blur, measured against a sharper frame nearby.
 
 Blur along a line weakens gradients along it. The kernel is the one that, laid on the sharper frame, gives the gradient
 energies (structure tensor) of the blurred one; which spot of the set shows where does not matter, so frames need not be
@@ -31,7 +31,7 @@ _ANGLES = np.arange(8) * np.pi / 8
 
 
 @dataclass(frozen=True)
-class Smear:
+class MotionBlur:
     """A frame's motion blur at the middle of the picture.
 
     Attributes
@@ -44,7 +44,7 @@ class Smear:
     angle: float = 0.0
 
 
-SHARP = Smear()
+SHARP = MotionBlur()
 
 
 @dataclass(frozen=True)
@@ -104,14 +104,16 @@ def line_kernel(length: float, angle: float) -> np.ndarray:
     return (kernel / kernel.sum()).astype(np.float32)
 
 
-def smeared(picture: np.ndarray, smear: Smear) -> np.ndarray:
-    """Return a picture (H, W) blurred by a smear given in its own pixels."""
-    if smear.length < 0.5:
+def blurred_by(picture: np.ndarray, motion_blur: MotionBlur) -> np.ndarray:
+    """Return a picture (H, W) blurred by a motion blur given in its own pixels."""
+    if motion_blur.length < 0.5:
         return picture
-    return cv2.filter2D(picture, -1, line_kernel(smear.length, smear.angle), borderType=cv2.BORDER_REPLICATE)
+    return cv2.filter2D(
+        picture, -1, line_kernel(motion_blur.length, motion_blur.angle), borderType=cv2.BORDER_REPLICATE
+    )
 
 
-def smear_against(sharp: Glance, frame: Glance) -> Smear:
+def motion_blur_against(sharp: Glance, frame: Glance) -> MotionBlur:
     """Return the blur of `frame` beyond that of the sharper frame `sharp`, lengths in the plate's pixels."""
     gain = np.trace(frame.coarse) / np.trace(sharp.coarse)
     wanted = _log(frame.fine / np.clip(gain, 0.5, 2.0))
@@ -122,7 +124,7 @@ def smear_against(sharp: Glance, frame: Glance) -> Smear:
     change = wanted - _log(sharp.fine)
 
     def miss(picture, start, length, angle):
-        return float(((_log(_tensor(smeared(picture, Smear(length, angle)), 0.0)) - start - change) ** 2).sum())
+        return float(((_log(_tensor(blurred_by(picture, MotionBlur(length, angle)), 0.0)) - start - change) ** 2).sum())
 
     tried = [(miss(half, base, n / 2, a), n, a) for n in _LENGTHS for a in _ANGLES]
     _, length, angle = min(tried)
@@ -140,24 +142,24 @@ def smear_against(sharp: Glance, frame: Glance) -> Smear:
     )
     length = float(np.exp(np.clip(fit.x[0], -1.0, 4.0))) * sharp.scale
     width = sharp.picture.shape[1] * sharp.scale
-    return Smear(length, float(fit.x[1] % np.pi)) if length > NOTABLE * width else SHARP
+    return MotionBlur(length, float(fit.x[1] % np.pi)) if length > NOTABLE * width else SHARP
 
 
-def smears(glances: list[Glance]) -> list[Smear]:
+def motion_blurs(glances: list[Glance]) -> list[MotionBlur]:
     """Return the blur of each frame, from glances in frame order; each is held against the sharpest near it."""
     energy = np.array([g.energy for g in glances])
     out = []
     for k, seen in enumerate(glances):
         near = np.arange(max(0, k - REACH), min(len(glances), k + REACH + 1))
         best = int(near[energy[near].argmax()])
-        out.append(SHARP if best == k else smear_against(glances[best], seen))
+        out.append(SHARP if best == k else motion_blur_against(glances[best], seen))
     return out
 
 
-def measure_blur(plate: Plate, progress: Progress = silent) -> list[Smear]:
+def measure_blur(plate: Plate, progress: Progress = silent) -> list[MotionBlur]:
     """Return the blur of every frame of a plate; pictures are read one at a time."""
     seen = []
     for k, frame in enumerate(plate.frames.tolist()):
         seen.append(glance(plate.gray(frame)))
         progress((k + 1) / len(plate.frames), f"Measuring blur, frame {frame}")
-    return smears(seen)
+    return motion_blurs(seen)

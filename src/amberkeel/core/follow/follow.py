@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from amberkeel.core.errors import FollowError
-from amberkeel.core.follow.blur import SHARP, Smear
+from amberkeel.core.follow.blur import SHARP, MotionBlur
 from amberkeel.core.follow.detect import DetectSettings, find_features, grain_sigma, soften_px
 from amberkeel.core.follow.follower import MODEL_NOISE_PX, BlurWatch, Follower, Limits
 from amberkeel.core.follow.gaps import part_wrong_resumes
@@ -107,7 +107,7 @@ def _forwards(plate, grays, settings, mattes, grain, progress):
         follower.step(gray, frame, masked)
         since += 1
         thin = len(follower.bank.ids) < settings.refill_below * full
-        if (since >= settings.refill_every or (thin and since >= 3)) and not follower.smear.length:
+        if (since >= settings.refill_every or (thin and since >= 3)) and not follower.motion_blur.length:
             xy = find_features(
                 gray,
                 settings.detect,
@@ -131,7 +131,7 @@ def _born(ids: np.ndarray, frame: int, xy: np.ndarray) -> tuple:
     return ids, np.full(n, frame), xy, np.full(n, np.hypot(MODEL_NOISE_PX, 0.02)), np.ones(n)
 
 
-def _backwards(plate, grays, settings, mattes, births, blur: dict[int, Smear], grain, progress):
+def _backwards(plate, grays, settings, mattes, births, blur: dict[int, MotionBlur], grain, progress):
     """Follow each feature backwards from where it was found; return records."""
     first = int(plate.frames[0])
     born = {frame: (ids, xy) for frame, ids, xy in births if frame > first and len(ids)}

@@ -14,7 +14,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.follow.bank import Bank, as_float, fit_variance, scale_and_spread, states_at
-from amberkeel.core.follow.blur import SHARP, Glance, Smear, glance, smear_against, smeared
+from amberkeel.core.follow.blur import SHARP, Glance, MotionBlur, blurred_by, glance, motion_blur_against
 from amberkeel.core.follow.motion import plate_motion
 from amberkeel.core.follow.register import OK, register_patches
 from amberkeel.core.geometry.homography import carried
@@ -56,19 +56,19 @@ class BlurWatch:
     def __init__(self, patience: int):
         self.patience, self.since = patience, 0
         self.sharp: Glance | None = None
-        self.seen: dict[int, Smear] = {}
+        self.seen: dict[int, MotionBlur] = {}
 
-    def __call__(self, frame: int, gray: np.ndarray) -> Smear:
+    def __call__(self, frame: int, gray: np.ndarray) -> MotionBlur:
         """Return a frame's blur beyond the last sharp one's; after `patience` blurred frames it counts as sharp."""
         look = glance(gray)
-        smear = smear_against(self.sharp, look) if self.sharp else SHARP
-        self.since = self.since + 1 if smear.length else 0
+        motion_blur = motion_blur_against(self.sharp, look) if self.sharp else SHARP
+        self.since = self.since + 1 if motion_blur.length else 0
         if self.since > self.patience:
-            smear, self.since = SHARP, 0
-        if not smear.length:
+            motion_blur, self.since = SHARP, 0
+        if not motion_blur.length:
             self.sharp = look
-        self.seen[frame] = smear
-        return smear
+        self.seen[frame] = motion_blur
+        return motion_blur
 
 
 @dataclass(frozen=True)
@@ -93,7 +93,7 @@ class Limits:
 class Follower:
     """A bank of features on the newest frame, a second one of those that wait, and the records of what was measured."""
 
-    def __init__(self, limits: Limits, grain: float, blur_of: Callable[[int, np.ndarray], Smear]):
+    def __init__(self, limits: Limits, grain: float, blur_of: Callable[[int, np.ndarray], MotionBlur]):
         prior = (grain / 0.04) ** 2
         self.limits, self.blur_of = limits, blur_of
         self.bank, self.waiting = Bank(limits.half, prior), Bank(limits.half, prior)
@@ -101,7 +101,7 @@ class Follower:
         self.records: list[tuple] = []
         self.window = 2 * limits.half + 1
         self.sharp: np.ndarray | None = None
-        self.smear = SHARP
+        self.motion_blur = SHARP
         self._from_sharp = np.eye(3)
 
     def step(self, gray: np.ndarray, frame: int, masked: np.ndarray | None) -> None:
@@ -111,17 +111,17 @@ class Follower:
         ----------
         gray : (H, W) uint8. frame : its number. masked : (H, W) bool, True where nothing is followed, or None.
         """
-        was_blurred, self.smear = self.smear.length > 0, self.blur_of(frame, gray)
+        was_blurred, self.motion_blur = self.motion_blur.length > 0, self.blur_of(frame, gray)
         if self.sharp is not None and len(self.bank.ids) + len(self.waiting.ids):
             self._follow(gray, self.sharp, frame, masked, was_blurred)
-        if not self.smear.length:
+        if not self.motion_blur.length:
             self.sharp, self._from_sharp = gray, np.eye(3)
 
     def _follow(
         self, gray: np.ndarray, sharp: np.ndarray, frame: int, masked: np.ndarray | None, was_blurred: bool
     ) -> None:
-        bank, blurred = self.bank, self.smear.length > 0
-        source = smeared(sharp, self.smear)
+        bank, blurred = self.bank, self.motion_blur.length > 0
+        source = blurred_by(sharp, self.motion_blur)
         was = bank.states[:, :2].copy()
         far = blurred or was_blurred
         move = plate_motion(source, gray) if far else None
@@ -171,7 +171,7 @@ class Follower:
 
     def _flow(self, before: np.ndarray, after: np.ndarray, start: np.ndarray, guess: np.ndarray | None):
         # OpenCV counts pixel centres from 0.
-        side = self.window + 2 * int(0.25 * self.smear.length)
+        side = self.window + 2 * int(0.25 * self.motion_blur.length)
         options: dict[str, Any] = dict(
             winSize=(side, side), maxLevel=3, criteria=(cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 10, 0.03)
         )
@@ -197,7 +197,7 @@ class Follower:
         """Return where patches cut at `places` (M, 2) of a picture lie in the one before, looked for from `start`, and
         which were found.
         """
-        other = Bank(self.bank.half + int(np.ceil(0.3 * self.smear.length)), self.bank.warp_prior)
+        other = Bank(self.bank.half + int(np.ceil(0.3 * self.motion_blur.length)), self.bank.warp_prior)
         other.patches, other.gradients, other.inverses, made = other.cut(gray, places)
         other.states = states_at(gray, places)
         keep, states, _ = self._register(other, source, start, made)
@@ -222,19 +222,19 @@ class Follower:
         reference.
         """
         bank = self.bank
-        wide = Bank(bank.half + int(np.ceil(0.3 * self.smear.length)), bank.warp_prior)
+        wide = Bank(bank.half + int(np.ceil(0.3 * self.motion_blur.length)), bank.warp_prior)
         wide.patches, wide.gradients, wide.inverses, made = wide.cut(source, bank.held[:, :2])
         wide.states = states_at(source, bank.held[:, :2])
         keep, fits, results = self._register(wide, gray, predicted, alive & made)
         states = bank.states.copy()
         states[:, :2] = fits[:, :2]
-        results[:, 1] = fit_variance(fits, results) + bank.held[:, 2] + (BLUR_NOISE * self.smear.length) ** 2
+        results[:, 1] = fit_variance(fits, results) + bank.held[:, 2] + (BLUR_NOISE * self.motion_blur.length) ** 2
         return keep, states, results
 
     def _record(self, frame: int, keep: np.ndarray, results: np.ndarray) -> None:
         """Record the features of the bank that hold on a frame."""
         bank = self.bank
-        own = results[:, 1] if self.smear.length else fit_variance(bank.states, results)
+        own = results[:, 1] if self.motion_blur.length else fit_variance(bank.states, results)
         sigma = np.sqrt(own + bank.drift2 + MODEL_NOISE_PX**2)
         self.records.append(
             (bank.ids[keep], np.full(keep.sum(), frame), bank.states[keep, :2], sigma[keep], results[keep, 0])
@@ -246,7 +246,7 @@ class Follower:
         self.bank.renew(gray, (det > 1.7) | (det < 0.55) | (spread > 1.25), fit_variance(self.bank.states, results))
 
     def _step_of(self, was: np.ndarray, states: np.ndarray, keep: np.ndarray, move: np.ndarray | None) -> Callable:
-        """Return a function from places (M, 2) on the frame before to how far they moved: as followed features nearby
+        """Return a function from positions (M, 2) on the last frame to how far they moved: as followed features nearby
         did, or the whole plate where too few are left.
         """
         if keep.sum() >= NEIGHBOURS or move is None:

@@ -7,7 +7,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import FollowError
-from amberkeel.core.follow.blur import SHARP, Smear, smeared
+from amberkeel.core.follow.blur import SHARP, MotionBlur, blurred_by
 from amberkeel.core.follow.motion import plate_motion
 from amberkeel.core.follow.patch import MODELS, SIMILARITY, Fit, Patch, shifted
 from amberkeel.core.geometry.homography import carried
@@ -140,7 +140,7 @@ def follow_hand(
     stop: int,
     settings: HandSettings,
     predict: Callable[[int, int, np.ndarray], np.ndarray],
-    blur: Callable[[int], Smear] = lambda frame: SHARP,
+    blur: Callable[[int], MotionBlur] = lambda frame: SHARP,
     masked: Callable[[int], np.ndarray] | None = None,
     progress: Progress = silent,
     begin: tuple[float, float] | None = None,
@@ -151,7 +151,7 @@ def follow_hand(
     ----------
     gray : from frame number to the picture (H, W) uint8. keys : places (x, y) set by hand, by frame.
     predict : from two frames and a place on the first to the place expected on the second. blur : from frame to its
-        smear.
+        motion_blur.
     masked : from frame to where nothing may be followed, (H, W) bool. begin : the place at `start` where that is no
         key.
 
@@ -229,8 +229,8 @@ class _Hand:
 
     def _look(self, frame: int, expected: np.ndarray, waited: int):
         """Return the fit, the track's place and its noise on a frame, or None, with the reason in `why`."""
-        s, image, smear = self.settings, self.gray(frame), self.blur(frame)
-        patch = self._blurred(smear)
+        s, image, motion_blur = self.settings, self.gray(frame), self.blur(frame)
+        patch = self._blurred(motion_blur)
         start = self._coarse(image, patch, expected + self.offset, waited > 0)
         if start is None:
             self.why = "nothing there looks like the pattern" if self.settled else "it left the picture"
@@ -252,13 +252,13 @@ class _Hand:
             self.why = "it ran into a mask"
             return None
         self.warp = fit.warp
-        if not smear.length:
+        if not motion_blur.length:
             self.usual += 0.3 * (fit.score - self.usual)
         sigma = np.sqrt(
             0.5 * (fit.covariance[0, 0] + fit.covariance[1, 1]) * _growth(fit.warp)
             + self.drift2
             + MODEL_NOISE_PX**2
-            + (BLUR_NOISE * smear.length) ** 2
+            + (BLUR_NOISE * motion_blur.length) ** 2
         )
         return fit, place, float(sigma)
 
@@ -267,17 +267,17 @@ class _Hand:
         x, y = place.astype(int)
         return 0 <= x < mask.shape[1] and 0 <= y < mask.shape[0] and bool(mask[y, x])
 
-    def _blurred(self, smear: Smear) -> Patch:
+    def _blurred(self, motion_blur: MotionBlur) -> Patch:
         """Return the reference blurred as a frame is."""
-        if not smear.length:
+        if not motion_blur.length:
             return self.patch
-        key = (round(smear.length), round(smear.angle, 1))
+        key = (round(motion_blur.length), round(motion_blur.angle, 1))
         if key not in self.patches:
-            extra = int(np.ceil(0.3 * smear.length))
+            extra = int(np.ceil(0.3 * motion_blur.length))
             half = (self.settings.pattern[0] + extra, self.settings.pattern[1] + extra)
             try:
                 x, y = (float(v) for v in self.at)
-                self.patches[key] = Patch(smeared(self.source, smear), x, y, half, self.settings.model)
+                self.patches[key] = Patch(blurred_by(self.source, motion_blur), x, y, half, self.settings.model)
             except FollowError:
                 self.patches[key] = self.patch
         return self.patches[key]

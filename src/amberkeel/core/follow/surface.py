@@ -12,7 +12,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import FollowError
-from amberkeel.core.follow.blur import SHARP, Smear, smeared
+from amberkeel.core.follow.blur import SHARP, MotionBlur, blurred_by
 from amberkeel.core.follow.patch import PERSPECTIVE, Fit, Patch, shifted
 from amberkeel.core.geometry.homography import carried
 from amberkeel.core.masks.raster import fill
@@ -75,7 +75,7 @@ def follow_surface(
     stops: tuple[int, ...],
     grid: tuple[int, int] = (4, 3),
     predict: Callable[[int, int, np.ndarray], np.ndarray] | None = None,
-    blur: Callable[[int], Smear] = lambda frame: SHARP,
+    blur: Callable[[int], MotionBlur] = lambda frame: SHARP,
     progress: Progress = silent,
 ) -> SurfaceRun:
     """Follow the inside of an outline (N, 2), drawn on the frame `start`, to each of the frames in `stops`.
@@ -85,7 +85,7 @@ def follow_surface(
     Parameters
     ----------
     gray : from frame number to (H, W) uint8. outline : (N, 2) pixels. start : frame that it is drawn on. stops :
-        frames to follow to. grid : tracks across and down. predict : from two frames and a place (2,) to the place on
+        frames to follow to. grid : tracks across and down. predict : from two frames and a position (2,) to that on
         the second. blur : from frame to its motion blur. progress : told the share done.
 
     Raises
@@ -145,9 +145,9 @@ class _Surface:
     def begin(self) -> None:
         self.now = np.eye(3)
 
-    def _reference(self, scale: float, smear: Smear) -> tuple[Patch, np.ndarray] | None:
+    def _reference(self, scale: float, motion_blur: MotionBlur) -> tuple[Patch, np.ndarray] | None:
         """Return the patch at a scale, with the matrix from its coordinates to the start frame's pixels."""
-        source = smeared(self.gray(self.start), smear)
+        source = blurred_by(self.gray(self.start), motion_blur)
         small = _shrunk(source, scale)
         # Shrinking rounds to whole pixels.
         ratio = np.array(small.shape[::-1]) / np.array(source.shape[::-1])
@@ -169,12 +169,12 @@ class _Surface:
 
     def step(self, frame: int, way: int) -> bool:
         """Follow to a frame; tell whether the surface was lost."""
-        image, smear = self.gray(frame), self.blur(frame)
+        image, motion_blur = self.gray(frame), self.blur(frame)
         warp = self._expected(frame, way)
         fit = None
         for level in sorted(self.references, reverse=True):
             scale = self.scale / 2**level
-            reference = self.references[level] if not smear.length else self._reference(scale, smear)
+            reference = self.references[level] if not motion_blur.length else self._reference(scale, motion_blur)
             if reference is None:
                 continue
             fit, warp = self._fit(image, reference, scale, warp)
@@ -184,7 +184,7 @@ class _Surface:
             return True
         self.now = self.warps[frame] = warp
         self.scores[frame] = fit.score
-        self.sigmas[frame] = self._noise(fit, smear)
+        self.sigmas[frame] = self._noise(fit, motion_blur)
         return False
 
     def _expected(self, frame: int, way: int) -> np.ndarray:
@@ -203,7 +203,7 @@ class _Surface:
         found = np.linalg.inv(ratio) @ fit.warp @ np.linalg.inv(start_from_patch)
         return fit, (found / found[2, 2] if fit.ok else warp)
 
-    def _noise(self, fit: Fit, smear: Smear) -> np.ndarray:
+    def _noise(self, fit: Fit, motion_blur: MotionBlur) -> np.ndarray:
         """Return the noise (M,) of the grid's places in pixels, raised for what they share."""
         reference = self.references[0]
         if reference is None:
@@ -214,7 +214,7 @@ class _Surface:
         moved = np.einsum("kab,mb->mka", patch.basis, flat)
         jacobian = moved[..., :2] - at[:, None, :] * moved[..., 2:]
         variance = 0.5 * np.einsum("mki,kl,mli->m", jacobian, fit.covariance, jacobian) / self.scale**2
-        own = variance + MODEL_NOISE_PX**2 + (0.02 * smear.length) ** 2
+        own = variance + MODEL_NOISE_PX**2 + (0.02 * motion_blur.length) ** 2
         return np.sqrt(own * max(1.0, len(self.places) / FREE_POINTS))
 
 

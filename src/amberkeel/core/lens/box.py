@@ -23,7 +23,7 @@ EDGES = tuple((k, k | 1 << a, AXES[a]) for a in range(3) for k in range(8) if no
 SIDES = np.array([[(k >> a) & 1 for a in range(3)] for k in range(8)], float)
 
 LOOSE = 0.02
-"""Weight of a corner not dragged yet beside one that is: it stays where nothing else is told."""
+"""Weight of a corner not dragged yet beside one that is: it stays where nothing else is known."""
 
 TURN_HOLD, FOCAL_HOLD = 0.05, 0.04
 """How softly rotation (radians) and log focal length are held about their start while lines do not tell them."""
@@ -50,7 +50,7 @@ class BoxPose:
 
 
 def guessed_pose(width: int, height: int, pixel_aspect: float = 1.0) -> BoxPose:
-    """Return a pose for a box where nothing is told yet.
+    """Return a pose for a box where nothing is known yet.
 
     Parameters
     ----------
@@ -83,16 +83,16 @@ def new_box(pose: BoxPose, start: np.ndarray, end: np.ndarray) -> np.ndarray:
     return _seen(pose.lens, camera)
 
 
-def settle_box(corners: np.ndarray, dragged: np.ndarray, pose: BoxPose, told: bool) -> tuple[np.ndarray, BoxPose]:
+def settle_box(corners: np.ndarray, dragged: np.ndarray, pose: BoxPose, known: bool) -> tuple[np.ndarray, BoxPose]:
     """Return where all corners lie (8, 2), pixels, when those `dragged` (8,) bool stay, and the pose that explains
     them.
 
     Parameters
     ----------
-    corners : (8, 2) pixels as they are. pose : as lines tell it where `told`, else where the search starts.
+    corners : (8, 2) pixels as they are. pose : as lines give it where `known`, else where the search starts.
     """
     corners, dragged = np.asarray(corners, float), np.asarray(dragged, bool)
-    if not told and dragged.sum() >= 3:
+    if not known and dragged.sum() >= 3:
         pose = _turned(corners, dragged, pose)
     camera = _place(pose, corners, np.where(dragged, 1.0, LOOSE))
     seen = _seen(pose.lens, camera)
@@ -124,9 +124,9 @@ def _place(pose: BoxPose, corners: np.ndarray, weight: np.ndarray) -> np.ndarray
 def _in_reach(pose: BoxPose, camera: np.ndarray, dragged: np.ndarray) -> np.ndarray:
     """Return the box's corners (8, 3) with sides that no dragged corners tell made as long as the others."""
     sides = np.array([(camera[1 << a] - camera[0]) @ pose.rotation[a] for a in range(3)])
-    told = np.array([len(set(SIDES[dragged, a])) == 2 for a in range(3)])
-    usual = np.abs(sides[told]).mean() if told.any() else np.abs(sides).min()
-    new = np.where(told, sides, usual * np.array([1.0, 1.0, -1.0]))
+    spanned = np.array([len(set(SIDES[dragged, a])) == 2 for a in range(3)])
+    usual = np.abs(sides[spanned]).mean() if spanned.any() else np.abs(sides).min()
+    new = np.where(spanned, sides, usual * np.array([1.0, 1.0, -1.0]))
     first = int(np.nonzero(dragged)[0][0])
     return camera[first] + (SIDES - SIDES[first]) * new @ pose.rotation
 

@@ -11,7 +11,7 @@ import numpy as np
 from amberkeel.core.errors import LensError
 from amberkeel.core.geometry.pixels import to_opencv
 from amberkeel.core.geometry.rotations import rotation_exp
-from amberkeel.core.lens.kernels import PLACES
+from amberkeel.core.lens.kernels import INDEX
 from amberkeel.core.lens.line_adjust import LOSS_SCALE, corner_effect
 from amberkeel.core.lens.model import Lens
 from amberkeel.core.lens.views import ChartOrder, View
@@ -88,7 +88,7 @@ class _State:
             elif name == "cy":
                 cy += value
             else:
-                c[PLACES[name]] += value
+                c[INDEX[name]] += value
         lens = replace(lens, focal_px=(float(fx), float(fy)), principal_px=(float(cx), float(cy))).with_coefficients(c)
         turned = np.array([rotation_exp(w) @ r for r, w in zip(self.rotations, np.ascontiguousarray(poses[:, :3]))])
         return _State(lens, turned, self.shifts + poses[:, 3:], self.free)
@@ -262,7 +262,7 @@ def _report(data, state, views, rms, astray, order, notes) -> ChartFit:
             "the rest."
         )
     for name in [n for n in sigma if n in ("k1", "k2", "k3", "division")]:
-        if abs(lens.coefficients[PLACES[name]]) < 2.0 * sigma[name] and sigma[name] * corner_effect(lens, name) > 1.0:
+        if abs(lens.coefficients[INDEX[name]]) < 2.0 * sigma[name] and sigma[name] * corner_effect(lens, name) > 1.0:
             notes.append(
                 f"{name} is hardly told (±{sigma[name] * corner_effect(lens, name):.1f} px at the corner): ask for "
                 "fewer coefficients."

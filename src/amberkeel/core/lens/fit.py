@@ -15,7 +15,7 @@ import numpy as np
 from amberkeel.core.errors import LensError
 from amberkeel.core.geometry.rotations import nearest_rotation
 from amberkeel.core.lens.drawn import AXES, DrawnLine, LensOrder
-from amberkeel.core.lens.kernels import PLACES
+from amberkeel.core.lens.kernels import INDEX
 from amberkeel.core.lens.line_adjust import (
     AGAIN,
     Lines,
@@ -32,7 +32,7 @@ from amberkeel.core.lens.model import Lens
 FIELDS_OF_VIEW = np.radians(np.geomspace(110.0, 6.0, 14))
 """Horizontal fields of view tried as a start, radians."""
 
-TOLD = 0.15
+DETERMINED = 0.15
 """Relative sigma of the focal length from which lines do not tell it."""
 
 WORTH_PX = 3.0
@@ -93,7 +93,7 @@ class LensFit:
     @property
     def values(self) -> dict[str, tuple[float, float]]:
         """Each coefficient that was found, with its sigma."""
-        return {name: (float(self.lens.coefficients[PLACES[name]]), s) for name, s in self.sigma.items()}
+        return {name: (float(self.lens.coefficients[INDEX[name]]), s) for name, s in self.sigma.items()}
 
 
 def fit_lens(lines: Sequence[DrawnLine], order: LensOrder, start: LensFit | None = None) -> LensFit:
@@ -267,7 +267,7 @@ def _corner_sigma(covariance: np.ndarray, state: LineState, name: str) -> float:
     row[state.free.index(name)] = 1.0
     if "focal" in state.free:
         power = {"k1": 2, "k2": 4, "k3": 6, "division": 2}.get(name, 1)
-        row[state.free.index("focal")] = -power * state.lens.coefficients[PLACES[name]]
+        row[state.free.index("focal")] = -power * state.lens.coefficients[INDEX[name]]
     return float(np.sqrt(row @ covariance @ row)) * corner_effect(state.lens, name)
 
 
@@ -296,8 +296,8 @@ def _report(data: Lines, state: LineState, order: LensOrder, notes: list[str]) -
     spread = np.sqrt(np.diagonal(covariance))
     sigma = dict(zip(state.free, spread.tolist()))
     log_sigma = sigma.pop("focal", 0.0)
-    told = ("focal" in state.free or order.focal_px is not None) and log_sigma < TOLD
-    if "focal" in state.free and not told:
+    known = ("focal" in state.free or order.focal_px is not None) and log_sigma < DETERMINED
+    if "focal" in state.free and not known:
         notes.append(_why_untold(data, state, log_sigma))
     distances, _ = data.distances(state.lens, state.rotations)
     plain = Lens.centred(order.width, order.height, state.lens.focal_px[0], pixel_aspect=order.pixel_aspect)
@@ -315,7 +315,7 @@ def _report(data: Lines, state: LineState, order: LensOrder, notes: list[str]) -
     turns = spread[len(state.free) :].reshape(-1, 3)
     return LensFit(
         state.lens,
-        bool(told),
+        bool(known),
         float(log_sigma * state.lens.focal_px[0]),
         sigma,
         dict(zip(data.frames, state.rotations)),

@@ -15,7 +15,7 @@ from numba import njit, prange
 
 COEFFICIENTS = 17
 TURN, DIVISION, TWO_AXIS = 6, 5, 7
-PLACES = {
+INDEX = {
     "k1": 0,
     "k2": 1,
     "k3": 2,

@@ -12,7 +12,7 @@ import numpy as np
 
 from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.lens.drawn import AXES, DrawnLine, LensOrder
-from amberkeel.core.lens.kernels import PLACES
+from amberkeel.core.lens.kernels import INDEX
 from amberkeel.core.lens.line_errors import FREE, flatten, line_errors
 from amberkeel.core.lens.model import Lens
 from amberkeel.core.linear import scaled_inverse
@@ -123,7 +123,7 @@ class LineState:
             elif name in ("cx", "cy"):
                 pinhole[2 + (name == "cy")] += value
             else:
-                c[PLACES[name]] += min(max(value, -0.5), 0.5)
+                c[INDEX[name]] += min(max(value, -0.5), 0.5)
         turns = np.clip(step[len(self.free) :].reshape(-1, 3), -0.5, 0.5)
         turned = self.rotations.copy()
         for k in range(len(turned)):
@@ -255,7 +255,7 @@ def line_covariance(data: Lines, state: LineState, order: LensOrder) -> np.ndarr
     at = np.arange(len(loose.free), loose.size)
     normal[at, at] += TURN_SIGMA**-2
     first = "division" if order.model == "division" else "k1"
-    usual = HELD_PX + HELD_SHARE * abs(state.lens.coefficients[PLACES[first]]) * corner_effect(state.lens, first)
+    usual = HELD_PX + HELD_SHARE * abs(state.lens.coefficients[INDEX[first]]) * corner_effect(state.lens, first)
     for name in state.held:
         row = loose.free.index(name)
         normal[row, row] += (corner_effect(state.lens, name) / usual) ** 2

@@ -12,7 +12,7 @@ from amberkeel.core.errors import LensError
 from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.lens.drawn import AXES, DrawnLine
 from amberkeel.core.lens.fit import LensFit
-from amberkeel.core.lens.kernels import PLACES
+from amberkeel.core.lens.kernels import INDEX
 from amberkeel.core.lens.model import Lens
 
 SAME_PX = 1.0
@@ -118,7 +118,7 @@ def _turned_lens(lens: Lens, name: str, step: float) -> Lens:
     if name == "focal":
         return replace(lens, focal_px=(lens.focal_px[0] * np.exp(step), lens.focal_px[1] * np.exp(step)))
     c = lens.coefficients
-    c[PLACES[name]] += step
+    c[INDEX[name]] += step
     return lens.with_coefficients(c)
 
 

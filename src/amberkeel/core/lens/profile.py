@@ -7,7 +7,7 @@ import numpy as np
 from amberkeel.core.errors import LensError
 from amberkeel.core.lens.chart import ChartFit
 from amberkeel.core.lens.fit import LensFit
-from amberkeel.core.lens.kernels import PLACES
+from amberkeel.core.lens.kernels import INDEX
 from amberkeel.core.lens.model import Lens
 
 FORMAT, VERSION = "amberkeel-lens", 1
@@ -86,7 +86,7 @@ class LensProfile:
                     lens, principal_px=(value, lens.principal_px[1]) if name == "cx" else (lens.principal_px[0], value)
                 )
             else:
-                c[PLACES[name]] = value
+                c[INDEX[name]] = value
         lens = lens.with_coefficients(c)
         check_lens(lens)
         return replace(

@@ -142,7 +142,7 @@ class CueReader:
         found = fit_background(*self._flow_spots(frame, flow))
         if found is None:
             raise MaskError(
-                f"How the background moves from frame {frame} to {to} cannot be told.",
+                f"How the background moves from frame {frame} to {to} cannot be determined.",
                 "Follow features first, with more of them.",
             )
         return found

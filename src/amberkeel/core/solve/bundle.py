@@ -16,8 +16,8 @@ from amberkeel.core.solve.reduce import (
     CHUNKS,
     Kept,
     Observations,
-    Places,
     Scene,
+    Structure,
     Sums,
     eliminate_points,
     fill_residuals,
@@ -171,7 +171,7 @@ class NormalSystem:
         order = camera_order(pairs)
         self.layout.order(order)
         self.pattern = tile_pattern(pairs, order)
-        self.places = self._places(bundle)
+        self.structure = self._structure(bundle)
         self.sums, self.kept = self._arrays(bundle)
 
     def _pairs(self, bundle: Bundle) -> csr_matrix:
@@ -191,14 +191,14 @@ class NormalSystem:
                 pairs = pairs + csr_matrix((np.ones(len(both[0])), both), shape=pairs.shape)
         return pairs
 
-    def _places(self, bundle: Bundle) -> Places:
+    def _structure(self, bundle: Bundle) -> Structure:
         layout, lengths = self.layout, np.diff(bundle.first).astype(float)
         first, shared = _shared_by_point(bundle, layout)
         order = _by_first_camera(bundle, layout)
         work = np.cumsum((lengths * (lengths + LONE_WORK))[order])
         cuts = np.searchsorted(work, np.linspace(0.0, work[-1] if len(work) else 0.0, CHUNKS + 1)[1:-1])
         chunks = np.concatenate([[0], cuts, [len(lengths)]]).astype(np.int64)
-        return Places(
+        return Structure(
             layout.slot, layout.free, layout.columns, layout.chain, layout.kept,
             self.pattern.at, *np.divmod(np.maximum(layout.slot, 0), self.pattern.per_tile),
             first, shared, order, chunks,
@@ -213,7 +213,7 @@ class NormalSystem:
             np.empty((CHUNKS, shared, shared)), np.empty((CHUNKS, full + shared)), np.empty((CHUNKS, full + shared)),
         )  # fmt: skip
         kept = Kept(
-            np.empty((len(bundle.camera), 3, DEGREES)), np.empty((len(self.places.shared), 3)),
+            np.empty((len(bundle.camera), 3, DEGREES)), np.empty((len(self.structure.shared), 3)),
             np.zeros((points, 3, 3)), np.empty((points, 3)),
         )  # fmt: skip
         return sums, kept
@@ -242,7 +242,7 @@ class NormalSystem:
             bundle.loss_scale**2,
             each,
             damping,
-            self.places,
+            self.structure,
             self.sums,
             self.kept,
         )
@@ -378,7 +378,7 @@ def adjust(bundle: Bundle, iterations: int = 20, tolerance: float = 1e-5, dampin
 def _stepped(bundle: Bundle, system: NormalSystem, step: np.ndarray) -> tuple[Bundle, np.ndarray]:
     """Return the bundle after a step of cameras and lenses, with the points following, and the points' step."""
     moved = np.empty((len(bundle.rhos), 3))
-    point_steps(bundle.observations(), system.places, system.full, system.kept, step, moved)
+    point_steps(bundle.observations(), system.structure, system.full, system.kept, step, moved)
     cameras = system.camera_rows(step)
     rotations = np.empty_like(bundle.rotations)
     turn_cameras(bundle.rotations, np.ascontiguousarray(cameras[:, :3]), rotations)

@@ -37,7 +37,7 @@ class Observations(NamedTuple):
     weight: np.ndarray
 
 
-class Places(NamedTuple):
+class Structure(NamedTuple):
     """Where unknowns stand in the arrays that are filled.
 
     Attributes
@@ -149,16 +149,16 @@ def _invert3(v, out):
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _accumulate(scene, seen, scale2, information, places, p, at, sums, kept, c, v, jc, jp, js, e, basis):
+def _accumulate(scene, seen, scale2, information, structure, p, at, sums, kept, c, v, jc, jp, js, e, basis):
     """Add the observations of point `p` to the sums of chunk `c`; fill its normal matrix `v` (3, 3, upper triangle)."""
     tiles, border, corner, side = sums.tiles[c], sums.border[c], sums.corner[c], sums.side[c]
     cameras = border.shape[1]
     gp = kept.gradients[p]
     v[:] = 0.0
     gp[:] = 0.0
-    s0, s1 = places.shared_first[p], places.shared_first[p + 1]
+    s0, s1 = structure.shared_first[p], structure.shared_first[p + 1]
     for s in range(s0, s1):
-        at[places.shared[s]] = s
+        at[structure.shared[s]] = s
         for b in range(3):
             kept.shared[s, b] = 0.0
     tangent(scene.directions[p], basis)
@@ -181,31 +181,31 @@ def _accumulate(scene, seen, scale2, information, places, p, at, sums, kept, c, 
             for b in range(a, 3):
                 v[a, b] += w2 * (jp[0, a] * jp[0, b] + jp[1, a] * jp[1, b])
         count = 0
-        for k in range(places.columns.shape[1]):
-            if places.columns[f, k] < 0:
+        for k in range(structure.columns.shape[1]):
+            if structure.columns[f, k] < 0:
                 break
             js[0, k] = js[1, k] = 0.0
             for q in range(LOCAL):
-                gain = places.chain[f, k, q]
+                gain = structure.chain[f, k, q]
                 if gain != 0.0:
                     js[0, k] += gain * jc[0, q]
                     js[1, k] += gain * jc[1, q]
             count += 1
         for k in range(count):
-            row = places.columns[f, k]
+            row = structure.columns[f, k]
             side[cameras + row] -= w2 * (js[0, k] * e[0] + js[1, k] * e[1])
             for j in range(k + 1):
-                corner[row, places.columns[f, j]] += w2 * (js[0, k] * js[0, j] + js[1, k] * js[1, j])
+                corner[row, structure.columns[f, j]] += w2 * (js[0, k] * js[0, j] + js[1, k] * js[1, j])
             for b in range(3):
                 kept.shared[at[row], b] += w2 * (js[0, k] * jp[0, b] + js[1, k] * jp[1, b])
-        slot = places.slot[f]
+        slot = structure.slot[f]
         if slot < 0:
             continue
         for a in range(POSE):
-            if not places.free[f, a]:
+            if not structure.free[f, a]:
                 jc[0, a] = jc[1, a] = 0.0
-        row, own, to = POSE * slot, places.tile[f], places.within[f]
-        block = tiles[places.at[own, own], POSE * to : POSE * to + POSE, POSE * to : POSE * to + POSE]
+        row, own, to = POSE * slot, structure.tile[f], structure.within[f]
+        block = tiles[structure.at[own, own], POSE * to : POSE * to + POSE, POSE * to : POSE * to + POSE]
         for a in range(POSE):
             side[row + a] -= w2 * (jc[0, a] * e[0] + jc[1, a] * e[1])
             for b in range(a + 1):
@@ -213,11 +213,11 @@ def _accumulate(scene, seen, scale2, information, places, p, at, sums, kept, c, 
             for b in range(3):
                 w[b, a] = w2 * (jc[0, a] * jp[0, b] + jc[1, a] * jp[1, b])
             for k in range(count):
-                border[places.columns[f, k], row + a] += w2 * (js[0, k] * jc[0, a] + js[1, k] * jc[1, a])
+                border[structure.columns[f, k], row + a] += w2 * (js[0, k] * jc[0, a] + js[1, k] * jc[1, a])
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _keep(seen, places, p, first, sums, kept, c, v):
+def _keep(seen, structure, p, first, sums, kept, c, v):
     """Give point `p` its rows in the border, from row `first`, instead of eliminating it."""
     border, corner, side = sums.border[c], sums.corner[c], sums.side[c]
     cameras = border.shape[1]
@@ -226,10 +226,10 @@ def _keep(seen, places, p, first, sums, kept, c, v):
         kept.gradients[p, a] = 0.0
         for b in range(a + 1):
             corner[first + a, first + b] += v[b, a]
-        for s in range(places.shared_first[p], places.shared_first[p + 1]):
-            corner[first + a, places.shared[s]] += kept.shared[s, a]
+        for s in range(structure.shared_first[p], structure.shared_first[p + 1]):
+            corner[first + a, structure.shared[s]] += kept.shared[s, a]
     for n in range(seen.first[p], seen.first[p + 1]):
-        slot = places.slot[seen.camera[n]]
+        slot = structure.slot[seen.camera[n]]
         if slot < 0 or seen.weight[n] == 0.0:
             continue
         for a in range(3):
@@ -238,7 +238,7 @@ def _keep(seen, places, p, first, sums, kept, c, v):
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _gather(seen, places, p, kept, rows, panel, runs):
+def _gather(seen, structure, p, kept, rows, panel, runs):
     """List the observations of point `p` in cameras that move, by rising slot, and put their blocks side by side.
 
     Fills `rows` (n,), `panel` (3, 6 n), and `runs` (n + 1,) with where runs of neighbouring cameras of one tile begin;
@@ -246,11 +246,11 @@ def _gather(seen, places, p, kept, rows, panel, runs):
     """
     count = 0
     for n in range(seen.first[p], seen.first[p + 1]):
-        slot = places.slot[seen.camera[n]]
+        slot = structure.slot[seen.camera[n]]
         if slot < 0 or seen.weight[n] == 0.0:
             continue
         k = count
-        while k > 0 and places.slot[seen.camera[rows[k - 1]]] > slot:
+        while k > 0 and structure.slot[seen.camera[rows[k - 1]]] > slot:
             rows[k] = rows[k - 1]
             k -= 1
         rows[k] = n
@@ -262,7 +262,7 @@ def _gather(seen, places, p, kept, rows, panel, runs):
             for a in range(POSE):
                 panel[b, POSE * k + a] = kept.blocks[rows[k], b, a]
         before = seen.camera[rows[k - 1]] if k > 0 else f
-        if k == 0 or places.slot[f] != places.slot[before] + 1 or places.tile[f] != places.tile[before]:
+        if k == 0 or structure.slot[f] != structure.slot[before] + 1 or structure.tile[f] != structure.tile[before]:
             runs[found] = k
             found += 1
     runs[found] = count
@@ -270,32 +270,32 @@ def _gather(seen, places, p, kept, rows, panel, runs):
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _eliminate(seen, places, p, sums, kept, c, rows, panel, runs, y, ys):
+def _eliminate(seen, structure, p, sums, kept, c, rows, panel, runs, y, ys):
     """Take point `p` out of the sums of chunk `c` (Schur complement)."""
     tiles, border, corner, side, taken = sums.tiles[c], sums.border[c], sums.corner[c], sums.side[c], sums.taken[c]
     cameras, vi, gp = border.shape[1], kept.inverses[p], kept.gradients[p]
-    s0, s1 = places.shared_first[p], places.shared_first[p + 1]
+    s0, s1 = structure.shared_first[p], structure.shared_first[p + 1]
     for s in range(s0, s1):
-        row, own = places.shared[s], kept.shared[s]
+        row, own = structure.shared[s], kept.shared[s]
         for b in range(3):
             ys[b] = own[0] * vi[0, b] + own[1] * vi[1, b] + own[2] * vi[2, b]
         side[cameras + row] -= ys[0] * gp[0] + ys[1] * gp[1] + ys[2] * gp[2]
         taken[cameras + row] += ys[0] * own[0] + ys[1] * own[1] + ys[2] * own[2]
         for o in range(s0, s + 1):
             other = kept.shared[o]
-            corner[row, places.shared[o]] -= ys[0] * other[0] + ys[1] * other[1] + ys[2] * other[2]
-    count, found = _gather(seen, places, p, kept, rows, panel, runs)
+            corner[row, structure.shared[o]] -= ys[0] * other[0] + ys[1] * other[1] + ys[2] * other[2]
+    count, found = _gather(seen, structure, p, kept, rows, panel, runs)
     p0, p1, p2 = panel[0], panel[1], panel[2]
     for k in range(count):
         f = seen.camera[rows[k]]
-        w, row, tile, to = kept.blocks[rows[k]], POSE * places.slot[f], places.tile[f], POSE * places.within[f]
+        w, row, tile, to = kept.blocks[rows[k]], POSE * structure.slot[f], structure.tile[f], POSE * structure.within[f]
         for a in range(POSE):
             for b in range(3):
                 y[a, b] = w[0, a] * vi[0, b] + w[1, a] * vi[1, b] + w[2, a] * vi[2, b]
             side[row + a] -= y[a, 0] * gp[0] + y[a, 1] * gp[1] + y[a, 2] * gp[2]
             taken[row + a] += y[a, 0] * w[0, a] + y[a, 1] * w[1, a] + y[a, 2] * w[2, a]
         for s in range(s0, s1):
-            own, line = kept.shared[s], border[places.shared[s]]
+            own, line = kept.shared[s], border[structure.shared[s]]
             for a in range(POSE):
                 line[row + a] -= y[a, 0] * own[0] + y[a, 1] * own[1] + y[a, 2] * own[2]
         for r in range(found):
@@ -303,7 +303,11 @@ def _eliminate(seen, places, p, sums, kept, c, rows, panel, runs, y, ys):
             if begin > k:
                 break
             g = seen.camera[rows[begin]]
-            block, at, width = tiles[places.at[tile, places.tile[g]]], POSE * places.within[g], POSE * (end - begin)
+            block, at, width = (
+                tiles[structure.at[tile, structure.tile[g]]],
+                POSE * structure.within[g],
+                POSE * (end - begin),
+            )
             first = POSE * begin
             for a in range(POSE):
                 y0, y1, y2 = y[a, 0], y[a, 1], y[a, 2]
@@ -313,7 +317,7 @@ def _eliminate(seen, places, p, sums, kept, c, rows, panel, runs, y, ys):
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _eliminate_chunk(scene, seen, scale2, information, damping, places, sums, kept, c, longest):
+def _eliminate_chunk(scene, seen, scale2, information, damping, structure, sums, kept, c, longest):
     """Add the points of chunk `c` to its sums; `longest` is the most observations of any point."""
     sums.tiles[c] = 0.0
     sums.border[c] = 0.0
@@ -321,23 +325,23 @@ def _eliminate_chunk(scene, seen, scale2, information, damping, places, sums, ke
     sums.side[c] = 0.0
     sums.taken[c] = 0.0
     e, basis, v, y, ys = np.empty(2), np.empty((3, 2)), np.empty((3, 3)), np.empty((POSE, 3)), np.empty(3)
-    jc, jp, js = np.empty((2, LOCAL)), np.empty((2, 3)), np.empty((2, places.columns.shape[1]))
+    jc, jp, js = np.empty((2, LOCAL)), np.empty((2, 3)), np.empty((2, structure.columns.shape[1]))
     at = np.zeros(sums.corner.shape[1] + 1, np.int64)
     rows, runs, panel = np.empty(longest, np.int64), np.empty(longest + 1, np.int64), np.empty((3, POSE * longest))
-    for k in range(places.chunks[c], places.chunks[c + 1]):
-        p = places.order[k]
-        _accumulate(scene, seen, scale2, information, places, p, at, sums, kept, c, v, jc, jp, js, e, basis)
-        if places.kept[p] >= 0:
-            _keep(seen, places, p, places.kept[p], sums, kept, c, v)
+    for k in range(structure.chunks[c], structure.chunks[c + 1]):
+        p = structure.order[k]
+        _accumulate(scene, seen, scale2, information, structure, p, at, sums, kept, c, v, jc, jp, js, e, basis)
+        if structure.kept[p] >= 0:
+            _keep(seen, structure, p, structure.kept[p], sums, kept, c, v)
             continue
         for a in range(3):
             v[a, a] = v[a, a] * (1.0 + damping) + POINT_FLOOR
         _invert3(v, kept.inverses[p])
-        _eliminate(seen, places, p, sums, kept, c, rows, panel, runs, y, ys)
+        _eliminate(seen, structure, p, sums, kept, c, rows, panel, runs, y, ys)
 
 
 @njit(cache=True, nogil=True, fastmath=True, parallel=True)
-def eliminate_points(scene, seen, scale2, information, damping, places, sums, kept):
+def eliminate_points(scene, seen, scale2, information, damping, structure, sums, kept):
     """Fill the sums of every chunk with the normal system, points eliminated but for those that are kept.
 
     Parameters
@@ -350,35 +354,35 @@ def eliminate_points(scene, seen, scale2, information, damping, places, sums, ke
         longest = max(longest, seen.first[p + 1] - seen.first[p])
     for c in prange(CHUNKS):
         # A call of its own: within a parallel loop numba does not see that members of a tuple alias one another.
-        _eliminate_chunk(scene, seen, scale2, information, damping, places, sums, kept, c, longest)
+        _eliminate_chunk(scene, seen, scale2, information, damping, structure, sums, kept, c, longest)
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def point_steps(seen, places, cameras, kept, step, out):
+def point_steps(seen, structure, cameras, kept, step, out):
     """Fill each point's step (P, 3) from the step of cameras and shared unknowns (n + C,); `cameras` is n.
 
     Parameters
     ----------
-    seen : measurements. places : of the unknowns. cameras : rows of the cameras. kept : what elimination kept.
+    seen : measurements. structure : of the unknowns. cameras : rows of the cameras. kept : what elimination kept.
         step : (n + C,). out : (P, 3), filled.
     """
     g = np.empty(3)
     for p in range(len(seen.first) - 1):
-        if places.kept[p] >= 0:
+        if structure.kept[p] >= 0:
             for a in range(3):
-                out[p, a] = step[cameras + places.kept[p] + a]
+                out[p, a] = step[cameras + structure.kept[p] + a]
             continue
         g[:] = kept.gradients[p]
         for n in range(seen.first[p], seen.first[p + 1]):
-            slot = places.slot[seen.camera[n]]
+            slot = structure.slot[seen.camera[n]]
             if slot < 0 or seen.weight[n] == 0.0:
                 continue
             for a in range(POSE):
                 for b in range(3):
                     g[b] -= kept.blocks[n, b, a] * step[POSE * slot + a]
-        for s in range(places.shared_first[p], places.shared_first[p + 1]):
+        for s in range(structure.shared_first[p], structure.shared_first[p + 1]):
             for b in range(3):
-                g[b] -= kept.shared[s, b] * step[cameras + places.shared[s]]
+                g[b] -= kept.shared[s, b] * step[cameras + structure.shared[s]]
         vi = kept.inverses[p]
         for a in range(3):
             out[p, a] = vi[a, 0] * g[0] + vi[a, 1] * g[1] + vi[a, 2] * g[2]
@@ -419,7 +423,7 @@ def turn_cameras(rotations, turns, out):
 
 
 @njit(cache=True, nogil=True)
-def mean_log_depth_row(seen, places, cameras, kept, rhos, counted, row):
+def mean_log_depth_row(seen, structure, cameras, kept, rhos, counted, row):
     """Fill `row` (n + C,) with the derivative of the mean log depth by cameras and shared unknowns; return its own
     variance.
 
@@ -437,13 +441,13 @@ def mean_log_depth_row(seen, places, cameras, kept, rhos, counted, row):
         vi = kept.inverses[p]
         own += share * share * vi[2, 2]
         for n in range(seen.first[p], seen.first[p + 1]):
-            slot = places.slot[seen.camera[n]]
+            slot = structure.slot[seen.camera[n]]
             if slot < 0 or seen.weight[n] == 0.0:
                 continue
             for a in range(POSE):
                 for b in range(3):
                     row[POSE * slot + a] += share * vi[2, b] * kept.blocks[n, b, a]
-        for s in range(places.shared_first[p], places.shared_first[p + 1]):
+        for s in range(structure.shared_first[p], structure.shared_first[p + 1]):
             for b in range(3):
-                row[cameras + places.shared[s]] += share * vi[2, b] * kept.shared[s, b]
+                row[cameras + structure.shared[s]] += share * vi[2, b] * kept.shared[s, b]
     return own

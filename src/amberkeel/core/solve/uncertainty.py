@@ -120,7 +120,7 @@ class Covariance:
         ahead = rhos[points & (rhos > 0.0)]
         usual = float(np.median(ahead)) if len(ahead) else 0.0
         own = mean_log_depth_row(
-            self.bundle.observations(), system.places, system.full, system.kept, rhos,
+            self.bundle.observations(), system.structure, system.full, system.kept, rhos,
             points & (rhos > NEAR_SHARE * usual), rows[-1],
         )  # fmt: skip
         covariance = self.of(rows)

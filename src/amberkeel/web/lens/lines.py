@@ -15,7 +15,7 @@ from amberkeel.core.lens.box import EDGES, SHARED, BoxPose, box_lines, boxes_of,
 from amberkeel.core.lens.drawn import DRAWN_SIGMA_PX, LensOrder, read_lines
 from amberkeel.core.lens.edges import find_edge, snap
 from amberkeel.core.lens.fit import LensFit, centre_test, fit_lens, straightness
-from amberkeel.core.lens.kernels import PLACES
+from amberkeel.core.lens.kernels import INDEX
 from amberkeel.core.lens.look import (
     bent_lines,
     floor_ahead,
@@ -120,7 +120,7 @@ def _profile_row(row: LensProfile, shot: Shot, shots: list[str]) -> dict:
 def _typed(profile: Profile) -> dict[str, list[float]]:
     """Return the values of a profile that can be typed, each with its sigma; focal length apart."""
     lens = profile.lens
-    values = {name: float(lens.coefficients[PLACES[name]]) for name in typed_names(lens.model) if name in PLACES}
+    values = {name: float(lens.coefficients[INDEX[name]]) for name in typed_names(lens.model) if name in INDEX}
     values |= {"cx": lens.principal_px[0], "cy": lens.principal_px[1]}
     return {name: [value, profile.sigma.get(name, 0.0)] for name, value in values.items()}
 
@@ -164,7 +164,7 @@ def fit(number: int):
             boxes=_settled(number, boxes, plate, None, frame),
         )
     _last[number] = found, plate
-    place, trouble = told_place(found, drawn, asked.part("measured"), asked.part("origin"))
+    place, trouble = camera_placed(found, drawn, asked.part("measured"), asked.part("origin"))
     answer = _seen(found, drawn, plate, frame, bool(asked.get("grid", True)), bool(asked.get("quick")), place)
     answer["boxes"] = _settled(number, boxes, plate, found, frame)
     answer["place"] = place[1] if place else {"trouble": trouble} if trouble else None
@@ -176,15 +176,15 @@ def fit(number: int):
 
 def _settled(number: int, boxes: dict, plate: Plate, found: LensFit | None, frame: int) -> dict:
     """Return the corners of boxes on a frame, those not dragged yet where the others put them."""
-    told = found is not None and found.focal_known and frame in found.rotations
+    known = found is not None and found.focal_known and frame in found.rotations
     answer = {}
     for name, (corners, dragged) in boxes.items():
         pose = (
             BoxPose(found.lens, found.rotations[frame])
-            if told
+            if known
             else _poses.get((number, name)) or guessed_pose(plate.width, plate.height, plate.pixel_aspect)
         )
-        settled, _poses[number, name] = settle_box(corners, dragged, pose, told)
+        settled, _poses[number, name] = settle_box(corners, dragged, pose, known)
         answer[name] = settled.round(2).tolist()
     return answer
 
@@ -247,7 +247,7 @@ def by_hand(number: int):
     return jsonify(_seen(held, drawn, plate, asked.whole("frame", plate.first)))
 
 
-def told_place(
+def camera_placed(
     found: LensFit, drawn: list, measured: dict | None, origin: dict | None
 ) -> tuple[tuple[int, dict] | None, str]:
     """Return the frame and the camera's place there as the page shows it, from a measured axis line and an origin; or

@@ -30,7 +30,7 @@ from amberkeel.store.solve import document_of
 from amberkeel.web.common import get_shot, media, open_session, send_packed
 from amberkeel.web.jobs import start
 from amberkeel.web.lens.blueprint import blueprint
-from amberkeel.web.lens.lines import TURN_WORTH, lens_order, line_rows, plate_picture, told_place
+from amberkeel.web.lens.lines import TURN_WORTH, camera_placed, lens_order, line_rows, plate_picture
 from amberkeel.web.plate.sources import under_roots
 from amberkeel.web.sent import Sent, sent
 from amberkeel.web.state import shot_state
@@ -54,16 +54,16 @@ def use(number: int):
         elif asked.get("none"):
             payload = {"profile": None, "label": "Use no lens profile"}
         else:
-            told = None if "hand" in asked or "attempt" in asked else _told(shot)
-            row = LensProfile(production_id=shot.production_id, **_new_profile(opened, shot, asked, told))
+            fitted = None if "hand" in asked or "attempt" in asked else _fitted(shot)
+            row = LensProfile(production_id=shot.production_id, **_new_profile(opened, shot, asked, fitted))
             opened.add(row)
             opened.flush()
-            payload = {"profile": row.id, "label": f"Use {row.name}"} | (_oriented(shot, *told) if told else {})
+            payload = {"profile": row.id, "label": f"Use {row.name}"} | (_oriented(shot, *fitted) if fitted else {})
         edits.apply(opened, number, "lens", payload, asked.get("revision"))
         return jsonify(shot_state(opened, shot))
 
 
-def _new_profile(opened: Session, shot: Shot, asked: Sent, told: tuple[LensFit, list] | None) -> dict:
+def _new_profile(opened: Session, shot: Shot, asked: Sent, fitted: tuple[LensFit, list] | None) -> dict:
     """Return name and document of a profile from what the shot's lines tell, from coefficients turned by hand, or from
     an attempt.
     """
@@ -77,14 +77,14 @@ def _new_profile(opened: Session, shot: Shot, asked: Sent, told: tuple[LensFit, 
     elif "attempt" in asked:
         profile = _solved_profile(opened, shot, asked.whole("attempt"))
     else:
-        found = told[0]
+        found = fitted[0]
         if not found.focal_known and not found.sigma:
             raise LensError("The lines tell neither focal length nor distortion.", " ".join(found.notes))
         profile = profile_from_lines(found, f"{short} from lines", plate.sensor_width_mm)
     return {"name": profile.name, "document": profile_document(profile)}
 
 
-def _told(shot: Shot) -> tuple[LensFit, list]:
+def _fitted(shot: Shot) -> tuple[LensFit, list]:
     """Return what a shot's kept lines tell, and the lines."""
     kept, plate = shot.lens or {}, shot.plate
     drawn = read_lines(line_rows(kept.get("lines", {})), plate.width, plate.height)
@@ -125,7 +125,7 @@ def _oriented(shot: Shot, found: LensFit, drawn: list) -> dict:
     if not sure:
         return {}
     kept = shot.lens or {}
-    place, _ = told_place(found, drawn, kept.get("measured"), kept.get("origin"))
+    place, _ = camera_placed(found, drawn, kept.get("measured"), kept.get("origin"))
     axes = {
         "rotations": {str(f): r.tolist() for f, r in sure.items()},
         "place": {"frame": place[0], "xyz": place[1]["xyz"]} if place else None,
@@ -165,16 +165,16 @@ def _changed(row: LensProfile, shot: Shot, asked: Sent) -> dict:
             raise LensError(f"{key} needs a value and a sigma.")
         value, sigma = both
         typed[str(key)] = typed_number(value, key), typed_number(sigma or 0, f"the sigma of {key}")
-    told = profile.focal_known
+    known = profile.focal_known
     if "focal_mm" in asked:
-        told = bool(str(asked["focal_mm"]).strip())
+        known = bool(str(asked["focal_mm"]).strip())
         px = profile.lens.width / shot.plate.sensor_width_mm
-        if told:
+        if known:
             typed["focal"] = (
                 length_mm(asked["focal_mm"]) * px,
                 typed_number(asked.get("focal_sigma_mm") or 0, "the sigma of the focal length") * px,
             )
-    document = profile_document(replace(profile.retyped(typed, told), name=name))
+    document = profile_document(replace(profile.retyped(typed, known), name=name))
     return {"name": name, "document": {**row.document, **document}}
 
 
