@@ -9,9 +9,8 @@ from pathlib import Path
 from amberkeel.core.errors import FollowError, LensError, SolveError
 from amberkeel.core.follow import follow_plate
 from amberkeel.core.handoff.document import solve_document
-from amberkeel.core.handoff.tables import points_csv
+from amberkeel.core.handoff.formats import FORMATS
 from amberkeel.core.handoff.track_table import TOP_LEFT, check_origin, read_tracks_csv
-from amberkeel.core.handoff.usd import usd_text
 from amberkeel.core.lens import focal_px_from_mm
 from amberkeel.core.lens.profile import LensProfile, read_profile
 from amberkeel.core.plate.plate import Plate, matte_reader, open_plate
@@ -21,6 +20,9 @@ from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.shared_lens import SharedShot, solve_together
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.tracks import TrackSet
+
+WRITTEN = ("solve.json", "camera.usda", "points.csv")
+"""The formats that a solve without browser or database writes."""
 
 DEFAULT_SENSOR_MM = 36.0
 """Sensor width taken where none is given; only millimetres in USD depend on it."""
@@ -83,11 +85,7 @@ def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> di
     for k, (solution, (plate, _, _, sensor)) in enumerate(zip(solutions, followed)):
         fps = given_rate or plate.fps or Fraction(24)
         document = solve_document(solution, plate=plate.name, fps=f"{fps.numerator}/{fps.denominator}")
-        texts = {
-            "solve.json": json.dumps(document),
-            "camera.usda": usd_text(document, sensor),
-            "points.csv": points_csv(document),
-        }
+        texts = {name: FORMATS[name].write(document, sensor) for name in WRITTEN}
         files |= {(f"{k + 1}/{name}" if k else name): text for name, text in texts.items()}
     return files
 

@@ -2,6 +2,7 @@
 
 from flask import Blueprint, abort, redirect, render_template, url_for
 
+from amberkeel.core.handoff.formats import FORMATS
 from amberkeel.core.plate.copy import OPERATIONS
 from amberkeel.store.solve import ledger
 from amberkeel.store.stages import stages
@@ -30,6 +31,7 @@ def show(number: int, stage: str = ""):
         beside = [(s.id, s.name) for s in shot.production.shots if s.name in same and s.plate.ready]
         return render_template(
             "desk.html",
+            formats=FORMATS.values(),
             operations=_operations(shot.plate.width, shot.plate.height),
             siblings=same,
             sharing=beside,

@@ -1,13 +1,10 @@
 """Files that leave."""
 
-import json
-
 from flask import Blueprint, Response, abort
 
 from amberkeel.core.errors import HandoffError
 from amberkeel.core.handoff.document import document_in_world
-from amberkeel.core.handoff.tables import camera_csv, points_csv
-from amberkeel.core.handoff.usd import usd_text
+from amberkeel.core.handoff.formats import FORMATS
 from amberkeel.store.models import Attempt
 from amberkeel.store.solve import document_of
 from amberkeel.store.world import datum_of
@@ -19,13 +16,7 @@ blueprint = Blueprint("handoff", __name__)
 @blueprint.get("/shots/<int:number>/handoff/<name>")
 def download(number: int, name: str):
     """Send a file of the pinned attempt, in the shot's world."""
-    makers = {
-        "camera.usda": lambda d, p: usd_text(d, p.sensor_width_mm),
-        "solve.json": lambda d, p: json.dumps(d, indent=1),
-        "points.csv": lambda d, p: points_csv(d),
-        "camera.csv": lambda d, p: camera_csv(d),
-    }
-    if name not in makers:
+    if name not in FORMATS:
         abort(404)
     with open_session() as opened:
         shot = get_shot(opened, number)
@@ -33,7 +24,7 @@ def download(number: int, name: str):
         if row is None:
             raise HandoffError("There is nothing to hand on yet.", "Solve the shot and pin an attempt.")
         document = document_in_world(document_of(media(), row), datum_of(opened, media(), shot, row))
-        text = makers[name](document, shot.plate)
+        text = FORMATS[name].write(document, shot.plate.sensor_width_mm)
         stem = "".join(c if c.isalnum() else "_" for c in shot.name)
     return Response(
         text,

@@ -1,0 +1,34 @@
+"""The files that a solve leaves as. A format is a writer in a file here and a line in `FORMATS`."""
+
+import json
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from amberkeel.core.handoff.tables import camera_csv, points_csv
+from amberkeel.core.handoff.usd import usd_text
+
+
+@dataclass(frozen=True)
+class Format:
+    """A file that a solve can leave as.
+
+    Attributes
+    ----------
+    name : of the file. holds : what is in it, for people.
+    write : makes the file's text from a solve document and the sensor's width in millimetres.
+    """
+
+    name: str
+    holds: str
+    write: Callable[[dict, float], str]
+
+
+FORMATS = {
+    one.name: one
+    for one in (
+        Format("camera.usda", "USD: camera, points, plate name", usd_text),
+        Format("solve.json", "Everything, documented JSON", lambda document, _width: json.dumps(document, indent=1)),
+        Format("points.csv", "Points as a table", lambda document, _width: points_csv(document)),
+        Format("camera.csv", "Camera as a table", lambda document, _width: camera_csv(document)),
+    )
+}
