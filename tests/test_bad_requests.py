@@ -17,7 +17,7 @@ from amberkeel.store.models import Plate, Production, Shot
 from amberkeel.store.session import session
 from amberkeel.store.tracks import add_run
 from amberkeel.web import create_app
-from amberkeel.web.sent import Sent
+from amberkeel.web.sent import Body, Flag, Number, Whole, Word, read_body
 
 SPOILT = (None, "x", -1, 1e30, [[]], {"x": 1}, True)
 
@@ -55,42 +55,46 @@ def bare_shot(database, service):
 
 
 def keys_of(view) -> list[str]:
-    """Return the names that a view's module looks up in what it is sent."""
-    text = inspect.getsource(inspect.getmodule(view))
-    return sorted(set(re.findall(r"(?:asked|given|payload|form|wanted|row|term)(?:\.get\(|\[)\"(\w+)\"", text)))
+    """Return the fields of the bodies that a view's module takes, and of what lies within them."""
+    module = inspect.getmodule(view)
+    bodies = [m for m in vars(module).values() if inspect.isclass(m) and issubclass(m, Body)]
+    named = {field.alias or name for body in bodies for name, field in body.model_fields.items()}
+    within = re.findall(r"(?:form|term)(?:\.get\(|\[)\"(\w+)\"", inspect.getsource(module))
+    return sorted(named | set(within))
+
+
+class Example(Body):
+    frame: Whole
+    share: Number = 0.5
+    rows: list[Whole] = []
+    name: Word = "b"
+    on: Flag = False
+    origin: dict | None = None
 
 
 def test_what_is_sent_is_read_with_care():
-    body = Sent(
-        {"frame": "12", "share": 0.5, "rows": [1, "2"], "name": "a", "on": True, "part": {"x": 1}, "none": None}
-    )
-    assert (
-        body.whole("frame"),
-        body.number("share"),
-        body.wholes("rows"),
-        body.word("name"),
-        body.part("part").whole("x"),
-    ) == (12, 0.5, [1, 2], "a", 1)
-    assert (
-        body.whole("missing", 7),
-        body.number("missing", 0.5),
-        body.wholes("none"),
-        body.part("none"),
-        body.word("missing", "b"),
-    ) == (7, 0.5, [], {}, "b")
-    for read, words in (
-        (lambda: body["missing"], "says no"),
-        (lambda: body.whole("share"), "whole number"),
-        (lambda: body.whole("on"), "whole number"),
-        (lambda: body.number("name"), "no number"),
-        (lambda: body.wholes("frame"), "no list"),
-        (lambda: body.part("name"), "no object"),
-        (lambda: body.word("on"), "no text"),
-        (lambda: Sent({"f": 1e300}).whole("f"), "whole number"),
-        (lambda: Sent({"f": "nan"}).number("f"), "no number"),
+    body = read_body(Example, {"frame": "12", "share": "0.25", "rows": [1, "2"], "name": 7, "on": 1, "origin": None})
+    assert (body.frame, body.share, body.rows, body.name, body.on) == (12, 0.25, [1, 2], "7", True)
+    assert body.says("origin") and not body.says("revision")
+    bare = read_body(Example, {"frame": 3.0, "rows": None, "name": None, "unknown": 1})
+    assert (bare.frame, bare.rows, bare.name, bare.revision) == (3, [], "b", None)
+    with pytest.raises(KeelError, match="says no “origin”"):
+        bare.need("origin")
+    for given, words in (
+        ({}, "says no “frame”"),
+        ({"frame": None}, "says no “frame”"),
+        ({"frame": 0.5}, "“frame” is no whole number"),
+        ({"frame": True}, "whole number"),
+        ({"frame": 1e300}, "whole number"),
+        ({"frame": 1, "share": "nan"}, "“share” is no number"),
+        ({"frame": 1, "rows": 12}, "“rows” is no list"),
+        ({"frame": 1, "rows": [1, "x"]}, "“rows” is no whole number"),
+        ({"frame": 1, "origin": "a"}, "“origin” is no object"),
+        ({"frame": 1, "name": True}, "“name” is no text"),
+        ([], "no object"),
     ):
         with pytest.raises(KeelError, match=words):
-            read()
+            read_body(Example, given)
 
 
 def test_nothing_that_is_sent_breaks_the_server(client, posts, bare_shot):

@@ -16,7 +16,6 @@ from sqlalchemy import select
 from amberkeel.core.sim.drawn import drawn_lines
 from amberkeel.core.sim.render import truth
 from amberkeel.core.sim.sail_loft import edges
-from amberkeel.jobs import lens as lenses
 from amberkeel.jobs.kinds import work
 from amberkeel.settings import from_environment
 from amberkeel.store.models import Attempt, Job, LensProfile
@@ -192,12 +191,12 @@ def wait_for_job(job, *states):
         ("lens/fit", {"lines": {"X1": {"points": [[10, 10], [10, 10]], "axis": "x"}}}, "no length"),
         ("lens/fit", {"lines": {"X1": {"points": [[10, 10], [90, 40]], "axis": "x"}}}, "One line only"),
         ("lens/edit", {"lines": {"X1": {"points": "no"}}}, "no numbers"),
-        ("lens/edit", {"facts": {"sensor": "0 mm"}}, "out of range"),
+        ("lens/edit", {"facts": {"sensor": "0 mm"}}, "more than zero"),
         ("lens/edit", {"facts": {"pixel_aspect": 0}}, "pixel aspect"),
         ("lens/edit", {"facts": {"crop": 0}}, "crop"),
         ("lens/edit", {"facts": {"focal_state": "known", "focal_mm": ""}}, "no focal length"),
         ("lens/edit", {"facts": {"focal_state": "guessed"}}, "start value"),
-        ("lens/edit", {"facts": {"focal_state": "start", "focal_mm": "30", "focal_sigma_mm": "wide"}}, "no sigma"),
+        ("lens/edit", {"facts": {"focal_state": "start", "focal_mm": "30", "focal_sigma_mm": "wide"}}, "no number"),
         ("lens/edit", {"facts": {"sources": {"focal": "hearsay"}}}, "comes from"),
         ("solve", {"focal_mm": "30", "focal_state": "guessed"}, "start value"),
         ("lens/use", {"profile": 99999}, "gone"),
@@ -226,9 +225,8 @@ def test_edges_snap_and_the_plate_is_straightened_and_handed_on(ask, client, sho
     assert answer.mimetype == "image/jpeg" and len(answer.data) > 4000
     assert client.get(f"/shots/{shot_id}/lens/straight/1001.jpg?lens=x").status_code == 400
     ask("lens/use", {"hand": -0.1})
-    lenses.straighten(
-        from_environment(), shot_id, {"overscan": "all", "filter": "linear", "format": "jpg"}, lambda *_: None
-    )
+    asked = {"overscan": "all", "filter": "linear", "format": "jpg"}
+    work("straighten", from_environment(), shot_id, asked, lambda *_: None)
     packed = zipfile.ZipFile(io.BytesIO(client.get(f"/shots/{shot_id}/lens/files/plate").data))
     assert len([n for n in packed.namelist() if n.endswith(".jpg")]) == 20
     assert len(zipfile.ZipFile(io.BytesIO(client.get(f"/shots/{shot_id}/lens/files/st").data)).namelist()) == 2
@@ -265,7 +263,7 @@ def test_a_filmed_grid_becomes_a_profile(ask, client, database, shot_id, rng):
     with session(database) as opened:
         job = opened.scalar(select(Job).where(Job.shot_id == shot_id, Job.kind == "chart").order_by(Job.id.desc()))
         arguments = job.arguments
-    lenses.chart(from_environment(), shot_id, {**arguments, "temporary": False}, lambda *_: None)
+    work("chart", from_environment(), shot_id, {**arguments, "temporary": False}, lambda *_: None)
     with session(database) as opened:
         row = opened.scalar(select(LensProfile).where(LensProfile.name == "Wide").order_by(LensProfile.id.desc()))
         assert row.document["lens"]["focal_px"][0] == pytest.approx(600.0, rel=0.01) and row.document["coverage"]

@@ -5,7 +5,7 @@ from flask import Blueprint, jsonify, request
 from amberkeel.core.errors import KeelError
 from amberkeel.store import edits
 from amberkeel.web.common import get_shot, open_session
-from amberkeel.web.sent import sent
+from amberkeel.web.sent import Body, Word, sent
 from amberkeel.web.state import shot_state
 
 blueprint = Blueprint("edits", __name__)
@@ -14,14 +14,21 @@ FROM_PAGES = ("states", "tracks", "pin")
 """Edits that a page may ask for as they are; all others have views of their own."""
 
 
+class PageEdit(Body):
+    """An edit: its kind, and what it is to do."""
+
+    kind: Word
+    payload: dict = {}
+
+
 @blueprint.post("/shots/<int:number>/edit")
 def edit(number: int):
     """Make an edit; refuse one made on an older state."""
-    asked = sent()
-    if asked.get("kind") not in FROM_PAGES:
-        raise KeelError(f"There is no edit “{asked.get('kind')}”.")
+    asked = sent(PageEdit)
+    if asked.kind not in FROM_PAGES:
+        raise KeelError(f"There is no edit “{asked.kind}”.")
     with open_session() as opened:
-        edits.apply(opened, number, str(asked["kind"]), asked.part("payload"), asked.get("revision"))
+        edits.apply(opened, number, asked.kind, asked.payload, asked.revision)
         return jsonify(shot_state(opened, get_shot(opened, number)))
 
 

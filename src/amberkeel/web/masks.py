@@ -41,7 +41,7 @@ from amberkeel.store.tracks import live_tracks, to_track_set
 from amberkeel.web.common import get_shot, media, open_session, send_packed
 from amberkeel.web.jobs import start
 from amberkeel.web.plate.sources import receive, under_roots, upload_folder
-from amberkeel.web.sent import sent
+from amberkeel.web.sent import Body, Whole, Word, sent
 from amberkeel.web.state import shot_state
 
 blueprint = Blueprint("masks", __name__)
@@ -101,42 +101,59 @@ def _mask(opened, number: int, mask: int) -> Mask:
     return row
 
 
+class NewMask(Body):
+    """A shape's points on a frame, or nothing for a matte that is learned."""
+
+    name: Word = ""
+    points: list = []
+    frame: Whole | None = None
+
+
+class ChangedMask(Body):
+    """New values of a mask."""
+
+    values: dict = {}
+    label: Word = ""
+
+
+class OnFrame(Body):
+    """A frame."""
+
+    frame: Whole
+
+
 @blueprint.post("/shots/<int:number>/masks")
 def add(number: int):
     """Add a shape drawn on a frame, or a matte to be learned from samples."""
-    asked = sent()
+    asked = sent(NewMask)
     with open_session() as opened:
         shot = get_shot(opened, number)
         count = len(live_masks(opened, shot)) + 1
         values = {
-            "name": str(asked.get("name") or f"{'Shape' if asked.get('points') else 'Matte'} {count}"),
+            "name": asked.name or f"{'Shape' if asked.points else 'Matte'} {count}",
             "kind": "matte",
         }
-        if asked.get("points"):
+        if asked.points:
             values |= {
                 "kind": "shape",
-                "keys": {str(asked.whole("frame")): {"points": asked["points"], "by": "hand", "confidence": 1.0}},
+                "keys": {str(asked.need("frame")): {"points": asked.points, "by": "hand", "confidence": 1.0}},
             }
         else:
             values |= {"source": "from samples", "samples": []}
         check_mask(values, shot.plate.width, shot.plate.height)
         row = make_mask(opened, shot, **values)
         label = f"Draw {row.name}" if row.kind == "shape" else f"Start {row.name}"
-        edits.apply(opened, number, "masks", {"bring": [row.id], "label": label}, asked.get("revision"))
+        edits.apply(opened, number, "masks", {"bring": [row.id], "label": label}, asked.revision)
         return _answer(opened, shot, mask=row.id)
 
 
 @blueprint.post("/shots/<int:number>/masks/<int:mask>")
 def change(number: int, mask: int):
     """Change properties, keys or samples of a mask."""
-    asked = sent()
+    asked = sent(ChangedMask)
     with open_session() as opened:
-        payload = {
-            "id": mask,
-            "values": asked.part("values"),
-            "label": str(asked.get("label") or "Change a mask")[:200],
-        }
-        edits.apply(opened, number, "mask", payload, asked.get("revision"))
+        payload = {"id": mask, "values": asked.values, "label": (asked.label or "Change a mask")[:200]}
+        edits.apply(opened, number, "mask", payload, asked.revision)
         return _answer(opened, get_shot(opened, number))
 
 
@@ -146,14 +163,20 @@ def delete(number: int, mask: int):
     with open_session() as opened:
         row = _mask(opened, number, mask)
         payload = {"remove": [mask], "label": f"Delete {row.name}"}
-        edits.apply(opened, number, "masks", payload, sent().get("revision"))
+        edits.apply(opened, number, "masks", payload, sent(Body).revision)
         return _answer(opened, get_shot(opened, number))
+
+
+class CopiedTo(Body):
+    """The name of the shot that a mask is copied to."""
+
+    shot: Word = ""
 
 
 @blueprint.post("/shots/<int:number>/masks/<int:mask>/copy")
 def copy(number: int, mask: int):
     """Copy a mask to another shot of the same size."""
-    name = str(sent().get("shot", "")).strip()
+    name = sent(CopiedTo).shot.strip()
     with open_session() as opened:
         row, shot = _mask(opened, number, mask), get_shot(opened, number)
         other = opened.query(Shot).filter(Shot.production_id == shot.production_id, Shot.name == name).one_or_none()
@@ -220,7 +243,7 @@ def _reader(opened, shot: Shot) -> CueReader:
 @blueprint.post("/shots/<int:number>/look")
 def look(number: int):
     """Look at a frame ahead of the spots that will be clicked on it: most of an answer's time is spent on that."""
-    frame = sent().whole("frame")
+    frame = sent(OnFrame).frame
     with open_session() as opened:
         shot = get_shot(opened, number)
         if not shot.plate.first <= frame <= shot.plate.last:
@@ -235,7 +258,7 @@ def look(number: int):
 @blueprint.post("/shots/<int:number>/masks/<int:mask>/try")
 def try_samples(number: int, mask: int):
     """Learn from a mask's samples and answer with the matte of one frame; nothing is stored with the mask."""
-    frame = sent().whole("frame")
+    frame = sent(OnFrame).frame
     with open_session() as opened:
         row, shot = _mask(opened, number, mask), get_shot(opened, number)
         learned = Learned(_reader(opened, shot), samples_of(row.samples))
@@ -243,28 +266,42 @@ def try_samples(number: int, mask: int):
     return jsonify(frame=frame, matte=put_matte(media(), found), share=round(float(found.mean()), 4))
 
 
+class Carried(Body):
+    """From which frame to which a shape follows its subject, and how it may move."""
+
+    model: Word = ""
+    start: Whole
+    stop: Whole
+
+
 @blueprint.post("/shots/<int:number>/masks/<int:mask>/carry")
 def carry_along(number: int, mask: int):
     """Start following a shape's subject."""
-    asked = sent()
+    asked = sent(Carried)
     with open_session() as opened:
         if _mask(opened, number, mask).kind != "shape":
             raise MaskError("Only a shape can follow its subject.", "Make a shape of the matte first.")
-    if asked.get("model") not in MODELS:
+    if asked.model not in MODELS:
         raise MaskError(f"Choose how the shape may move: {', '.join(MODELS)}.")
-    begin, stop = asked.whole("start"), asked.whole("stop")
-    return start("carry", number, {"mask": mask, "start": begin, "stop": stop, "model": asked["model"]})
+    return start("carry", number, {"mask": mask, "start": asked.start, "stop": asked.stop, "model": asked.model})
+
+
+class Learning(Body):
+    """The frames that a matte is learned for; nothing for all."""
+
+    first: Whole | None = None
+    last: Whole | None = None
 
 
 @blueprint.post("/shots/<int:number>/masks/<int:mask>/learn")
 def learn_range(number: int, mask: int):
     """Start learning a matte over a range of frames."""
-    asked = sent()
+    asked = sent(Learning)
     with open_session() as opened:
         samples = _mask(opened, number, mask).samples
     if not any(s[3] for s in samples) or all(s[3] for s in samples):
         raise MaskError("A matte needs spots that are the subject and spots that are not.", "Click a few of both.")
-    return start("learn", number, {"mask": mask, "first": asked.get("first"), "last": asked.get("last")})
+    return start("learn", number, {"mask": mask, "first": asked.first, "last": asked.last})
 
 
 @blueprint.post("/shots/<int:number>/propose")
@@ -273,10 +310,16 @@ def propose(number: int):
     return start("propose", number, {})
 
 
+class Decision(Body):
+    """What becomes of a proposal: mask, or dismissed."""
+
+    to: Word = ""
+
+
 @blueprint.post("/shots/<int:number>/proposals/<int:proposal>")
 def decide(number: int, proposal: int):
     """Make a proposal a mask, or dismiss it for good."""
-    wanted = sent().get("to")
+    wanted = sent(Decision).to
     with open_session() as opened:
         shot, row = get_shot(opened, number), opened.get(Proposal, proposal)
         if row is None or row.shot_id != number:
@@ -293,7 +336,7 @@ def cut_covered(number: int):
     """Cut the frames that masks cover out of the tracks."""
     with open_session() as opened:
         shot = get_shot(opened, number)
-        made = cut(opened, media(), shot, sent().get("revision"))
+        made = cut(opened, media(), shot, sent(Body).revision)
         return _answer(opened, shot, said=made.label)
 
 

@@ -1,83 +1,112 @@
-"""What a page sends, read with care: a value that is missing or of another kind is refused in words."""
+"""What a page sends: a model for each request, and a refusal in words of what it does not take."""
 
 import math
+from typing import Annotated, Any, TypeVar
 
 from flask import request
+from pydantic import BaseModel, BeforeValidator, ConfigDict, ValidationError, model_validator
+from pydantic_core import PydanticCustomError
 
 from amberkeel.core.errors import KeelError
+from amberkeel.store.typed import MOST_WHOLE
 
-MOST_WHOLE = 2**31 - 1
-"""Largest whole number that is taken: frames, counts and keys of rows."""
-
-
-class Sent(dict):
-    """A JSON object as it was sent."""
-
-    def __missing__(self, key: str):
-        raise KeelError(f"The request says no “{key}”.", "Load the page again.")
-
-    def whole(self, key: str, default: int | None = None) -> int:
-        """Return a whole number; the default where it is missing."""
-        return whole(self[key] if default is None or key in self else default, key)
-
-    def wholes(self, key: str) -> list[int]:
-        """Return a list of whole numbers, empty where it is missing."""
-        return [whole(value, key) for value in self.items_of(key)]
-
-    def number(self, key: str, default: float | None = None) -> float:
-        """Return a finite number; the default where it is missing."""
-        return number(self[key] if default is None or key in self else default, key)
-
-    def items_of(self, key: str) -> list:
-        """Return a list, empty where it is missing."""
-        value = self.get(key)
-        if value is None:
-            return []
-        if not isinstance(value, list):
-            raise KeelError(f"“{key}” is no list.")
-        return value
-
-    def part(self, key: str) -> "Sent":
-        """Return an object within, empty where it is missing."""
-        return Sent(as_object(self.get(key) or {}, key))
-
-    def word(self, key: str, default: str = "") -> str:
-        """Return a text; the default where it is missing."""
-        value = self.get(key, default)
-        if not isinstance(value, str | int | float) or isinstance(value, bool):
-            raise KeelError(f"“{key}” is no text.")
-        return str(value)
+B = TypeVar("B", bound="Body")
 
 
-def whole(value, what: str) -> int:
-    """Return a whole number of what a page sent; raises KeelError where it is none."""
+def _whole(value: Any) -> int:
     try:
         out = int(value)
         if isinstance(value, bool) or isinstance(value, float) and value != out or abs(out) > MOST_WHOLE:
             raise ValueError
     except (TypeError, ValueError, OverflowError):
-        raise KeelError(f"“{what}” is no whole number.") from None
+        raise PydanticCustomError("refused", "is no whole number") from None
     return out
 
 
-def number(value, what: str) -> float:
-    """Return a finite number of what a page sent; raises KeelError where it is none."""
+def _number(value: Any) -> float:
     try:
         out = float(value)
         if isinstance(value, bool) or not math.isfinite(out):
             raise ValueError
     except (TypeError, ValueError, OverflowError):
-        raise KeelError(f"“{what}” is no number.") from None
+        raise PydanticCustomError("refused", "is no number") from None
     return out
 
 
-def as_object(value, what: str) -> dict:
-    """Return an object of what a page sent; raises KeelError where it is none."""
-    if not isinstance(value, dict):
-        raise KeelError(f"“{what}” is no object.")
-    return value
+def _word(value: Any) -> str:
+    if not isinstance(value, str | int | float) or isinstance(value, bool):
+        raise PydanticCustomError("refused", "is no text")
+    return str(value)
 
 
-def sent() -> Sent:
-    """Return the JSON object of the request."""
-    return Sent(as_object(request.get_json(silent=True), "The request"))
+Whole = Annotated[int, BeforeValidator(_whole)]
+"""A whole number, or a text that is one: frames, counts and keys of rows."""
+
+Number = Annotated[float, BeforeValidator(_number)]
+"""A finite number, or a text that is one."""
+
+Word = Annotated[str, BeforeValidator(_word)]
+"""A text; numbers are taken as they are written."""
+
+Flag = Annotated[bool, BeforeValidator(bool)]
+"""Whether something is said that is not empty."""
+
+_KINDS = {"list_type": "is no list", "dict_type": "is no object", "model_type": "is no object"}
+
+
+class Body(BaseModel):
+    """The body of a request; null is as if nothing was said where a field has a default that is not null.
+
+    Attributes
+    ----------
+    revision : the shot's as the page showed it.
+    """
+
+    model_config = ConfigDict(extra="ignore", allow_inf_nan=False)
+
+    revision: Whole | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _without_nulls(cls, given: Any) -> Any:
+        if not isinstance(given, dict):
+            return given
+        nullable = {name for name, field in cls.model_fields.items() if field.default is None}
+        return {name: value for name, value in given.items() if value is not None or name in nullable}
+
+    def says(self, name: str) -> bool:
+        """Return whether the page said anything of a field, null included."""
+        return name in self.model_fields_set
+
+    def need(self, name: str) -> Any:
+        """Return a field that may be missing in other cases than this one; raises KeelError where it is."""
+        value = getattr(self, name)
+        if value is None:
+            raise _missing(name)
+        return value
+
+
+def _missing(name: str) -> KeelError:
+    return KeelError(f"The request says no “{name}”.", "Load the page again.")
+
+
+def read_body(model: type[B], given: Any) -> B:
+    """Return what a page sent as a model; raises KeelError naming the first field that is missing or of another
+    kind.
+    """
+    if not isinstance(given, dict):
+        raise KeelError("The request is no object.")
+    try:
+        return model.model_validate(given)
+    except ValidationError as error:
+        first = error.errors()[0]
+        name, kind = str(first["loc"][0]) if first["loc"] else "request", first["type"]
+        if kind == "missing" and len(first["loc"]) == 1:
+            raise _missing(name) from None
+        words = first["msg"] if kind == "refused" else _KINDS.get(kind, "is not as it should be")
+        raise KeelError(f"“{name}” {words}.") from None
+
+
+def sent(model: type[B]) -> B:
+    """Return the body of the request as a model."""
+    return read_body(model, request.get_json(silent=True))

@@ -24,7 +24,7 @@ from amberkeel.store.world import datum_of
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.jobs import start
 from amberkeel.web.lens.camera import checked_state, sigma_mm
-from amberkeel.web.sent import sent
+from amberkeel.web.sent import Body, Flag, Whole, Word, sent
 from amberkeel.web.world import card
 
 blueprint = Blueprint("solve", __name__)
@@ -33,35 +33,40 @@ START_SHARE = 0.1
 """One sigma of a start value for the focal length where none is typed, as a share of it."""
 
 
+class SolveOrder(Body):
+    """What a solve is asked to do; millimetres as typed."""
+
+    motion: Word = "auto"
+    distortion: Word = "estimate"
+    terms: dict = {}
+    focal_state: Word = KNOWN
+    focal_mm: Word = ""
+    focal_sigma_mm: Word = ""
+    zoom: Flag = False
+    share: list[Whole] = []
+
+
 @blueprint.post("/shots/<int:number>/solve")
 def solve(number: int):
     """Start a solve; it becomes a new attempt beside the others."""
-    asked = sent()
-    if asked.get("motion", "auto") not in ("auto", "free", "nodal"):
+    asked = sent(SolveOrder)
+    if asked.motion not in ("auto", "free", "nodal"):
         raise KeelError("The camera motion is auto, free or nodal.")
-    if asked.get("distortion", "estimate") not in ("estimate", "none", "profile"):
+    if asked.distortion not in ("estimate", "none", "profile"):
         raise KeelError("Distortion is estimate, none or profile.")
-    terms = solve_terms(asked.part("terms"))
-    arguments = {
-        "focal_mm": None,
-        "motion": asked.get("motion", "auto"),
-        "distortion": asked.get("distortion", "estimate"),
-    }
+    terms = solve_terms(asked.terms)
+    arguments = {"focal_mm": None, "motion": asked.motion, "distortion": asked.distortion}
     arguments |= _focal(number, asked, terms)
-    arguments |= {
-        "terms": terms,
-        "zoom": bool(asked.get("zoom", False)),
-        "share": sharing(number, asked.wholes("share")),
-    }
+    arguments |= {"terms": terms, "zoom": asked.zoom, "share": sharing(number, asked.share)}
     return start("solve", number, arguments)
 
 
-def _focal(number: int, asked: dict, terms: dict) -> dict:
+def _focal(number: int, asked: SolveOrder, terms: dict) -> dict:
     """Return a known focal length in mm for a solve's arguments; a start value goes into the terms, in pixels, unless
     one is there.
     """
-    state = checked_state(asked.get("focal_state", KNOWN))
-    value = maybe_number(asked.get("focal_mm"), "The focal length in mm", 1.0, 5000.0)
+    state = checked_state(asked.focal_state)
+    value = maybe_number(asked.focal_mm, "The focal length in mm", 1.0, 5000.0)
     if value is None or state == UNKNOWN:
         return {}
     if state == KNOWN:
@@ -69,7 +74,7 @@ def _focal(number: int, asked: dict, terms: dict) -> dict:
     with open_session() as opened:
         plate = get_shot(opened, number).plate
     px = plate.width / plate.sensor_width_mm
-    sigma = sigma_mm(asked.get("focal_sigma_mm")) or START_SHARE * value
+    sigma = sigma_mm(asked.focal_sigma_mm) or START_SHARE * value
     terms.setdefault("focal", {"state": SOFT, "value": value * px, "sigma": sigma * px})
     return {}
 

@@ -12,35 +12,45 @@ from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.stages import placed_by_lines
 from amberkeel.store.world import datum_of
 from amberkeel.web.common import get_shot, media, open_session
-from amberkeel.web.sent import sent
+from amberkeel.web.sent import Body, Whole, Word, sent
 from amberkeel.web.state import shot_state
 
 blueprint = Blueprint("world", __name__)
 
 
+class DatumPart(Body):
+    """A part of the datum, from selected tracks: ground, origin, scale, or clear for all of it."""
+
+    what: Word = ""
+    tracks: list[Whole] = []
+    distance: Word = ""
+    unit: Word = "m"
+
+
 @blueprint.post("/shots/<int:number>/datum")
 def datum(number: int):
     """Set ground, origin or scale from selected tracks, after trying it on the pinned attempt."""
-    asked = sent()
-    what, ids = asked.word("what"), asked.wholes("tracks")
+    asked = sent(DatumPart)
     with open_session() as opened:
         shot = get_shot(opened, number)
         chosen = dict(shot.datum or {})
-        if what == "clear":
+        if asked.what == "clear":
             chosen, label = {}, "Clear the datum"
         else:
-            chosen[what], label = _datum_part(what, ids, asked)
+            chosen[asked.what], label = _datum_part(asked)
         row = opened.get(Attempt, shot.pinned_id) if shot.pinned_id else None
         if row is None:
             raise KeelError("There is no pinned attempt.", "Solve first; the datum is set on solved points.")
         before, shot.datum = shot.datum, chosen
         datum_of(opened, media(), shot, row)
         shot.datum = before
-        edits.apply(opened, number, "datum", {"datum": chosen, "label": label}, asked.get("revision"))
+        edits.apply(opened, number, "datum", {"datum": chosen, "label": label}, asked.revision)
         return jsonify(shot_state(opened, get_shot(opened, number)))
 
 
-def _datum_part(what: str, ids: list[int], asked: dict):
+def _datum_part(asked: DatumPart) -> tuple[list[int] | dict, str]:
+    """Return a part of the datum as it is kept, and the edit's label."""
+    what, ids = asked.what, asked.tracks
     if what == "ground":
         if len(ids) < 3:
             raise KeelError("A ground needs three tracks or more.", "Select them on the plate or in the list.")
@@ -52,8 +62,8 @@ def _datum_part(what: str, ids: list[int], asked: dict):
     if what == "scale":
         if len(ids) != 2:
             raise KeelError("A scale needs two tracks.", "Select the two whose distance was measured.")
-        unit = str(asked.get("unit", "m"))
-        metres = typed_length(asked.get("distance", ""), "The distance", unit)
+        unit = asked.unit
+        metres = typed_length(asked.distance, "The distance", unit)
         typed = metres / METRES[unit]
         return {"tracks": ids, "metres": metres, "typed": typed, "unit": unit}, f"Scale {typed:g} {unit}"
     raise KeelError(f"There is no part “{what}” of the datum.")

@@ -17,7 +17,20 @@ from amberkeel.store.lens import KNOWN, START, UNKNOWN, camera_of
 from amberkeel.store.models import Plate, SensorPreset, Shot
 from amberkeel.web.common import open_session, who
 from amberkeel.web.lens.blueprint import blueprint
-from amberkeel.web.sent import Sent, sent
+from amberkeel.web.sent import Body, Number, Word, sent
+
+
+class Facts(Body):
+    """What the camera was; millimetres as typed."""
+
+    sensor: Word | None = None
+    crop: Number | None = None
+    pixel_aspect: Number | None = None
+    sources: dict | None = None
+    focal_state: Word | None = None
+    focal_mm: Word = ""
+    focal_sigma_mm: Word = ""
+
 
 SOURCES = ("typed", "metadata", "lines", "chart", "solve")
 """Where a value may come from."""
@@ -68,22 +81,22 @@ def _metadata(plate: Plate) -> dict | None:
     )
 
 
-def fill_camera(shot: Shot, given: Sent, payload: dict) -> None:
+def fill_camera(shot: Shot, given: Facts, payload: dict) -> None:
     """Fill the payload of an edit with sensor, crop, pixel aspect and focal length as typed; raises LensError for what
     cannot be.
     """
     kept = shot.lens or {}
-    sensor = (
-        length_mm(given["sensor"], 500.0) if "sensor" in given else kept.get("sensor_mm", shot.plate.sensor_width_mm)
-    )
-    crop = given.number("crop", kept.get("crop", 1.0))
+    sensor = kept.get("sensor_mm", shot.plate.sensor_width_mm)
+    if given.sensor is not None:
+        sensor = length_mm(given.sensor, 500.0)
+    crop = kept.get("crop", 1.0) if given.crop is None else given.crop
     payload["values"] |= {"sensor_mm": sensor, "crop": crop}
     payload["plate"]["sensor_width_mm"] = filmed_width_mm(sensor, crop)
-    if "pixel_aspect" in given:
-        payload["plate"]["pixel_aspect"] = checked_aspect(given.number("pixel_aspect"))
-    if "sources" in given:
-        payload["values"]["sources"] = _sources(given.part("sources"))
-    if "focal_state" in given:
+    if given.pixel_aspect is not None:
+        payload["plate"]["pixel_aspect"] = checked_aspect(given.pixel_aspect)
+    if given.sources is not None:
+        payload["values"]["sources"] = _sources(given.sources)
+    if given.focal_state is not None:
         _fill_focal(given, payload)
 
 
@@ -93,12 +106,12 @@ def _sources(given: dict) -> dict:
     return dict(given)
 
 
-def _fill_focal(given: Sent, payload: dict) -> None:
-    state, text = checked_state(given["focal_state"]), str(given.get("focal_mm") or "").strip()
+def _fill_focal(given: Facts, payload: dict) -> None:
+    state, text = checked_state(given.focal_state), given.focal_mm.strip()
     if state != UNKNOWN and not text:
         raise LensError("There is no focal length to hold.", "Type one in mm.")
     payload["values"]["focal_state"] = state
-    payload["values"]["focal_sigma_mm"] = sigma_mm(given.get("focal_sigma_mm")) if state == START else 0.0
+    payload["values"]["focal_sigma_mm"] = sigma_mm(given.focal_sigma_mm) if state == START else 0.0
     focal = length_mm(text) if text else None
     payload["plate"]["focal_mm"] = focal if state != UNKNOWN else None
 
@@ -118,13 +131,20 @@ def sigma_mm(text) -> float:
     return typed_number(bare, "The sigma of the focal length in mm", 0.0, 1000.0)
 
 
+class Preset(Body):
+    """A sensor's width as typed, and the name that it is kept under."""
+
+    name: Word = ""
+    width: Word
+
+
 @blueprint.post("/shots/<int:number>/lens/preset")
 def preset(number: int):
     """Keep a sensor's size under a name."""
-    asked = sent()
-    name = asked.word("name").strip()[:80]
+    asked = sent(Preset)
+    name = asked.name.strip()[:80]
     if not name:
         raise LensError("The preset has no name.", "Type one.")
     with open_session() as opened:
-        keep_preset(opened, name, length_mm(asked["width"], 500.0))
+        keep_preset(opened, name, length_mm(asked.width, 500.0))
     return jsonify(ok=True)

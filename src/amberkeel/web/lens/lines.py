@@ -16,39 +16,27 @@ from amberkeel.core.lens.drawn import DRAWN_SIGMA_PX, LensOrder, read_lines
 from amberkeel.core.lens.edges import find_edge, snap
 from amberkeel.core.lens.fit import LensFit, centre_test, fit_lens, straightness
 from amberkeel.core.lens.kernels import INDEX
-from amberkeel.core.lens.look import (
-    bent_lines,
-    floor_ahead,
-    floor_cell,
-    floor_grid,
-    horizon,
-    horizon_angles,
-    vanishing_points,
-)
-from amberkeel.core.lens.picture import bent_grid
-from amberkeel.core.lens.place import CameraPlace, camera_place
+from amberkeel.core.lens.place import camera_place
 from amberkeel.core.lens.profile import LensProfile as Profile
-from amberkeel.core.lens.profile import check_lens, profile_document, profile_from_lines, read_profile, typed_names
+from amberkeel.core.lens.profile import check_lens, read_profile, typed_names
 from amberkeel.core.lens.sensor import length_mm
 from amberkeel.core.pictures.read import to_gray
-from amberkeel.core.solve.held_lens import straight_px
 from amberkeel.jobs.lens import straightened_folder
 from amberkeel.store import edits
 from amberkeel.store.lens import KNOWN, UNKNOWN
 from amberkeel.store.models import Attempt, LensProfile, Plate, Shot
 from amberkeel.web.common import get_shot, open_session
 from amberkeel.web.lens.blueprint import blueprint
+from amberkeel.web.lens.bodies import ChangedLens, Fitting, Measured, NewBox, Origin, Snapped, Turned, Wanted
 from amberkeel.web.lens.camera import camera_facts_of, fill_camera
-from amberkeel.web.sent import Sent, as_object, sent, whole
+from amberkeel.web.lens.seen import seen, shown_place
+from amberkeel.web.sent import sent
 from amberkeel.web.state import shot_state
 
 LINE_KEYS = ("frame", "axis", "points", "sigma", "box", "ends", "set")
 """What is kept of a drawn line."""
 
 BOX_HINT = "Drag the box's corners onto corners of the set: an edge counts once both of its ends were dragged."
-
-TURN_WORTH = np.radians(20.0)
-"""Sigma of a rotation from which no horizon is shown."""
 
 _poses: dict[tuple[int, str], BoxPose] = {}
 """How each box was last seen while lines do not tell it: from there the next search starts."""
@@ -132,27 +120,25 @@ def plate_facts(number: int):
         return opened.execute(select(*columns).where(Plate.shot_id == number)).one_or_none() or abort(404)
 
 
-def lens_order(plate: Plate, asked: dict) -> LensOrder:
-    """Return what lines are asked to tell, from what the page sends."""
-    wanted = Sent(asked).part("wanted")
-    model, radial = wanted.word("model", "radial"), wanted.whole("radial", 2)
+def lens_order(plate: Plate, wanted: Wanted, state: str) -> LensOrder:
+    """Return what lines are asked to tell; `state` says whether the plate's focal length is known."""
+    model, radial = wanted.model, wanted.radial
     if model not in ("radial", "division") or not 0 <= radial <= 3:
         raise LensError("Choose one to three radial coefficients, or the division model.")
-    focal, state = plate.focal_mm, str(asked.get("focal_state", UNKNOWN))
+    focal = plate.focal_mm
     known = focal * plate.width / plate.sensor_width_mm if focal and state == KNOWN else None
-    return LensOrder(
-        plate.width, plate.height, plate.pixel_aspect, known, 0.0, model, radial, bool(wanted.get("tangential", False))
-    )
+    return LensOrder(plate.width, plate.height, plate.pixel_aspect, known, 0.0, model, radial, wanted.tangential)
 
 
 @blueprint.post("/shots/<int:number>/lens/fit")
 def fit(number: int):
     """Tell the lens that lines tell, kept or not; `quick` starts from the last answer, while a line is dragged."""
-    asked = sent()
-    before, plate = _last.get(number, (None, None)) if asked.get("quick") else (None, None)
+    asked = sent(Fitting)
+    before, plate = _last.get(number, (None, None)) if asked.quick else (None, None)
     plate = plate or plate_facts(number)
-    frame, lines = asked.whole("frame", plate.first), _lines_of(asked)
-    boxes, order = boxes_of(lines, frame), lens_order(plate, asked)
+    frame = plate.first if asked.frame is None else asked.frame
+    lines = _checked(asked.lines)
+    boxes, order = boxes_of(lines, frame), lens_order(plate, asked.wanted, asked.focal_state)
     try:
         drawn = read_lines(line_rows(lines), plate.width, plate.height)
         found = fit_lens(drawn, order, before)
@@ -164,11 +150,11 @@ def fit(number: int):
             boxes=_settled(number, boxes, plate, None, frame),
         )
     _last[number] = found, plate
-    place, trouble = camera_placed(found, drawn, asked.part("measured"), asked.part("origin"))
-    answer = _seen(found, drawn, plate, frame, bool(asked.get("grid", True)), bool(asked.get("quick")), place)
+    place, trouble = camera_placed(found, drawn, asked.measured, asked.origin)
+    answer = seen(found, drawn, plate, frame, asked.grid, asked.quick, place)
     answer["boxes"] = _settled(number, boxes, plate, found, frame)
     answer["place"] = place[1] if place else {"trouble": trouble} if trouble else None
-    if not asked.get("quick"):
+    if not asked.quick:
         test = centre_test(drawn, order, found)
         answer["centre"] = [test[0].tolist(), test[1].tolist()] if test else None
     return jsonify(answer)
@@ -194,27 +180,28 @@ def box(number: int):
     """Put a new box under a drag from a corner on the floor to the opposite one on top; it runs along what the lines
     tell.
     """
-    asked = sent()
-    plate, frame, lines = plate_facts(number), asked.whole("frame"), _lines_of(asked)
+    asked = sent(NewBox)
+    plate, frame, lines = plate_facts(number), asked.frame, _checked(asked.lines)
     pose = guessed_pose(plate.width, plate.height, plate.pixel_aspect)
     try:
-        found = fit_lens(read_lines(line_rows(lines), plate.width, plate.height), lens_order(plate, asked))
+        found = fit_lens(
+            read_lines(line_rows(lines), plate.width, plate.height), lens_order(plate, asked.wanted, asked.focal_state)
+        )
         if found.focal_known and frame in found.rotations:
             pose = BoxPose(found.lens, found.rotations[frame])
     except LensError:
         pass  # no lens yet: the box tells it
-    corners = new_box(pose, _pixel(asked["from"]), _pixel(asked["to"]))
+    corners = new_box(pose, _pixel(asked.start), _pixel(asked.to))
     used = {line.get("box") for line in lines.values()}
     name = next(f"Box {k}" for k in range(1, len(used) + 2) if f"Box {k}" not in used)
     _poses[number, name] = pose
     return jsonify(name=name, lines=box_lines(name, frame, corners, np.zeros(8, bool)))
 
 
-def _lines_of(asked: Sent) -> dict:
-    """Return the drawn lines that a page sent, by name; raises LensError for an edge that is none."""
-    lines = asked.part("lines")
-    for name, line in lines.items():
-        _check_edge(as_object(line, name))
+def _checked(lines: dict[str, dict]) -> dict[str, dict]:
+    """Return drawn lines by name; raises LensError for an edge of a box that is none."""
+    for line in lines.values():
+        _check_edge(line)
     return lines
 
 
@@ -236,53 +223,49 @@ def _pixel(given) -> np.ndarray:
 @blueprint.post("/shots/<int:number>/lens/hand")
 def by_hand(number: int):
     """Show lines and grid through a lens whose k1 is turned by hand."""
-    asked = sent()
+    asked = sent(Turned)
     plate = plate_facts(number)
     focal = plate.focal_mm * plate.width / plate.sensor_width_mm if plate.focal_mm else float(plate.width)
-    lens = Lens.centred(plate.width, plate.height, focal, asked.number("k1"), plate.pixel_aspect)
+    lens = Lens.centred(plate.width, plate.height, focal, asked.k1, plate.pixel_aspect)
     check_lens(lens)
-    lines = _lines_of(asked)
+    lines = _checked(asked.lines)
     drawn = read_lines(line_rows(lines), plate.width, plate.height) if lines else []
     held = LensFit(lens, plate.focal_mm is not None, 0.0, {"k1": 0.0}, {}, {}, straightness(drawn, lens))
-    return jsonify(_seen(held, drawn, plate, asked.whole("frame", plate.first)))
+    return jsonify(seen(held, drawn, plate, plate.first if asked.frame is None else asked.frame))
 
 
 def camera_placed(
-    found: LensFit, drawn: list, measured: dict | None, origin: dict | None
+    found: LensFit, drawn: list, measured: Measured | None, origin: Origin | None
 ) -> tuple[tuple[int, dict] | None, str]:
     """Return the frame and the camera's place there as the page shows it, from a measured axis line and an origin; or
     None and why not.
     """
-    line = next((d for d in drawn if measured and d.name == measured.get("line")), None)
-    if line is None:
+    line = next((d for d in drawn if measured and d.name == measured.line), None)
+    if line is None or measured is None:
         return None, ""
     try:
-        metres = length_mm(measured.get("length", ""), 1e6, "m") / 1000.0
-        return (line.frame, _placed(camera_place(found, line, metres, origin_pixel(origin, drawn, line.frame)))), ""
+        metres = length_mm(measured.length, 1e6, "m") / 1000.0
+        return (line.frame, shown_place(camera_place(found, line, metres, origin_pixel(origin, drawn, line.frame)))), ""
     except LensError as error:
         return None, str(error)
 
 
-def _placed(place: CameraPlace) -> dict:
-    return {
-        "xyz": place.xyz.tolist(),
-        "sigma": place.sigma.tolist(),
-        "distance": place.distance,
-        "distance_sigma": place.distance_sigma,
-        "cell_m": floor_cell(place.distance),
-    }
+def stated(kept: dict) -> tuple[Measured | None, Origin | None]:
+    """Return the measured line and the origin that a shot keeps."""
+    measured, origin = kept.get("measured"), kept.get("origin")
+    return measured and Measured.model_validate(measured), origin and Origin.model_validate(origin)
 
 
-def origin_pixel(origin: dict | None, drawn: list, frame: int) -> np.ndarray | None:
+def origin_pixel(origin: Origin | None, drawn: list, frame: int) -> np.ndarray | None:
     """Return where the stated origin lies on a frame: a place on the picture, or the end of a line; None where it is
     stated on no such frame.
     """
     if not origin:
         return None
-    if origin.get("line"):
-        line = next((d for d in drawn if d.name == origin["line"] and d.frame == frame), None)
-        return None if line is None else line.points[-1 if origin.get("end") else 0]
-    return _pixel(origin.get("point")) if whole(origin.get("frame", frame), "frame") == frame else None
+    if origin.line:
+        line = next((d for d in drawn if d.name == origin.line and d.frame == frame), None)
+        return None if line is None else line.points[-1 if origin.end else 0]
+    return _pixel(origin.point) if origin.frame in (None, frame) else None
 
 
 def line_rows(lines: dict) -> list[dict]:
@@ -293,85 +276,19 @@ def line_rows(lines: dict) -> list[dict]:
     ]
 
 
-def _seen(
-    found: LensFit,
-    drawn,
-    plate: Plate,
-    frame: int,
-    grid: bool = True,
-    quick: bool = False,
-    place: tuple[int, dict] | None = None,
-) -> dict:
-    """Return what the page shows of a fit on a frame; `quick` leaves away what a drag does not need.
-
-    `place` is the camera's, by frame.
-    """
-    lens, mm = found.lens, plate.sensor_width_mm / plate.width
-    here = [d for d in drawn if d.frame == frame]
-    ends = np.cumsum([len(d.points) for d in here])[:-1]
-    straight = np.split(straight_px(lens, np.concatenate([d.points for d in here])), ends) if here and not quick else []
-    turned = found.rotations.get(frame)
-    answer = {
-        "focal_px": lens.focal_px[0],
-        "focal_mm": lens.focal_px[0] * mm,
-        "focal_sigma_mm": found.focal_sigma_px * mm,
-        "focal_known": found.focal_known,
-        "values": found.values,
-        "lines": {r.name: {"before": r.before_px, "after": r.after_px, "disagrees": r.disagrees} for r in found.lines},
-        "bent": {d.name: b.round(2).tolist() for d, b in zip(here, bent_lines(lens, [d.points for d in here], 16))},
-        "straight": {d.name: p.round(2).tolist() for d, p in zip(here, straight)},
-        "notes": found.notes,
-        "noise_px": found.noise_px,
-        "lens": profile_document(profile_from_lines(found))["lens"],
-        "grid": [g.round(1).tolist() for g in bent_grid(lens, steps=12)] if grid else [],
-    }
-    if turned is not None and found.rotation_sigma[frame].max() < TURN_WORTH:
-        roll, tilt = horizon_angles(turned)
-        answer |= {
-            "horizon": horizon(lens, turned).round(1).tolist(),
-            "vanishing": vanishing_points(lens, turned),
-            "roll": float(np.degrees(roll)),
-            "tilt": float(np.degrees(tilt)),
-            "angle_sigma": float(np.degrees(found.rotation_sigma[frame][:2].max())),
-            "floor": [
-                g.round(1).tolist() for g in _floor(lens, turned, place[1] if place and place[0] == frame else None)
-            ],
-        }
-        if not quick:
-            answer |= {f"straight_{name}": _straight(lens, answer[name]) for name in ("floor", "horizon")}
-    return answer
-
-
-def _straight(lens: Lens, places: list) -> list:
-    """Return strokes, or one, as the straightened plate shows them."""
-    if not places or isinstance(places[0][0], list):
-        return [_straight(lens, stroke) for stroke in places]
-    return straight_px(lens, np.array(places)).round(1).tolist()
-
-
-def _floor(lens: Lens, turned: np.ndarray, place: dict | None) -> list[np.ndarray]:
-    """Return the floor grid: about the origin in metres where the camera is placed, else in front of it without a
-    scale.
-    """
-    if place is not None:
-        return floor_grid(lens, turned, -np.array(place["xyz"]), place["cell_m"], 5)
-    ahead = floor_ahead(lens, turned, np.array([0.5 * lens.width, 0.85 * lens.height]))
-    return floor_grid(lens, turned, *ahead) if ahead else []
-
-
 @blueprint.post("/shots/<int:number>/lens/snap")
 def snapped(number: int):
     """Put points onto the picture's edges: a whole edge between two ends, or one point of a line."""
-    asked = sent()
+    asked = sent(Snapped)
     with open_session() as opened:
         row = get_shot(opened, number).plate
-    gray = _gray(row, asked.whole("frame"))
-    points = _points(asked.items_of("points"))
+    gray = _gray(row, asked.frame)
+    points = _points(asked.points)
     if points.ndim != 2 or points.shape[1] != 2 or len(points) < 2 or not np.isfinite(points).all():
         raise LensError("A line needs two points or more.")
-    if asked.get("point") is None:
+    if asked.point is None:
         return jsonify(points=find_edge(gray, points[0], points[-1]).round(3).tolist())
-    k = asked.whole("point")
+    k = asked.point
     if not 0 <= k < len(points):
         raise LensError("The line has no such point.")
     points[k] = snap(gray, points, k)
@@ -395,28 +312,26 @@ def plate_picture(source: str, first: int, last: int, frame: int) -> np.ndarray:
 @blueprint.post("/shots/<int:number>/lens/edit")
 def edit(number: int):
     """Change lines, what is wanted, or the camera's facts."""
-    asked = sent()
+    asked = sent(ChangedLens)
     with open_session() as opened:
         shot = get_shot(opened, number)
-        payload = {"label": str(asked.get("label", "Change the lens"))[:200], "lines": {}, "values": {}, "plate": {}}
-        for name, line in asked.part("lines").items():
+        payload = {"label": asked.label[:200], "lines": {}, "values": {}, "plate": {}}
+        for name, line in asked.lines.items():
             if line is not None:
-                as_object(line, name)
                 read_lines([{**line, "name": name}], shot.plate.width, shot.plate.height)
                 _check_edge(line)
                 line = {k: line[k] for k in LINE_KEYS if k in line}
-            payload["lines"][str(name)[:40]] = line
-        if "wanted" in asked:
-            payload["values"]["wanted"] = {
-                k: v for k, v in asked.part("wanted").items() if k in ("model", "radial", "tangential")
-            }
-            lens_order(shot.plate, {"wanted": payload["values"]["wanted"]})
-        for key, read in (("origin", _read_origin), ("measured", _read_measured)):
-            if key in asked:
-                payload["values"][key] = read(asked.part(key)) if asked[key] else None
-        if "facts" in asked:
-            fill_camera(shot, asked.part("facts"), payload)
-        edits.apply(opened, number, "lens", payload, asked.get("revision"))
+            payload["lines"][name[:40]] = line
+        if asked.wanted is not None:
+            lens_order(shot.plate, asked.wanted, UNKNOWN)
+            payload["values"]["wanted"] = asked.wanted.model_dump(exclude={"revision"}, exclude_unset=True)
+        for key, kept in (("origin", _kept_origin), ("measured", _kept_measured)):
+            if asked.says(key):
+                value = getattr(asked, key)
+                payload["values"][key] = None if value is None else kept(value)
+        if asked.facts is not None:
+            fill_camera(shot, asked.facts, payload)
+        edits.apply(opened, number, "lens", payload, asked.revision)
         return jsonify(shot_state(opened, shot))
 
 
@@ -432,14 +347,14 @@ def _check_edge(line: dict) -> None:
         raise LensError("That is no edge of a box.")
 
 
-def _read_origin(given: Sent) -> dict:
+def _kept_origin(given: Origin) -> dict:
     """Return a stated origin as it is kept: a line's end, or a place on a frame."""
-    if given.get("line"):
-        return {"line": str(given["line"])[:40], "end": 1 if given.get("end") else 0}
-    return {"frame": given.whole("frame"), "point": _pixel(given.get("point")).tolist()}
+    if given.line:
+        return {"line": given.line[:40], "end": int(given.end)}
+    return {"frame": given.need("frame"), "point": _pixel(given.point).tolist()}
 
 
-def _read_measured(given: Sent) -> dict:
+def _kept_measured(given: Measured) -> dict:
     """Return a measured line as it is kept; raises LensError for a length that is none."""
-    length_mm(given.get("length", ""), 1e6, "m")
-    return {"line": str(given.get("line", ""))[:40], "length": str(given["length"])[:40]}
+    length_mm(given.length, 1e6, "m")
+    return {"line": given.line[:40], "length": given.length[:40]}

@@ -30,52 +30,83 @@ from amberkeel.store.solve import document_of
 from amberkeel.web.common import get_shot, media, open_session, send_packed
 from amberkeel.web.jobs import start
 from amberkeel.web.lens.blueprint import blueprint
-from amberkeel.web.lens.lines import TURN_WORTH, camera_placed, lens_order, line_rows, plate_picture
+from amberkeel.web.lens.bodies import Wanted
+from amberkeel.web.lens.lines import camera_placed, lens_order, line_rows, plate_picture, stated
+from amberkeel.web.lens.seen import TURN_WORTH
 from amberkeel.web.plate.sources import under_roots
-from amberkeel.web.sent import Sent, sent
+from amberkeel.web.sent import Body, Flag, Number, Whole, Word, sent
 from amberkeel.web.state import shot_state
 
 MOST_STILLS = 60
 """Pictures of a grid in one upload."""
 
 
+class Used(Body):
+    """The lens to use: a profile's id, none, k1 turned by hand, an attempt's id, or else what the lines tell."""
+
+    profile: Whole | None = None
+    none: Flag = False
+    hand: Number | None = None
+    attempt: Whole | None = None
+
+
+class ChangedProfile(Body):
+    """New values of a profile as typed, each with its sigma, or that it goes."""
+
+    id: Whole
+    version: Whole
+    removed: Flag = False
+    name: Word | None = None
+    values: dict = {}
+    focal_mm: Word | None = None
+    focal_sigma_mm: Word = ""
+
+
+class Straightening(Body):
+    """How a plate is straightened: the canvas, the resampling, and the files' format."""
+
+    overscan: Word = "all"
+    format: Word = ""
+    filter: Word = "cubic"
+
+
 @blueprint.post("/shots/<int:number>/lens/use")
 def use(number: int):
     """Use the lens that the lines tell, which orients the scene too, one by hand, one solved, or a profile; or none."""
-    asked = sent()
+    asked = sent(Used)
     with open_session() as opened:
         shot = get_shot(opened, number)
-        if asked.get("profile") is not None:
-            row = opened.get(LensProfile, asked.whole("profile"))
+        if asked.profile is not None:
+            row = opened.get(LensProfile, asked.profile)
             if row is None or row.production_id != shot.production_id or row.removed:
                 raise LensError("That profile is gone.")
             read_profile(row.document).rescaled(shot.plate.width, shot.plate.height)
             payload = {"profile": row.id, "label": f"Use {row.name}"}
-        elif asked.get("none"):
+        elif asked.none:
             payload = {"profile": None, "label": "Use no lens profile"}
         else:
-            fitted = None if "hand" in asked or "attempt" in asked else _fitted(shot)
+            fitted = _fitted(shot) if asked.hand is None and asked.attempt is None else None
             row = LensProfile(production_id=shot.production_id, **_new_profile(opened, shot, asked, fitted))
             opened.add(row)
             opened.flush()
             payload = {"profile": row.id, "label": f"Use {row.name}"} | (_oriented(shot, *fitted) if fitted else {})
-        edits.apply(opened, number, "lens", payload, asked.get("revision"))
+        edits.apply(opened, number, "lens", payload, asked.revision)
         return jsonify(shot_state(opened, shot))
 
 
-def _new_profile(opened: Session, shot: Shot, asked: Sent, fitted: tuple[LensFit, list] | None) -> dict:
+def _new_profile(opened: Session, shot: Shot, asked: Used, fitted: tuple[LensFit, list] | None) -> dict:
     """Return name and document of a profile from what the shot's lines tell, from coefficients turned by hand, or from
     an attempt.
     """
     plate = shot.plate
     short = shot.name.split()[0]
-    if "hand" in asked:
+    if asked.hand is not None:
         focal = plate.focal_mm * plate.width / plate.sensor_width_mm if plate.focal_mm else float(plate.width)
-        lens = Lens.centred(plate.width, plate.height, focal, asked.number("hand"), plate.pixel_aspect)
+        lens = Lens.centred(plate.width, plate.height, focal, asked.hand, plate.pixel_aspect)
         check_lens(lens)
         profile = Profile(f"{short} by hand", lens, "typed", plate.focal_mm is not None, 0.0, plate.sensor_width_mm)
-    elif "attempt" in asked:
-        profile = _solved_profile(opened, shot, asked.whole("attempt"))
+    elif asked.attempt is not None:
+        profile = _solved_profile(opened, shot, asked.attempt)
     else:
         found = fitted[0]
         if not found.focal_known and not found.sigma:
@@ -88,7 +119,7 @@ def _fitted(shot: Shot) -> tuple[LensFit, list]:
     """Return what a shot's kept lines tell, and the lines."""
     kept, plate = shot.lens or {}, shot.plate
     drawn = read_lines(line_rows(kept.get("lines", {})), plate.width, plate.height)
-    return fit_lens(drawn, lens_order(plate, {"wanted": kept.get("wanted"), "focal_state": focal_state(shot)})), drawn
+    return fit_lens(drawn, lens_order(plate, Wanted.model_validate(kept.get("wanted") or {}), focal_state(shot))), drawn
 
 
 def _solved_profile(opened: Session, shot: Shot, number: int) -> Profile:
@@ -125,7 +156,7 @@ def _oriented(shot: Shot, found: LensFit, drawn: list) -> dict:
     if not sure:
         return {}
     kept = shot.lens or {}
-    place, _ = camera_placed(found, drawn, kept.get("measured"), kept.get("origin"))
+    place, _ = camera_placed(found, drawn, *stated(kept))
     axes = {
         "rotations": {str(f): r.tolist() for f, r in sure.items()},
         "place": {"frame": place[0], "xyz": place[1]["xyz"]} if place else None,
@@ -136,43 +167,43 @@ def _oriented(shot: Shot, found: LensFit, drawn: list) -> dict:
 @blueprint.post("/shots/<int:number>/lens/profile")
 def change(number: int):
     """Change a profile's name or values, or take it away; every shot that uses it is marked."""
-    asked = sent()
+    asked = sent(ChangedProfile)
     with open_session() as opened:
         shot = get_shot(opened, number)
-        row = opened.get(LensProfile, asked.whole("id"))
+        row = opened.get(LensProfile, asked.id)
         if row is None or row.production_id != shot.production_id or row.removed:
             raise LensError("That profile is gone.")
-        if asked.whole("version") != row.version:
+        if asked.version != row.version:
             raise edits.StaleEdit()
-        if asked.get("removed"):
+        if asked.removed:
             values, label = {"removed": True}, f"Take {row.name} away"
         else:
             values, label = _changed(row, shot, asked), f"Change {row.name}"
-        edits.apply(opened, number, "profile", {"id": row.id, "values": values, "label": label}, asked.get("revision"))
+        edits.apply(opened, number, "profile", {"id": row.id, "values": values, "label": label}, asked.revision)
         return jsonify(shot_state(opened, shot))
 
 
-def _changed(row: LensProfile, shot: Shot, asked: Sent) -> dict:
+def _changed(row: LensProfile, shot: Shot, asked: ChangedProfile) -> dict:
     """Return a profile's new name and document from what was typed; values that are as they were keep where they came
     from.
     """
-    name = str(asked.get("name", row.name)).strip()[:80]
+    name = (row.name if asked.name is None else asked.name).strip()[:80]
     if not name:
         raise LensError("The profile has no name.", "Type one.")
     profile, typed = read_profile(row.document), {}
-    for key, both in asked.part("values").items():
+    for key, both in asked.values.items():
         if not isinstance(both, list) or len(both) != 2:
             raise LensError(f"{key} needs a value and a sigma.")
         value, sigma = both
         typed[str(key)] = typed_number(value, key), typed_number(sigma or 0, f"the sigma of {key}")
     known = profile.focal_known
-    if "focal_mm" in asked:
-        known = bool(str(asked["focal_mm"]).strip())
+    if asked.focal_mm is not None:
+        known = bool(asked.focal_mm.strip())
         px = profile.lens.width / shot.plate.sensor_width_mm
         if known:
             typed["focal"] = (
-                length_mm(asked["focal_mm"]) * px,
-                typed_number(asked.get("focal_sigma_mm") or 0, "the sigma of the focal length") * px,
+                length_mm(asked.focal_mm) * px,
+                typed_number(asked.focal_sigma_mm or 0, "the sigma of the focal length") * px,
             )
     document = profile_document(replace(profile.retyped(typed, known), name=name))
     return {"name": name, "document": {**row.document, **document}}
@@ -249,14 +280,13 @@ def _sampler(document: str) -> Resampler:
 @blueprint.post("/shots/<int:number>/lens/straighten")
 def straighten(number: int):
     """Start writing the straightened plate with its ST maps."""
-    asked = sent()
-    share = str(asked.get("overscan", "all")).strip().rstrip("%").strip()
+    asked = sent(Straightening)
+    share = asked.overscan.strip().rstrip("%").strip()
     try:
         overscan = share if share in ("all", "crop", "same") else float(share)
     except ValueError:
         raise LensError(f"“{share}” is no overscan.", "Choose all, crop, same, or a number of percent.") from None
-    kind, filter = str(asked.get("format", "")), str(asked.get("filter", "cubic"))
-    if kind not in ("", *FILE_FORMATS) or filter not in FILTERS:
+    if asked.format not in ("", *FILE_FORMATS) or asked.filter not in FILTERS:
         raise LensError("There is no such format or filter.")
     with open_session() as opened:
         shot = get_shot(opened, number)
@@ -264,7 +294,7 @@ def straighten(number: int):
         if row is None:
             raise LensError("This shot uses no lens profile.", "Use the lens that the lines tell, or choose a profile.")
         canvas_for(read_profile(row.document).rescaled(shot.plate.width, shot.plate.height).lens, overscan)
-    return start("straighten", number, {"overscan": overscan, "filter": filter, "format": kind})
+    return start("straighten", number, {"overscan": overscan, "filter": asked.filter, "format": asked.format})
 
 
 @blueprint.get("/shots/<int:number>/lens/files/<kind>")

@@ -13,7 +13,7 @@ from amberkeel.store import edits
 from amberkeel.web.common import get_shot, open_session
 from amberkeel.web.plate.blueprint import blueprint
 from amberkeel.web.plate.sources import under_roots
-from amberkeel.web.sent import sent
+from amberkeel.web.sent import Body, Word, sent
 from amberkeel.web.state import shot_state
 
 MOST = 12
@@ -37,14 +37,19 @@ def look(number: int, frame: int):
     return answer
 
 
+class Stack(Body):
+    """The operations of a tracking copy."""
+
+    stack: list[dict] = []
+
+
 @blueprint.post("/shots/<int:number>/copy")
 def keep(number: int):
     """Keep the operations of the tracking copy."""
-    asked = sent()
-    given = asked.items_of("stack")
-    if len(given) > MOST:
+    asked = sent(Stack)
+    if len(asked.stack) > MOST:
         raise KeelError(f"A tracking copy has up to {MOST} operations.")
-    stack = [{"name": o.name, "figures": o.figures, "on": o.on} for o in read_stack(given)]
+    stack = [{"name": o.name, "figures": o.figures, "on": o.on} for o in read_stack(asked.stack)]
     with open_session() as opened:
         shot = get_shot(opened, number)
         TrackingCopy(open_row(shot.plate), read_stack(stack))
@@ -53,21 +58,27 @@ def keep(number: int):
             number,
             "copy",
             {"values": {"stack": stack}, "label": "Change the tracking copy"},
-            asked.get("revision"),
+            asked.revision,
         )
         return jsonify(shot_state(opened, shot))
+
+
+class Replaced(Body):
+    """Where replaced images lie; nothing for none."""
+
+    path: Word = ""
 
 
 @blueprint.post("/shots/<int:number>/replaced")
 def replaced(number: int):
     """Choose images under a plate root that may stand in for the plate, or none."""
-    asked = sent()
+    asked = sent(Replaced)
     with open_session() as opened:
         shot = get_shot(opened, number)
         where = ""
-        if asked.get("path"):
-            where = str(under_roots(current_app.settings.plate_roots, str(asked["path"]).strip()))
+        if asked.path:
+            where = str(under_roots(current_app.settings.plate_roots, asked.path.strip()))
             stand_in(open_row(shot.plate), where)
         label = "Choose replaced images" if where else "Forget the replaced images"
-        edits.apply(opened, number, "copy", {"values": {"replaced": where}, "label": label}, asked.get("revision"))
+        edits.apply(opened, number, "copy", {"values": {"replaced": where}, "label": label}, asked.revision)
         return jsonify(shot_state(opened, shot))

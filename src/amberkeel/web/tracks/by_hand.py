@@ -16,17 +16,54 @@ from amberkeel.store.masks import live_masks, masked_of
 from amberkeel.store.models import Shot, Track
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.jobs import start
-from amberkeel.web.sent import Sent, sent
-from amberkeel.web.tracks.answers import answer, figure
+from amberkeel.web.sent import Body, Flag, Number, Whole, Word, sent
+from amberkeel.web.tracks.answers import answer
 from amberkeel.web.tracks.blueprint import blueprint
 
 LOUPE_PX = 13
 """Half side of what the loupe shows around the pattern, pixels, at least."""
 
 
-def _settings(asked: Sent) -> HandSettings:
+class Set(Body):
+    """How a track placed by hand is followed; see `HandSettings`."""
+
+    settings: dict = {}
+
+
+class Placed(Set):
+    """A place on a frame, and the images that are followed."""
+
+    frame: Whole
+    x: Number
+    y: Number
+    images: Word = "plate"
+
+
+class Key(Body):
+    """A track's key on a frame, or that it goes."""
+
+    frame: Whole
+    x: Number | None = None
+    y: Number | None = None
+    remove: Flag = False
+
+
+class Stretch(Body):
+    """The frame that a track is followed from, and those that it is followed to."""
+
+    start: Whole
+    stops: list[Whole] = []
+
+
+class Loupe(Placed):
+    """What the loupe looks at, and the track that it compares with."""
+
+    track: Whole | None = None
+
+
+def _settings(asked: Set) -> HandSettings:
     """Return how a track placed by hand is followed, checked."""
-    given = dict(asked.part("settings"))
+    given = dict(asked.settings)
     try:
         for name in ("pattern", "search"):
             if name in given:
@@ -64,50 +101,46 @@ def _check_place(opened, shot: Shot, frame: int, x: float, y: float) -> None:
 @blueprint.post("/shots/<int:number>/tracks/place")
 def place(number: int):
     """Add a track where the artist clicked."""
-    asked = sent()
-    frame, x, y = figure(asked, "frame", int), figure(asked, "x"), figure(asked, "y")
-    settings, images = _settings(asked), str(asked.get("images", "plate"))
-    if images not in IMAGES:
-        raise KeelError(f"There are no images “{images}”.")
+    asked = sent(Placed)
+    if asked.images not in IMAGES:
+        raise KeelError(f"There are no images “{asked.images}”.")
+    followed = {"images": asked.images, "settings": _as_plain(_settings(asked))}
     with open_session() as opened:
         shot = get_shot(opened, number)
-        _check_place(opened, shot, frame, x, y)
-        new = track_changes.place(
-            opened, shot, frame, (x, y), {"images": images, "settings": _as_plain(settings)}, asked.get("revision")
-        )
+        _check_place(opened, shot, asked.frame, asked.x, asked.y)
+        new = track_changes.place(opened, shot, asked.frame, (asked.x, asked.y), followed, asked.revision)
         return answer(opened, shot, track=new)
 
 
 @blueprint.post("/shots/<int:number>/tracks/<int:track>/key")
 def key(number: int, track: int):
     """Set a track's key on a frame, or remove it."""
-    asked = sent()
-    frame = figure(asked, "frame", int)
+    asked = sent(Key)
     with open_session() as opened:
         shot = get_shot(opened, number)
         xy = None
-        if not asked.get("remove"):
-            xy = (figure(asked, "x"), figure(asked, "y"))
-            _check_place(opened, shot, frame, *xy)
-        track_changes.key(opened, shot, track, frame, xy, asked.get("revision"))
+        if not asked.remove:
+            xy = (asked.need("x"), asked.need("y"))
+            _check_place(opened, shot, asked.frame, *xy)
+        track_changes.key(opened, shot, track, asked.frame, xy, asked.revision)
         return answer(opened, shot)
 
 
 @blueprint.post("/shots/<int:number>/tracks/<int:track>/settings")
 def settings(number: int, track: int):
     """Change how a track placed by hand is followed from now on."""
-    asked = sent()
+    asked = sent(Set)
     with open_session() as opened:
         shot = get_shot(opened, number)
-        track_changes.set_up(opened, shot, track, _as_plain(_settings(asked)), asked.get("revision"))
+        track_changes.set_up(opened, shot, track, _as_plain(_settings(asked)), asked.revision)
         return answer(opened, shot)
 
 
 @blueprint.post("/shots/<int:number>/tracks/<int:track>/follow")
 def follow_hand(number: int, track: int):
     """Follow a track placed by hand: one frame at once, more as a job."""
-    asked = sent()
-    begin, stops = figure(asked, "start", int), [int(s) for s in asked.get("stops", [])]
+    asked = sent(Stretch)
+    begin = asked.start
     with open_session() as opened:
         shot = get_shot(opened, number)
         row, plate = opened.get(Track, track), shot.plate
@@ -118,13 +151,13 @@ def follow_hand(number: int, track: int):
                 f"{row.name} has no key on frame {begin} to follow from.",
                 "Place it there first, or go to a frame that it lives on.",
             )
-        stops = [s for s in stops if plate.first <= s <= plate.last and s != begin]
+        stops = [s for s in asked.stops if plate.first <= s <= plate.last and s != begin]
     if not stops:
         raise FollowError("There is nothing to follow to: the plate ends here.")
     arguments = {"track": track, "start": begin, "stops": stops}
     if len(stops) > 1 or abs(stops[0] - begin) > 1:
         return start("hand", number, arguments)
-    said = follow_by_hand(current_app.settings, number, Hand(**arguments), revision=asked.get("revision"))
+    said = follow_by_hand(current_app.settings, number, Hand(**arguments), revision=asked.revision)
     with open_session() as opened:
         return answer(opened, get_shot(opened, number), said=said)
 
@@ -132,13 +165,13 @@ def follow_hand(number: int, track: int):
 @blueprint.post("/shots/<int:number>/loupe")
 def loupe(number: int):
     """Send the patch under the pointer magnified, a track's reference patch, and how well they match."""
-    asked = sent()
-    frame, x, y = figure(asked, "frame", int), figure(asked, "x"), figure(asked, "y")
+    asked = sent(Loupe)
+    frame, x, y = asked.frame, asked.x, asked.y
     wanted = _settings(asked)
     with open_session() as opened:
         row = get_shot(opened, number).plate
-        track = opened.get(Track, asked.whole("track")) if asked.get("track") else None
-    images, _ = followed_images(row, str(asked.get("images", "plate")))
+        track = opened.get(Track, asked.track) if asked.track else None
+    images, _ = followed_images(row, asked.images)
     if not row.first <= frame <= row.last:
         raise FollowError(f"The plate has no frame {frame}.")
     here, half = images.gray(frame), max(LOUPE_PX, int(1.3 * max(wanted.pattern)))

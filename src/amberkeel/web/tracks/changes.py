@@ -13,8 +13,8 @@ from amberkeel.store import track_changes
 from amberkeel.store.masks import live_masks, masked_of
 from amberkeel.store.models import Shot
 from amberkeel.web.common import get_shot, media, open_session
-from amberkeel.web.sent import sent, whole
-from amberkeel.web.tracks.answers import answer, figure
+from amberkeel.web.sent import Body, Flag, Whole, Word, sent
+from amberkeel.web.tracks.answers import answer
 from amberkeel.web.tracks.blueprint import blueprint
 
 KEPT = 4
@@ -22,46 +22,49 @@ KEPT = 4
 _judged: OrderedDict[tuple, tuple[list[int], Judgement, TrackSet]] = OrderedDict()
 
 
+class Change(Body):
+    """A change to tracks: what it is, the tracks' ids, and what that change needs besides."""
+
+    what: Word = ""
+    tracks: list[Whole] = []
+    samples: dict[Whole, list[Whole]] = {}
+    first: Whole | None = None
+    last: Whole | None = None
+    frame: Whole | None = None
+    name: Word = ""
+    colour: Word = ""
+    hidden: Flag = False
+    locked: Flag = False
+
+
 @blueprint.post("/shots/<int:number>/tracks/change")
 def change(number: int):
     """Cut, trim, split, join, fill, rename, group, hide or lock tracks."""
-    asked = sent()
-    what, ids, revision = str(asked.get("what")), asked.wholes("tracks"), asked.get("revision")
+    asked = sent(Change)
+    ids, revision = asked.tracks, asked.revision
     with open_session() as opened:
         shot = get_shot(opened, number)
-        match what:
+        match asked.what:
             case "cut":
-                track_changes.cut(
-                    opened,
-                    shot,
-                    {
-                        whole(t, "samples"): [whole(f, "samples") for f in frames]
-                        for t, frames in asked.part("samples").items()
-                    },
-                    revision,
-                )
+                track_changes.cut(opened, shot, asked.samples, revision)
             case "trim":
-                track_changes.trim(opened, shot, ids, figure(asked, "first", int), figure(asked, "last", int), revision)
+                track_changes.trim(opened, shot, ids, asked.need("first"), asked.need("last"), revision)
             case "split":
-                track_changes.split(opened, shot, ids, figure(asked, "frame", int), revision)
+                track_changes.split(opened, shot, ids, asked.need("frame"), revision)
             case "join":
                 track_changes.join(opened, shot, ids, revision)
             case "fill":
-                track_changes.interpolate(
-                    opened, shot, ids, figure(asked, "first", int), figure(asked, "last", int), revision
-                )
+                track_changes.interpolate(opened, shot, ids, asked.need("first"), asked.need("last"), revision)
             case "rename":
-                track_changes.rename(opened, shot, ids[0] if ids else 0, str(asked.get("name", "")), revision)
+                track_changes.rename(opened, shot, ids[0] if ids else 0, asked.name, revision)
             case "group":
-                track_changes.group(
-                    opened, shot, ids, str(asked.get("name", "")), str(asked.get("colour", "")), revision
-                )
+                track_changes.group(opened, shot, ids, asked.name, asked.colour, revision)
             case "hide":
-                track_changes.hide(opened, shot, str(asked.get("name", "")), bool(asked.get("hidden")), revision)
+                track_changes.hide(opened, shot, asked.name, asked.hidden, revision)
             case "lock":
-                track_changes.lock(opened, shot, ids, bool(asked.get("locked")), revision)
+                track_changes.lock(opened, shot, ids, asked.locked, revision)
             case _:
-                raise KeelError(f"There is no change “{what}” of tracks.")
+                raise KeelError(f"There is no change “{asked.what}” of tracks.")
         return answer(opened, shot)
 
 

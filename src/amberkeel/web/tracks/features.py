@@ -12,39 +12,86 @@ from amberkeel.jobs.images import IMAGES, followed_images
 from amberkeel.store import track_changes
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.jobs import start
-from amberkeel.web.sent import sent
-from amberkeel.web.tracks.answers import answer, figure
+from amberkeel.web.sent import Body, Flag, Number, Whole, Word, sent
+from amberkeel.web.tracks.answers import answer
 from amberkeel.web.tracks.blueprint import blueprint
+
+
+class Detection(Body):
+    """How features are found, as typed, and in which images."""
+
+    count: Word = ""
+    spacing: Word = ""
+    threshold: Word = ""
+    images: Word = "plate"
+
+
+class Following(Detection):
+    """How features are found and followed."""
+
+    bridge: Word = "8"
+
+
+class Preview(Detection):
+    """A frame on which features are found."""
+
+    frame: Whole
+
+
+class Chosen(Body):
+    """Rows of sightings, and the sightings that they are of."""
+
+    of: Word = ""
+    rows: list[Whole] = []
+
+
+class Surface(Body):
+    """A flat piece of the set: its outline on a frame, its grid of tracks, and how far it is followed."""
+
+    outline: list[tuple[Number, Number]]
+    grid: list[Whole]
+    frame: Whole
+    first: Whole
+    last: Whole
+    images: Word = "plate"
+
+
+class TagSearch(Body):
+    """The tags looked for; the printed side as typed."""
+
+    family: Word = "36h11"
+    size_mm: Word = ""
+    corners: Flag = False
 
 
 @blueprint.post("/shots/<int:number>/follow")
 def follow_features(number: int):
     """Start finding and following features."""
-    return start("follow", number, follow_arguments(sent()))
+    return start("follow", number, follow_arguments(sent(Following)))
 
 
-def follow_arguments(given: dict) -> dict:
+def follow_arguments(given: Following) -> dict:
     """Return what a run of following is asked for, within its limits."""
     asked = detect_settings(given)
-    if given.get("images", "plate") not in IMAGES:
-        raise KeelError(f"There are no images “{given['images']}”.")
-    bridge = str(given.get("bridge", 8) or 0)
+    if given.images not in IMAGES:
+        raise KeelError(f"There are no images “{given.images}”.")
+    bridge = given.bridge or "0"
     if not bridge.isdigit() or int(bridge) > 60:
         raise KeelError("A burst of blur can be bridged over 0 to 60 frames.")
     return {
         "count": asked.count,
         "spacing": asked.spacing,
         "threshold": asked.threshold,
-        "images": given.get("images", "plate"),
+        "images": given.images,
         "bridge": int(bridge),
     }
 
 
-def detect_settings(asked: dict) -> DetectSettings:
+def detect_settings(asked: Detection) -> DetectSettings:
     """Return settings for finding features, within their limits."""
 
     def number(name: str, default: float, low: float, high: float) -> float:
-        typed = maybe_number(asked.get(name), name.capitalize(), low, high)
+        typed = maybe_number(getattr(asked, name), name.capitalize(), low, high)
         return typed or default
 
     return DetectSettings(
@@ -55,13 +102,13 @@ def detect_settings(asked: dict) -> DetectSettings:
 @blueprint.post("/shots/<int:number>/preview")
 def preview(number: int):
     """Find features on one frame with settings that are not run yet."""
-    asked = sent()
+    asked = sent(Preview)
     with open_session() as opened:
         plate = get_shot(opened, number).plate
-    at = asked.whole("frame")
+    at = asked.frame
     if not plate.first <= at <= plate.last:
         raise KeelError(f"The plate has no frame {at}.")
-    images, _ = followed_images(plate, str(asked.get("images", "plate")))
+    images, _ = followed_images(plate, asked.images)
     found = find_features(images.gray(at), detect_settings(asked))
     return jsonify(features=found.round(1).tolist())
 
@@ -69,7 +116,7 @@ def preview(number: int):
 @blueprint.post("/shots/<int:number>/sight")
 def sight(number: int):
     """Start chaining candidate features."""
-    return start("sight", number, follow_arguments(sent()))
+    return start("sight", number, follow_arguments(sent(Following)))
 
 
 @blueprint.get("/shots/<int:number>/sightings.json")
@@ -91,14 +138,14 @@ def sightings(number: int):
 @blueprint.post("/shots/<int:number>/sightings")
 def adopt(number: int):
     """Make tracks of chosen sightings."""
-    asked = sent()
+    asked = sent(Chosen)
     with open_session() as opened:
         shot = get_shot(opened, number)
-        if not shot.sightings or asked.get("of") != shot.sightings:
+        if not shot.sightings or asked.of != shot.sightings:
             raise FollowError("These sightings are gone.", "The page shows the newest ones now.")
         data = media().get_arrays(shot.sightings)
         count = len(data["first"]) - 1
-        rows = sorted({n for n in asked.wholes("rows") if 0 <= n < count})
+        rows = sorted({n for n in asked.rows if 0 <= n < count})
         if not rows:
             raise FollowError("No sighting is chosen.", "Click some, or drag a box around them.")
         tracks = TrackSet(
@@ -109,7 +156,7 @@ def adopt(number: int):
             shot,
             tracks.take(np.array(rows)),
             {"images": str(data["images"]), "from": "sightings"},
-            asked.get("revision"),
+            asked.revision,
         )
         return answer(opened, shot, said=edit.label)
 
@@ -117,23 +164,18 @@ def adopt(number: int):
 @blueprint.post("/shots/<int:number>/surface")
 def surface(number: int):
     """Start following a flat piece of the set."""
-    asked = sent()
-    try:
-        outline = [[float(x), float(y)] for x, y in asked["outline"]]
-        grid = [int(v) for v in asked["grid"]]
-    except (KeyError, TypeError, ValueError):
-        raise KeelError("That is no surface.", "Draw its outline on the plate.") from None
-    if len(outline) > 200 or len(grid) != 2 or not all(2 <= g <= 30 for g in grid):
+    asked = sent(Surface)
+    if len(asked.outline) > 200 or len(asked.grid) != 2 or not all(2 <= g <= 30 for g in asked.grid):
         raise KeelError("A surface has up to 200 corners and a grid of 2 to 30 tracks each way.")
     with open_session() as opened:
         plate = get_shot(opened, number).plate
-    stops = sorted({max(plate.first, figure(asked, "first", int)), min(plate.last, figure(asked, "last", int))})
+    stops = sorted({max(plate.first, asked.first), min(plate.last, asked.last)})
     arguments = {
-        "outline": outline,
-        "grid": grid,
-        "frame": figure(asked, "frame", int),
+        "outline": [list(point) for point in asked.outline],
+        "grid": asked.grid,
+        "frame": asked.frame,
         "stops": stops,
-        "images": str(asked.get("images", "plate")),
+        "images": asked.images,
     }
     return start("surface", number, arguments)
 
@@ -141,11 +183,9 @@ def surface(number: int):
 @blueprint.post("/shots/<int:number>/tags")
 def tags(number: int):
     """Start looking for fiducial tags."""
-    asked = sent()
-    family = str(asked.get("family", "36h11"))
-    if family not in FAMILIES:
-        raise KeelError(f"There is no tag family “{family}”.", f"Choose {', '.join(FAMILIES)}.")
-    known = maybe_number(asked.get("size_mm"), "The side of a printed tag in mm", 1.0, 10000.0)
-    return start(
-        "tags", number, {"family": family, "corners": bool(asked.get("corners")) or known is not None, "size_mm": known}
-    )
+    asked = sent(TagSearch)
+    if asked.family not in FAMILIES:
+        raise KeelError(f"There is no tag family “{asked.family}”.", f"Choose {', '.join(FAMILIES)}.")
+    known = maybe_number(asked.size_mm, "The side of a printed tag in mm", 1.0, 10000.0)
+    corners = asked.corners or known is not None
+    return start("tags", number, {"family": asked.family, "corners": corners, "size_mm": known})
