@@ -231,7 +231,7 @@ def test_an_edit_made_elsewhere_shows_by_itself(page, database, solved_shot):
         ids = [t.id for t in live_tracks(opened, opened.get(Shot, solved_shot))][:5]
         edits.apply(opened, solved_shot, "states", {"states": {"excluded": ids}})
     page.wait_for_selector(".stop[data-key=solve][data-state=look]")
-    assert "Tracks changed after this attempt" in page.locator("#findings").inner_text()
+    expect(page.locator("#findings")).to_contain_text("Tracks changed after this attempt")
     with session(database) as opened:
         edits.undo(opened, solved_shot)
 

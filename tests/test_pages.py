@@ -116,7 +116,7 @@ def test_the_datum_is_tried_before_it_is_kept(client, solved_shot, state):
         ({"what": "ground", "tracks": ids[:2]}, "three tracks"),
         ({"what": "origin", "tracks": ids[:2]}, "one track"),
         ({"what": "scale", "tracks": ids[:1], "distance": "2"}, "two tracks"),
-        ({"what": "scale", "tracks": ids[:2], "distance": "far"}, "no distance"),
+        ({"what": "scale", "tracks": ids[:2], "distance": "far"}, "no length"),
         ({"what": "scale", "tracks": ids[:2], "distance": "-1"}, "more than zero"),
         ({"what": "scale", "tracks": ids[:2], "distance": "1", "unit": "mile"}, "mm, cm, m, in or ft"),
         ({"what": "scale", "tracks": [ids[0], ids[0]], "distance": "1"}, "one and the same"),

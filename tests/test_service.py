@@ -117,7 +117,7 @@ def test_uploads_are_judged_by_what_they_hold(client, production, plate_folder, 
         "fps": "24/1",
     }
     for bad, words in [
-        ({"sensor_width": "0"}, "between"),
+        ({"sensor_width": "0"}, "more than zero"),
         ({"fps_typed": "x"}, "no frame rate"),
         ({"last": "0"}, "must come after"),
         ({"name": ""}, "needs a name"),

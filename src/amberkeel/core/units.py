@@ -8,7 +8,7 @@ from amberkeel.core.errors import KeelError
 METRES = {"mm": 0.001, "cm": 0.01, "m": 1.0, "in": 0.0254, "ft": 0.3048}
 """Metres in each unit a length may be typed in."""
 
-UNITS = ", ".join(METRES)
+UNITS = "mm, cm, m, in or ft"
 
 _SIGNS = {
     "'": "ft",
