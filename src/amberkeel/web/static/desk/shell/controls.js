@@ -1,7 +1,7 @@
 // The bar above the plate, the transport and the course, as the state has them.
 
 import { layer } from "./actions.js";
-import { drawCourse, showStage } from "./course.js";
+import { showStage } from "./course.js";
 import { find, write } from "./dom.js";
 
 /** Draw what changed of the controls. `icons` is where the icons lie. */
@@ -9,7 +9,6 @@ export function drawControls(state, changed, icons) {
   if (changed.has("stage")) showStage(state.stage);
   if (changed.has("stage") || changed.has("attempt")) find('[data-layer="card"]').hidden = !state.attempt?.card;
   if (changed.has("playing")) find("#play use").setAttribute("href", `${icons}#${state.playing ? "pause" : "play"}`);
-  if (changed.has("server") && state.server) drawCourse(state.server);
   const count = state.tracks ? `${state.tracks.ids.length} tracks` : "";
   write("#rangelabel", state.range ? `frames ${state.range[0]}-${state.range[1]}` : "");
   write("#factor", `×${state.exaggeration}`);

@@ -10,6 +10,7 @@ import { Viewport } from "../viewport/viewport.js";
 import { editing, going, looking, playing } from "./actions.js";
 import { get, toast } from "./api.js";
 import { drawControls, listenToControls } from "./controls.js";
+import { drawCourse } from "./course.js";
 import { Desk } from "./desk.js";
 import { find, write } from "./dom.js";
 import { followJobs } from "./jobs.js";
@@ -73,6 +74,8 @@ desk.settle = async (server, before) => {
     before && before.pinned === server.pinned && JSON.stringify(before.datum) === JSON.stringify(server.datum);
   if (!same) await fetchAttempt(server.pinned);
   for (const stage of Object.values(stages)) stage.settle?.(server, before);
+  // Last, so that what the course and the undo button say is there to be worked on.
+  drawCourse(server);
 };
 
 /** Escape gives up what is being drawn, or else selects nothing. */
