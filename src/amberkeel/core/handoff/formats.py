@@ -26,8 +26,8 @@ class Format:
 FORMATS = {
     one.name: one
     for one in (
-        Format("camera.usda", "USD: camera, points, plate name", usd_text),
-        Format("solve.json", "Everything, documented JSON", lambda document, _width: json.dumps(document, indent=1)),
+        Format("camera.usda", "USD: camera and points", usd_text),
+        Format("solve.json", "All, as described JSON", lambda document, _width: json.dumps(document, indent=1)),
         Format("points.csv", "Points as a table", lambda document, _width: points_csv(document)),
         Format("camera.csv", "Camera as a table", lambda document, _width: camera_csv(document)),
     )
