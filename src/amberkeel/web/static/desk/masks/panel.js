@@ -138,7 +138,8 @@ export function drawMaskNotes(state, under) {
     say.push(`A known subject is left uncovered on ${many(masks.bare.length, "frame")}, first on ${masks.bare[0]}.`);
   find("#masknotes").replaceChildren(...say.map((text) => element("p", "say my-1.5", text)));
   find("#undermasks").hidden = !masks?.changed || !under?.tracks.length;
-  if (under)
-    find("#undertext").textContent =
-      `${many(under.tracks.length, "track")} ${under.tracks.length === 1 ? "runs" : "run"} under masks on ${under.samples} frames in all.`;
+  if (!under) return;
+  const run = under.tracks.length === 1 ? "runs" : "run";
+  find("#undertext").textContent =
+    `${many(under.tracks.length, "track")} ${run} under masks on ${under.samples} frames in all.`;
 }
