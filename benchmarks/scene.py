@@ -8,19 +8,20 @@ from amberkeel.core.solve.radial_lens import RadialLens
 
 
 def large_problem(
-    cameras: int = 200, points: int = 3000, track: int | tuple[int, int] = 20, seed: int = 5, free: tuple[str, ...] = ()
-) -> Bundle:
+    cameras: int = 200, points: int = 3000, track: int | tuple[int, int] = 20, seed: int = 5,
+    free: tuple[str, ...] = (), step: float = 0.1,
+) -> Bundle:  # fmt: skip
     """Return a disturbed bundle: a camera along a row of points; 60,000 observations as it stands.
 
     Parameters
     ----------
     cameras, points : how many. track : frames that each point is seen on, or the least and the most, evenly spread.
-    seed : of the random numbers. free : names of what may change of the lens.
+    seed : of the random numbers. free : names of what may change of the lens. step : from a camera to the next.
     """
     rng = np.random.default_rng(seed)
     least, most = (track, track) if isinstance(track, int) else track
     least, most = min(least, cameras), min(most, cameras)
-    centres = np.stack([2.0 / most * np.arange(cameras), np.zeros(cameras), np.zeros(cameras)], 1)
+    centres = np.stack([step * np.arange(cameras), np.zeros(cameras), np.zeros(cameras)], 1)
     rotations = np.array([rotation_exp(0.01 * rng.normal(size=3)) for _ in range(cameras)])
     start = rng.integers(0, max(cameras - most, 1), points)
     length = np.full(points, most) if least == most else rng.integers(least, most + 1, points)
