@@ -53,12 +53,14 @@ export class Judging {
   show() {
     const { judged } = this;
     const { state, store } = this.desk;
+    // The rows are made once and stay: what they do must look at the figures of that moment.
     drawFilters(judged, {
       changed: () => this.show(),
-      preview: (key) => store.set({ flagged: key ? new Set(caught(judged, key)) : null }),
+      preview: (key) => store.set({ flagged: key ? new Set(caught(this.judged, key)) : null }),
       select: (key, add) => {
-        const samples = key === "jump" ? jumpSamples(judged, state.tracks) : new Map();
-        this.choose([...(add ? state.selection : []), ...caught(judged, key)], { samples });
+        if (!this.judged) return;
+        const samples = key === "jump" ? jumpSamples(this.judged, state.tracks) : new Map();
+        this.choose([...(add ? state.selection : []), ...caught(this.judged, key)], { samples });
         if (key === "jump") toast("Their jumping samples are chosen: Cut takes just those.");
       },
     });
