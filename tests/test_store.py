@@ -1,5 +1,6 @@
 """The store on its own: histories, stages, findings and datum, on the real database."""
 
+import json
 from dataclasses import replace
 
 import numpy as np
@@ -166,6 +167,26 @@ def test_attempts_stages_and_findings(opened, shot_id, service, plate):
     edits.undo(opened, shot_id)
     again = store_attempt(opened, media, shot, solution, shot.tracks_stamp)
     assert [a.number for a in ledger(opened, shot)] == [2, 1] and again.document == attempt.document
+
+
+def test_an_attempt_of_the_first_version_is_read_as_one_of_now(opened, shot_id, service):
+    shot, media = opened.get(Shot, shot_id), Media(service.environment["AMBERKEEL_MEDIA"])
+    attempt = ledger(opened, shot)[-1]
+    now, kept = document_of(media, attempt), attempt.document
+    report = now["lens_report"]
+    values = [
+        {**{k: v for k, v in one.items() if k != "determined"}, "told": one["determined"]} for one in report["values"]
+    ]
+    points = [{k: v for k, v in point.items() if k not in ("id", "reason_code")} for point in now["points"]]
+    old = {**now, "version": 1, "points": points, "lens_report": {**report, "values": values, "held_out": []}}
+    old.pop("terms")
+    attempt.document = media.put(json.dumps(old).encode())
+    read = document_of(media, attempt)
+    assert read["version"] == 2 and read["terms"] == [] and read["lens_report"]["values"] == report["values"]
+    assert [p["id"] for p in read["points"]] == [p["id"] for p in now["points"]]
+    attempt.document = media.put(json.dumps({**old, "points": []}).encode())
+    assert document_of(media, attempt)["version"] == 2
+    attempt.document = kept
 
 
 def test_the_datum_is_set_on_solved_points(opened, shot_id, service):

@@ -21,11 +21,15 @@ from amberkeel.core.errors import KeelError
     "--pixel-aspect", type=click.FloatRange(0.1, 10.0), default=None, help="Width of a pixel over its height."
 )
 @click.option(
-    "--sensor-width", type=click.FloatRange(1.0, 200.0), default=None, help="Sensor width in mm (for USD and --focal)."
+    "--sensor-width",
+    "sensor_width_mm",
+    type=click.FloatRange(1.0, 200.0),
+    default=None,
+    help="Sensor width in mm (for USD and --focal).",
 )
-@click.option("--focal", type=click.FloatRange(1.0, 5000.0), default=None, help="Known focal length in mm.")
+@click.option("--focal", "focal_mm", type=click.FloatRange(1.0, 5000.0), default=None, help="Known focal length in mm.")
 @click.option("--distortion", type=click.Choice(["estimate", "none"]), default="estimate")
-@click.option("--camera-motion", type=click.Choice(["auto", "free", "nodal"]), default="auto")
+@click.option("--camera-motion", "motion", type=click.Choice(["auto", "free", "nodal"]), default="auto")
 @click.option("--mattes", default=None, help="Matte sequence; white is ignored.")
 @click.option("--tracks", default=None, help="Solve from this table of tracks (CSV) without following.")
 @click.option(
@@ -43,52 +47,18 @@ from amberkeel.core.errors import KeelError
     help="A further plate filmed through the same lens; may be given again. Written to OUT/2 and so on.",
 )
 @click.option("--seed", type=int, default=0, help="Of every random choice.")
-def solve(
-    plate,
-    out,
-    frames,
-    fps,
-    pixel_aspect,
-    sensor_width,
-    focal,
-    distortion,
-    camera_motion,
-    mattes,
-    tracks,
-    origin,
-    lens,
-    zoom,
-    beside,
-    seed,
-) -> None:
+def solve(out: Path, **asked) -> None:
     """Follow PLATE (folder, name.####.png or video) and solve its camera."""
     from amberkeel.core.solve_plate import SolveOrder, solve_plate
 
-    if focal and not sensor_width:
+    if asked["focal_mm"] and not asked["sensor_width_mm"]:
         raise click.UsageError("--focal needs --sensor-width, since millimetres mean nothing without it.")
-    if tracks and mattes:
+    if asked["tracks"] and asked["mattes"]:
         raise click.UsageError("--mattes keep features away while following; --tracks are followed already.")
-    order = SolveOrder(
-        plate,
-        frames,
-        fps,
-        pixel_aspect,
-        sensor_width,
-        focal,
-        distortion,
-        camera_motion,
-        mattes,
-        seed,
-        tracks,
-        origin,
-        lens,
-        zoom,
-        beside,
-    )
     began = time.monotonic()
     try:
         with Bar() as report:
-            files = solve_plate(order, report)
+            files = solve_plate(SolveOrder(**asked), report)
         out.mkdir(parents=True, exist_ok=True)
         for name, text in files.items():
             (out / name).parent.mkdir(exist_ok=True)

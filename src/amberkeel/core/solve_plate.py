@@ -17,8 +17,7 @@ from amberkeel.core.plate.plate import Plate, matte_reader, open_plate
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.lens_plan import SOFT, LensChoice
 from amberkeel.core.solve.recipe import Recipe
-from amberkeel.core.solve.shared_lens import SharedShot, solve_together
-from amberkeel.core.solve.solve import solve_tracks
+from amberkeel.core.solve.shared_lens import SharedShot, solve_shots
 from amberkeel.core.tracks import TrackSet
 
 WRITTEN = ("solve.json", "camera.usda", "points.csv")
@@ -73,13 +72,7 @@ def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> di
         SharedShot(plate.name, tracks, plate.frames, plate.width, plate.height, recipe)
         for plate, tracks, recipe, _ in followed
     ]
-    if order.beside:
-        solutions = solve_together(shots, span(progress, 0.65, 0.98))
-    else:
-        one = shots[0]
-        solutions = [
-            solve_tracks(one.tracks, one.frames, one.width, one.height, one.recipe, span(progress, 0.65, 0.98))
-        ]
+    solutions = solve_shots(shots, span(progress, 0.65, 0.98))
     progress(1.0, "Writing")
     files: dict[str, str] = {}
     for k, (solution, (plate, _, _, sensor)) in enumerate(zip(solutions, followed)):

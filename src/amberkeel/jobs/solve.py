@@ -5,8 +5,7 @@ from amberkeel.core.lens import focal_px_from_mm
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.lens_plan import LensChoice
 from amberkeel.core.solve.recipe import Recipe
-from amberkeel.core.solve.shared_lens import SharedShot, solve_together
-from amberkeel.core.solve.solve import solve_tracks
+from amberkeel.core.solve.shared_lens import SharedShot, solve_shots
 from amberkeel.core.solve_plate import with_profile
 from amberkeel.jobs import lens
 from amberkeel.jobs.chain import Arguments, following
@@ -39,11 +38,7 @@ def solve(settings: Settings, shot_id: int, arguments: Solve, progress: Progress
     ids = [shot_id, *arguments.share]
     asked = [_to_solve(settings, number, arguments) for number in ids]
     shots = [shot for shot, _ in asked]
-    if len(shots) > 1:
-        solutions = solve_together(shots, span(progress, 0.0, 0.97))
-    else:
-        one = shots[0]
-        solutions = [solve_tracks(one.tracks, one.frames, one.width, one.height, one.recipe, span(progress, 0.0, 0.97))]
+    solutions = solve_shots(shots, span(progress, 0.0, 0.97))
     with session(settings.database) as opened:
         for number, solution, (_, stamp) in zip(ids, solutions, asked):
             shot = opened.get(Shot, number)
@@ -70,7 +65,7 @@ def _to_solve(settings: Settings, shot_id: int, arguments: Solve) -> tuple[Share
         pixel_aspect=row.pixel_aspect,
         motion=arguments.motion,
         distortion=arguments.distortion,
-        lens=dict(arguments.terms),
+        lens=arguments.terms,
         zoom=arguments.zoom,
     )
     if arguments.distortion == "profile":

@@ -142,7 +142,7 @@ def follow_by_hand(
     masked = with_outside(masked_of(media, masks, plate.height, plate.width), plate)
     places = dict(zip(track.frames, zip(track.x, track.y)))
     keys = {f: places[f] for f in track.keys if f in places}
-    start, wanted = int(arguments.start), HandSettings(**track.made.get("settings", {}))
+    start, wanted = arguments.start, HandSettings(**track.made.get("settings", {}))
     runs = _both_ways(
         plate,
         arguments.stops,
@@ -214,7 +214,7 @@ def surface(settings: Settings, shot_id: int, arguments: Surface, progress: Prog
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
         others = to_track_set([t for t in live_tracks(opened, shot) if t.state == "active"])
-    start = int(arguments.frame)
+    start = arguments.frame
     stops = tuple(s for s in arguments.stops if s != start)
     grays = GrayFrames(plate, ahead=0)
     try:
@@ -224,7 +224,7 @@ def surface(settings: Settings, shot_id: int, arguments: Surface, progress: Prog
             outline,
             start,
             stops,
-            tuple(arguments.grid),
+            arguments.grid,
             Neighbours(grays.get, others),
             motion_blur_of(row),
             span(progress, 0.0, 0.95),
@@ -260,7 +260,7 @@ def surface(settings: Settings, shot_id: int, arguments: Surface, progress: Prog
 def find_tags(settings: Settings, shot_id: int, arguments: Tags, progress: Progress) -> list[int]:
     """Find a family's tags on every frame; they stand in for that family's earlier ones."""
     plate, family = open_row(plate_row(settings, shot_id)), arguments.family
-    tracks, reports = follow_tags(plate, family, bool(arguments.corners), span(progress, 0.0, 0.97))
+    tracks, reports = follow_tags(plate, family, arguments.corners, span(progress, 0.0, 0.97))
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
         report = {"family": family, "size_mm": arguments.size_mm, "found": [asdict(r) for r in reports]}

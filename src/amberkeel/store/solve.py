@@ -6,7 +6,7 @@ import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from amberkeel.core.handoff.document import read_solution, solution_arrays, solve_document, upgraded
+from amberkeel.core.handoff.document import VERSION, read_solution, solution_arrays, solve_document, upgraded
 from amberkeel.core.points import PointSet, points_at
 from amberkeel.core.solve.reasons import CHECK_MOVES, DISAGREES, Reason, as_document, read_reason
 from amberkeel.core.solve.solution import Solution
@@ -62,11 +62,7 @@ def ledger(session: Session, shot: Shot) -> list[Attempt]:
 def document_of(media: Media, attempt: Attempt) -> dict:
     """Return an attempt's solve document in the solve's own coordinates."""
     document = json.loads(media.get(attempt.document))
-    return (
-        upgraded(document, _known_ids(media, attempt))
-        if "id" not in (document["points"] or [{"id": 0}])[0]
-        else document
-    )
+    return document if document["version"] >= VERSION else upgraded(document, _known_ids(media, attempt))
 
 
 def _known_ids(media: Media, attempt: Attempt) -> np.ndarray:

@@ -213,8 +213,6 @@ def _read_recipe(kept: dict, document: dict) -> Recipe:
 
 def upgraded(document: dict, ids: np.ndarray) -> dict:
     """Return a document of version 1 as one of version 2; `ids` (P,) are the tracks of its points, in their order."""
-    if document["version"] >= VERSION:
-        return document
     report = document.get("lens_report") or {"values": [], "names": [], "correlation": [], "notes": []}
     values = [{**v, "determined": v.get("told", True)} for v in report["values"]]
     trials = [{**t, "share": 0.0, "determined": t["told"], "conclusive": t["fair"]} for t in report.get("held_out", [])]

@@ -5,7 +5,6 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from amberkeel.core.handoff.tables import camera_csv, points_csv
-from amberkeel.core.handoff.usd import usd_text
 
 
 @dataclass(frozen=True)
@@ -23,10 +22,17 @@ class Format:
     write: Callable[[dict, float], str]
 
 
+def _usd(document: dict, sensor_width_mm: float) -> str:
+    """Return USD; its library is loaded only here, since what just names the formats has no use for it."""
+    from amberkeel.core.handoff.usd import usd_text
+
+    return usd_text(document, sensor_width_mm)
+
+
 FORMATS = {
     one.name: one
     for one in (
-        Format("camera.usda", "USD: camera and points", usd_text),
+        Format("camera.usda", "USD: camera and points", _usd),
         Format("solve.json", "All, as described JSON", lambda document, _width: json.dumps(document, indent=1)),
         Format("points.csv", "Points as a table", lambda document, _width: points_csv(document)),
         Format("camera.csv", "Camera as a table", lambda document, _width: camera_csv(document)),

@@ -14,20 +14,17 @@ from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.solve import reasons
 from amberkeel.core.solve.bundle import adjust
-from amberkeel.core.solve.joint import joined, parted
+from amberkeel.core.solve.joint import MOST_BUNDLES, joined, parted
 from amberkeel.core.solve.lens_plan import SOFT, Freedom, LensChoice
 from amberkeel.core.solve.outliers import FINAL_SCALE, find_outliers
 from amberkeel.core.solve.radial_lens import LENS_NAMES, RADIAL_NAMES
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solution import Solution
-from amberkeel.core.solve.solve import Asked, Solved, ask, conclude, solve_shot
+from amberkeel.core.solve.solve import Asked, Solved, ask, conclude, solve_shot, solve_tracks
 from amberkeel.core.solve.terms import SoftLens, Term
 from amberkeel.core.solve.uncertainty import Covariance, Uncertainty, bundle_noise_factor, uncertainty
 from amberkeel.core.tracks import TrackSet
-
-MOST_SHOTS = 20
-"""Shots adjusted at once."""
 
 LEADING = 0.01
 """Least relative sigma at which a leading shot's focal length is given to the others as their start."""
@@ -52,6 +49,14 @@ class SharedShot:
     width: int
     height: int
     recipe: Recipe = Recipe()
+
+
+def solve_shots(shots: Sequence[SharedShot], progress: Progress = silent) -> list[Solution]:
+    """Return a solution of each shot: one by itself, several with one lens for all; errors as of those two."""
+    if len(shots) != 1:
+        return solve_together(shots, progress)
+    (one,) = shots
+    return [solve_tracks(one.tracks, one.frames, one.width, one.height, one.recipe, progress)]
 
 
 def solve_together(shots: Sequence[SharedShot], progress: Progress = silent) -> list[Solution]:
@@ -99,8 +104,8 @@ def _disagreements(names: list[str], alone: list[float], sigmas: list[float], to
 def _check(shots: Sequence[SharedShot]) -> None:
     if len(shots) < 2:
         raise SolveError("One shot shares its lens with nobody.", "Choose a second one.")
-    if len(shots) > MOST_SHOTS:
-        raise SolveError(f"{len(shots)} shots are too many to adjust at once.", f"Choose {MOST_SHOTS} at the most.")
+    if len(shots) > MOST_BUNDLES:
+        raise SolveError(f"{len(shots)} shots are too many to adjust at once.", f"Choose {MOST_BUNDLES} at the most.")
     first = shots[0]
     for shot in shots[1:]:
         if (shot.width, shot.height) != (first.width, first.height):

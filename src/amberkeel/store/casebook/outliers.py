@@ -17,8 +17,7 @@ def findings(_session: Session, _shot: Shot, attempt: Attempt | None) -> list[Fi
     if outliers:
         text = (
             f"{len(outliers)} tracks disagree with the camera and were set aside: often people, or corners where a "
-            "near "
-            "edge crosses a far one."
+            "near edge crosses a far one."
         )
         found.append(Finding(text, False, outliers))
     moving = [track for track, reason in reasons.items() if reason.code == CHECK_MOVES]

@@ -84,7 +84,7 @@ export function fillCamera(kept) {
 }
 
 /** A sigma belongs to a start value alone; beside the values stands where they came from. */
-export function showSources() {
+function showSources() {
   find("#sensorsource").textContent = sources.sensor ?? "";
   const state = find("#focalstate").value;
   find("#focalsigmafield").hidden = state !== "start";

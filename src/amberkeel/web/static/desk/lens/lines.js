@@ -1,6 +1,7 @@
 // Drawing lines over the plate: from end to end, by dragging or by two clicks; points moved one by one with a loupe.
 
 import { INK } from "../shell/colour.js";
+import { cross } from "../viewport/cross.js";
 import { drawBoxes, withCorners } from "./boxes.js";
 
 const GRIP_PX = 9;
@@ -346,17 +347,7 @@ export class LineDraw {
     c.strokeStyle = INK.amber;
     c.lineWidth = 1;
     c.strokeRect(left + 0.5, 14.5, LOUPE - 1, LOUPE - 1);
-    const [x, y] = [left + LOUPE / 2, 14 + LOUPE / 2];
-    c.beginPath();
-    c.moveTo(x - 18, y);
-    c.lineTo(x - 4, y);
-    c.moveTo(x + 4, y);
-    c.lineTo(x + 18, y);
-    c.moveTo(x, y - 18);
-    c.lineTo(x, y - 4);
-    c.moveTo(x, y + 4);
-    c.lineTo(x, y + 18);
-    c.stroke();
+    cross(c, [left + LOUPE / 2, 14 + LOUPE / 2], 4, 18);
     c.restore();
   }
 }

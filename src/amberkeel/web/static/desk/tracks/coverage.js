@@ -4,7 +4,6 @@ import { standing } from "./index.js";
 
 const COLUMNS = 8;
 const ROWS = 5;
-const BANDS = ["near", "middle", "far"];
 
 /** Depth of every solved track on a frame, by id. */
 function depths(attempt, frame, first) {
@@ -86,5 +85,3 @@ function drawCell(c, { count, bands }, most, solved, [ax, ay], [bx, by]) {
     c.fillRect(ax + 5, ay + 23 + 8 * k, Math.min(34, (34 * n) / Math.max(most / 2, 1)), 6);
   });
 }
-
-export const COVERAGE_WORDS = `Bars: ${BANDS.join(", ")}, by thirds of all depths.`;

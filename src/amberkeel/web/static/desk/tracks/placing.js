@@ -1,5 +1,6 @@
 // Placing tracks and outlining surfaces on the plate with the pointer.
 import { INK } from "../shell/colour.js";
+import { cross } from "../viewport/cross.js";
 
 const GRAB = 9;
 const far = (a, b) => Math.hypot(a[0] - b[0], a[1] - b[1]);
@@ -134,7 +135,7 @@ export class Placer {
 
   drawChosen(c, place) {
     const { chosen, grip } = this;
-    if (grip?.kind === "new" || grip?.kind === "key") cross(c, place(...grip.place));
+    if (grip?.kind === "new" || grip?.kind === "key") cross(c, place(...grip.place), 2, 7);
     if (!chosen?.place) return;
     const {
       settings,
@@ -165,7 +166,7 @@ export class Placer {
       c.lineTo(...place(mx, my));
       c.stroke();
     }
-    cross(c, place(x, y));
+    cross(c, place(x, y), 2, 7);
   }
 
   drawDraft(c, place) {
@@ -184,19 +185,4 @@ export class Placer {
       c.fillRect(x - 3, y - 3, 6, 6);
     }
   }
-}
-
-function cross(c, [x, y]) {
-  c.strokeStyle = INK.amber;
-  c.lineWidth = 1;
-  c.beginPath();
-  c.moveTo(x - 7, y);
-  c.lineTo(x - 2, y);
-  c.moveTo(x + 2, y);
-  c.lineTo(x + 7, y);
-  c.moveTo(x, y - 7);
-  c.lineTo(x, y - 2);
-  c.moveTo(x, y + 2);
-  c.lineTo(x, y + 7);
-  c.stroke();
 }
