@@ -2,8 +2,9 @@
 
 import numpy as np
 import pytest
+from scipy.spatial.transform import Rotation
 
-from amberkeel.core.geometry.rotations import look_at, nearest_rotation, rotation_exp, rotation_log
+from amberkeel.core.geometry.rotations import look_at, nearest_rotation, rotation_exp
 from amberkeel.core.lens import Lens, focal_px_from_mm
 
 
@@ -29,7 +30,7 @@ def test_rotations_go_there_and_back(rng):
     for w in [*rng.normal(0, 1, (20, 3)), np.zeros(3), np.array([1e-9, 0, 0]), np.array([0, np.pi - 1e-6, 0])]:
         r = rotation_exp(w)
         assert np.allclose(r @ r.T, np.eye(3), atol=1e-12)
-        assert np.allclose(rotation_exp(rotation_log(r)), r, atol=1e-6)
+        assert np.allclose(rotation_exp(Rotation.from_matrix(r).as_rotvec()), r, atol=1e-6)
     r = rotation_exp(np.array([0.3, -0.2, 0.9]))
     assert np.allclose(nearest_rotation(r * 1.3), r)
 

@@ -5,6 +5,7 @@ Frames: ``b_from_a`` is a 3x3 rotation that takes coordinates in frame a to fram
 
 import numpy as np
 from numba import njit
+from scipy.spatial.transform import Rotation
 
 
 @njit(cache=True, fastmath=True, nogil=True)
@@ -30,24 +31,9 @@ def rotation_exp(w: np.ndarray) -> np.ndarray:
     return r
 
 
-def rotation_log(r: np.ndarray) -> np.ndarray:
-    """Return the rotation vector (3,), radians, of a rotation matrix (3, 3)."""
-    cosine = np.clip((np.trace(r) - 1.0) / 2.0, -1.0, 1.0)
-    angle = np.arccos(cosine)
-    skew = np.array([r[2, 1] - r[1, 2], r[0, 2] - r[2, 0], r[1, 0] - r[0, 1]])
-    if angle < 1e-7:
-        return skew / 2.0
-    if np.pi - angle > 1e-4:
-        return skew * angle / (2.0 * np.sin(angle))
-    values, vectors = np.linalg.eigh((r + r.T) / 2.0)
-    axis = vectors[:, np.argmax(values)]
-    return axis * angle * (np.sign(axis @ skew) or 1.0)
-
-
 def nearest_rotation(m: np.ndarray) -> np.ndarray:
-    """Return the rotation (3, 3) nearest to a matrix `m` in the Frobenius sense."""
-    u, _, vt = np.linalg.svd(m)
-    return u @ np.diag([1.0, 1.0, np.sign(np.linalg.det(u @ vt))]) @ vt
+    """Return the rotation (3, 3) nearest to a matrix `m` in the Frobenius sense (Kabsch 1976)."""
+    return Rotation.align_vectors(m.T, np.eye(3))[0].as_matrix()
 
 
 def look_at(position: np.ndarray, target: np.ndarray, roll: float = 0.0) -> np.ndarray:

@@ -1,16 +1,16 @@
-"""A lens from views of a filmed grid: all views' poses and one lens adjusted together.
-
-Levenberg-Marquardt with a Cauchy loss (after Zhang 2000), ours so that all models and their sigmas are at hand.
+"""A lens from views of a filmed grid: all views' poses and one lens adjusted together (after Zhang 2000), with a
+Cauchy loss.
 """
 
 from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
+from scipy.optimize import least_squares
+from scipy.spatial.transform import Rotation
 
 from amberkeel.core.errors import LensError
 from amberkeel.core.geometry.pixels import to_opencv
-from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.lens.kernels import INDEX
 from amberkeel.core.lens.line_adjust import LOSS_SCALE, corner_effect
 from amberkeel.core.lens.model import Lens
@@ -90,7 +90,7 @@ class _State:
             else:
                 c[INDEX[name]] += value
         lens = replace(lens, focal_px=(float(fx), float(fy)), principal_px=(float(cx), float(cy))).with_coefficients(c)
-        turned = np.array([rotation_exp(w) @ r for r, w in zip(self.rotations, np.ascontiguousarray(poses[:, :3]))])
+        turned = Rotation.from_rotvec(poses[:, :3]).as_matrix() @ self.rotations
         return _State(lens, turned, self.shifts + poses[:, 3:], self.free)
 
     def residuals(self, data: _Views) -> np.ndarray:
@@ -163,66 +163,47 @@ def _begin(views: list[View], width: int, height: int, order: ChartOrder) -> _St
     return _State(lens, np.array(rotations), np.array(shifts), ())
 
 
-def _jacobian(data: _Views, state: _State) -> tuple[np.ndarray, np.ndarray]:
-    """Return derivatives by the lens (N, 2, L) and by each corner's own view (N, 2, 6), by central differences."""
-    none, still = np.zeros(len(state.free)), np.zeros((data.count, 6))
+def _residuals(data: _Views, state: _State, step: np.ndarray) -> np.ndarray:
+    """Return residuals (N, 2) after a step of the lens and the poses (L + 6 V,), pixels."""
+    count = len(state.free)
+    return state.moved(step[:count], step[count:].reshape(-1, 6)).residuals(data)
 
-    def slope(lens_step, poses, size):
-        return (state.moved(lens_step, poses).residuals(data) - state.moved(-lens_step, -poses).residuals(data)) / (
-            2.0 * size
-        )
 
-    lens_part = []
+def _jacobian(data: _Views, state: _State, at: np.ndarray) -> np.ndarray:
+    """Return derivatives (2 N, L + 6 V) after the step `at`, by central differences.
+
+    All views are moved at once: no corner is seen on two of them (Curtis, Powell and Reid 1974).
+    """
+    count, corners = len(state.free), np.arange(len(data.corners))
+    out = np.zeros((len(corners), 2, len(at)))
+
+    def slope(step: np.ndarray, size: float) -> np.ndarray:
+        return (_residuals(data, state, at + step) - _residuals(data, state, at - step)) / (2.0 * size)
+
     for k, name in enumerate(state.free):
         size = 1e-2 if name in ("cx", "cy") else 1e-5
-        lens_part.append(slope(none + size * (np.arange(len(none)) == k), still, size))
+        out[:, :, k] = slope(size * (np.arange(len(at)) == k), size)
     reach = float(np.linalg.norm(state.shifts, axis=1).mean())
-    pose_part = []
+    pose = np.arange(len(at)) - count
     for k in range(6):
         size = 1e-5 * (1.0 if k < 3 else reach)
-        pose_part.append(slope(none, still + size * (np.arange(6) == k), size))
-    return np.stack(lens_part, -1), np.stack(pose_part, -1)
+        out[corners, :, count + 6 * data.view + k] = slope(size * ((pose >= 0) & (pose % 6 == k)), size)
+    return out.reshape(2 * len(corners), -1)
 
 
-def _cost(r: np.ndarray) -> float:
-    return float((LOSS_SCALE**2 * np.log1p((r**2).sum(1) / (CORNER_SIGMA_PX * LOSS_SCALE) ** 2)).sum())
-
-
-def _normal(data: _Views, state: _State, r: np.ndarray):
-    """Return the normal matrix of lens and poses, dense (L + 6 V), and its right side."""
-    by_lens, by_pose = _jacobian(data, state)
-    w = 1.0 / (1.0 + (r**2).sum(1) / (CORNER_SIGMA_PX * LOSS_SCALE) ** 2) / CORNER_SIGMA_PX**2
-    count, size = len(state.free), len(state.free) + 6 * data.count
-    normal, side = np.zeros((size, size)), np.zeros(size)
-    normal[:count, :count] = np.einsum("nia,nib,n->ab", by_lens, by_lens, w)
-    side[:count] = -np.einsum("nia,ni,n->a", by_lens, r, w)
-    for v in range(data.count):
-        own, at = data.view == v, slice(count + 6 * v, count + 6 * v + 6)
-        normal[at, at] = np.einsum("nia,nib,n->ab", by_pose[own], by_pose[own], w[own])
-        cross = np.einsum("nia,nib,n->ab", by_lens[own], by_pose[own], w[own])
-        normal[:count, at], normal[at, :count] = cross, cross.T
-        side[at] = -np.einsum("nia,ni,n->a", by_pose[own], r[own], w[own])
-    return normal, side
-
-
-def _adjust(data: _Views, state: _State, iterations: int = 30) -> _State:
-    r = state.residuals(data)
-    cost, damping, count = _cost(r), 1e-4, len(state.free)
-    for _ in range(iterations):
-        normal, side = _normal(data, state, r)
-        gone = 0.0
-        while damping < 1e9:
-            step = np.linalg.solve(normal + np.diag(damping * np.diagonal(normal) + 1e-12), side)
-            trial = state.moved(np.clip(step[:count], -50.0, 50.0), step[count:].reshape(-1, 6))
-            new = trial.residuals(data)
-            new_cost = _cost(new)
-            if new_cost < cost:
-                gone, state, r, cost, damping = cost - new_cost, trial, new, new_cost, max(damping * 0.1, 1e-10)
-                break
-            damping *= 8.0
-        if gone < 1e-8 * max(cost, 1.0):
-            break
-    return state
+def _adjust(data: _Views, state: _State) -> _State:
+    """Return the state of least robust cost."""
+    count = len(state.free)
+    found = least_squares(
+        lambda step: _residuals(data, state, step).ravel(),
+        np.zeros(count + 6 * data.count),
+        lambda step: _jacobian(data, state, step),
+        loss="cauchy",
+        f_scale=CORNER_SIGMA_PX * LOSS_SCALE,
+        x_scale="jac",
+        max_nfev=30,
+    )
+    return state.moved(found.x[:count], found.x[count:].reshape(-1, 6))
 
 
 def _view_rms(data: _Views, state: _State) -> np.ndarray:
@@ -232,11 +213,11 @@ def _view_rms(data: _Views, state: _State) -> np.ndarray:
 
 def _report(data, state, views, rms, astray, order, notes) -> ChartFit:
     r = state.residuals(data)
-    normal, _ = _normal(data, state, r)
-    w = 1.0 / (1.0 + (r**2).sum(1) / (CORNER_SIGMA_PX * LOSS_SCALE) ** 2)
-    freedom = max(2 * len(r) - len(normal), 1)
-    noise2 = float((w[:, None] * r**2).sum() / freedom / CORNER_SIGMA_PX**2)
-    inverse = scaled_inverse(normal) * noise2
+    j = _jacobian(data, state, np.zeros(len(state.free) + 6 * data.count))
+    w = 1.0 / (1.0 + (r.ravel() / (CORNER_SIGMA_PX * LOSS_SCALE)) ** 2)
+    freedom = max(2 * len(r) - j.shape[1], 1)
+    noise2 = float((w * r.ravel() ** 2).sum() / freedom)
+    inverse = scaled_inverse((j * w[:, None]).T @ j) * noise2
     lens, count = state.lens, len(state.free)
     sigma = dict(zip(state.free, np.sqrt(np.diagonal(inverse))[:count].tolist()))
     relative = sigma.pop("focal")

@@ -1,6 +1,6 @@
 """The adjustment of drawn lines: distortion, focal length and one rotation a frame with axis lines, by least squares.
 
-Levenberg-Marquardt with a Cauchy loss; each line's own place is eliminated (`line_errors`). Derivatives are
+Robust least squares with a Cauchy loss; each line's position is eliminated (`line_errors`). Derivatives are finite
 differences: there are few unknowns, and the residuals take microseconds.
 """
 
@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+from scipy.optimize import least_squares
 
 from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.lens.drawn import AXES, DrawnLine, LensOrder
@@ -24,10 +25,13 @@ HELD_PX, HELD_SHARE = 1.0, 0.2
 """What a coefficient that is held at 0 may yet do at the corner: pixels, and a share of what the first one does."""
 
 TURN_SIGMA = 10.0
-"""Hold on rotations that too few lines tell, radians: keeps the equations regular and tells nothing."""
+"""Prior on rotations that too few lines determine, radians: so wide that it only keeps the equations regular."""
 
-AGAIN = 3
-"""Steps taken from an earlier fit of nearly the same lines."""
+MOST_LOG_FOCAL = 2.0
+"""Farthest that one adjustment may move the focal length, as a natural logarithm."""
+
+AGAIN = 4
+"""Evaluations of the residuals when an earlier fit of nearly the same lines is at hand."""
 
 TURN_STEP = 1e-6
 """Turn over which derivatives are taken, radians."""
@@ -119,12 +123,12 @@ class LineState:
         pinhole, c = np.array([*self.lens.focal_px, *self.lens.principal_px]), self.lens.coefficients
         for name, value in zip(self.free, step.tolist()):
             if name == "focal":
-                pinhole[:2] *= math.exp(min(max(value, -0.5), 0.5))
+                pinhole[:2] *= math.exp(min(max(value, -MOST_LOG_FOCAL), MOST_LOG_FOCAL))
             elif name in ("cx", "cy"):
                 pinhole[2 + (name == "cy")] += value
             else:
-                c[INDEX[name]] += min(max(value, -0.5), 0.5)
-        turns = np.clip(step[len(self.free) :].reshape(-1, 3), -0.5, 0.5)
+                c[INDEX[name]] += value
+        turns = step[len(self.free) :].reshape(-1, 3)
         turned = self.rotations.copy()
         for k in range(len(turned)):
             if turns[k].any():
@@ -147,80 +151,78 @@ def robust_cost(whitened: np.ndarray) -> float:
     return float(LOSS_SCALE**2 * np.log1p((whitened / LOSS_SCALE) ** 2).sum())
 
 
-def _whitened(data: Lines, state: LineState, order: LensOrder, step: np.ndarray | None = None) -> np.ndarray:
-    """Return whitened distances after a step, with what is known beforehand appended."""
-    pinhole, c, rotations = state.stepped(np.zeros(state.size) if step is None else step)
+def _whitened(data: Lines, state: LineState, order: LensOrder, step: np.ndarray) -> np.ndarray:
+    """Return whitened distances after a step, with the prior on the focal length appended where there is one."""
+    pinhole, c, rotations = state.stepped(step)
     distances, _ = data.distances_flat(pinhole, c, rotations)
     known = [np.log(pinhole[0] / order.focal_px) / order.focal_sigma] if _known(state, order) else []
     return np.append(distances * data.weight, known)
 
 
 def _known(state: LineState, order: LensOrder) -> bool:
-    """Return whether the focal length is free and held softly: one residual more."""
+    """Return whether the focal length is free with a prior: one residual more."""
     return bool("focal" in state.free and order.focal_px and order.focal_sigma)
 
 
-def _jacobian(data: Lines, state: LineState, order: LensOrder, now: np.ndarray | None = None) -> np.ndarray:
-    """Return derivatives by central differences, or by forward ones from the residuals `now`, which take half as long.
+def _jacobian(
+    data: Lines, state: LineState, order: LensOrder, at: np.ndarray, now: np.ndarray | None = None
+) -> np.ndarray:
+    """Return derivatives after the step `at`, by central differences, or by forward ones from the residuals `now`,
+    which take half as long.
 
     All frames are turned at once about one axis: no line is seen on two frames (Curtis, Powell and Reid 1974).
     """
 
     def slope(step: np.ndarray, size: float) -> np.ndarray:
-        ahead = _whitened(data, state, order, step)
-        return (
-            (ahead - now) / size if now is not None else (ahead - _whitened(data, state, order, -step)) / (2.0 * size)
-        )
+        ahead = _whitened(data, state, order, at + step)
+        if now is not None:
+            return (ahead - now) / size
+        return (ahead - _whitened(data, state, order, at - step)) / (2.0 * size)
 
     count, frames = len(state.free), len(state.rotations)
     out = np.zeros((len(data.points) + _known(state, order), state.size))
     for k, name in enumerate(state.free):
         size = _STEP.get(name, 1e-5)
         out[:, k] = slope(size * (np.arange(state.size) == k), size)
+    turns = np.arange(state.size) - count
     for a in range(3 if frames else 0):
-        turned = slope(
-            TURN_STEP * ((np.arange(state.size) >= count) & ((np.arange(state.size) - count) % 3 == a)), TURN_STEP
-        )
+        turned = slope(TURN_STEP * ((turns >= 0) & (turns % 3 == a)), TURN_STEP)
         rows = np.nonzero(data.turning >= 0)[0]
         out[rows, count + 3 * data.turning[rows] + a] = turned[rows]
     return out
 
 
-def adjust_lines(data: Lines, state: LineState, order: LensOrder, iterations: int = 40) -> tuple[LineState, float]:
-    """Levenberg-Marquardt with a Cauchy loss; return the best state and its cost.
+def adjust_lines(data: Lines, state: LineState, order: LensOrder, evaluations: int = 40) -> tuple[LineState, float]:
+    """Return the state of least robust cost, and its cost.
 
     Parameters
     ----------
-    data : the lines as arrays. state : to begin with. order : what is known of the lens. iterations : at the
-        most.
+    data : the lines as arrays. state : to begin with. order : what is known of the lens. evaluations : of the
+        residuals, at the most.
     """
-    r = _whitened(data, state, order)
-    cost, damping = robust_cost(r), 1e-4
     if not state.size:
-        return state, cost
-    for _ in range(iterations):
-        j = _jacobian(data, state, order, r if iterations <= AGAIN else None)
-        w = 1.0 / (1.0 + (r / LOSS_SCALE) ** 2)
-        normal, side = (j * w[:, None]).T @ j, -(j * w[:, None]).T @ r
-        normal[np.arange(len(state.free), state.size), np.arange(len(state.free), state.size)] += TURN_SIGMA**-2
-        gone = 0.0
-        while damping < 1e9:
-            step = np.linalg.solve(normal + np.diag(damping * np.diagonal(normal) + 1e-12), side)
-            new = _whitened(data, state, order, step)
-            new_cost = robust_cost(new) if np.isfinite(new).all() else np.inf
-            if new_cost < cost:
-                gone, state, r, cost, damping = (
-                    cost - new_cost,
-                    state.moved(step),
-                    new,
-                    new_cost,
-                    max(damping * 0.1, 1e-10),
-                )
-                break
-            damping *= 8.0
-        if gone < (1e-4 if iterations <= AGAIN else 1e-7) * max(cost, 1.0):
-            break
-    return state, cost
+        return state, robust_cost(_whitened(data, state, order, np.zeros(0)))
+    count, quick = len(state.free), evaluations <= AGAIN
+    wide = np.eye(state.size)[count:] / TURN_SIGMA
+
+    def residuals(step: np.ndarray) -> np.ndarray:
+        return np.append(_whitened(data, state, order, step), step[count:] / TURN_SIGMA)
+
+    def jacobian(step: np.ndarray) -> np.ndarray:
+        now = _whitened(data, state, order, step) if quick else None
+        return np.vstack([_jacobian(data, state, order, step, now), wide])
+
+    found = least_squares(
+        residuals,
+        np.zeros(state.size),
+        jacobian,
+        loss="cauchy",
+        f_scale=LOSS_SCALE,
+        x_scale="jac",
+        ftol=1e-4 if quick else 1e-8,
+        max_nfev=evaluations,
+    )
+    return state.moved(found.x), 2.0 * float(found.cost)
 
 
 def noise_scale(data: Lines, state: LineState, order: LensOrder) -> float:
@@ -230,7 +232,7 @@ def noise_scale(data: Lines, state: LineState, order: LensOrder) -> float:
     ----------
     data : the lines as arrays. state : adjusted. order : what is known of the lens.
     """
-    r = _whitened(data, state, order)[: len(data.points)]
+    r = _whitened(data, state, order, np.zeros(state.size))[: len(data.points)]
     freedom = data.freedom - state.size
     if freedom < 1:
         return 1.0
@@ -248,8 +250,8 @@ def line_covariance(data: Lines, state: LineState, order: LensOrder) -> np.ndarr
     data : the lines as arrays. state : adjusted. order : what is known of the lens.
     """
     loose = state.loosened()
-    r = _whitened(data, state, order)
-    j = _jacobian(data, loose, order, r)
+    r = _whitened(data, state, order, np.zeros(state.size))
+    j = _jacobian(data, loose, order, np.zeros(loose.size), r)
     w = 1.0 / (1.0 + (r / LOSS_SCALE) ** 2)
     normal = (j * w[:, None]).T @ j
     at = np.arange(len(loose.free), loose.size)
