@@ -17,7 +17,7 @@ TAGS = (
     (23, 1.2, 1.9, 0.36),
     (42, 1.7, 1.0, 0.12),
 )
-"""Number, place on the wall (metres), and the black square's side (metres) of each tag."""
+"""Number, position on the wall (metres), and the black square's side (metres) of each tag."""
 
 WALL_Z = -4.0
 

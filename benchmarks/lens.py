@@ -37,7 +37,7 @@ def run() -> None:
 
 
 def map_error(found: Lens, true: Lens, scaled: bool) -> float:
-    """Return the RMS distance of straightened places over the picture, pixels; `scaled` about the best scale."""
+    """Return the RMS distance of straightened positions over the picture, pixels; `scaled` about the best scale."""
     x, y = np.meshgrid(np.linspace(0, true.width, CENTRE_GRID[0]), np.linspace(0, true.height, CENTRE_GRID[1]))
     px = np.stack([x, y], -1).reshape(-1, 2)
     a, b = straight_px(found, px) - true.principal_px, straight_px(true, px) - true.principal_px
@@ -124,12 +124,12 @@ def chart() -> None:
 def straighten(repeats: int = 20) -> None:
     """Straightening against OpenCV's remap with the same filter, and a drag's fit."""
     lens = replace(Lens.centred(1920, 1080, 1280.0), radial=(-0.15, 0.03, 0.0))
-    places = undistort_map(lens, canvas_for(lens, "same"))
+    positions = undistort_map(lens, canvas_for(lens, "same"))
     picture, at = (
         np.random.default_rng(1).integers(0, 255, (1080, 1920, 3), np.uint8),
-        (places - 0.5).astype(np.float32),
+        (positions - 0.5).astype(np.float32),
     )
-    x, y, ours = np.ascontiguousarray(at[..., 0]), np.ascontiguousarray(at[..., 1]), Resampler(places)
+    x, y, ours = np.ascontiguousarray(at[..., 0]), np.ascontiguousarray(at[..., 1]), Resampler(positions)
 
     def seconds(work) -> float:
         work()

@@ -66,16 +66,18 @@ def parts(mask: np.ndarray, lab: np.ndarray, count: int) -> list[tuple[float, fl
     """Return a spot in each of the differently looking parts of a mask, as somebody clicks them."""
     cv2.setRNGSeed(0)
     depth = cv2.distanceTransform(mask.astype(np.uint8), cv2.DIST_L2, 5)
-    place = np.argwhere(depth > 1.5)
-    looks = np.float32([[0.25 * y, 0.25 * x, *(1.5 * lab[y, x])] for y, x in place])
+    position = np.argwhere(depth > 1.5)
+    looks = np.float32([[0.25 * y, 0.25 * x, *(1.5 * lab[y, x])] for y, x in position])
     _, label, centres = cv2.kmeans(looks, count, None, (3, 30, 0.1), 3, cv2.KMEANS_PP_CENTERS)
     spots = []
     for k in range(count):
         rows = np.nonzero(label.ravel() == k)[0]
         best = rows[
-            np.argmax(depth[place[rows, 0], place[rows, 1]] - 0.3 * np.linalg.norm(looks[rows] - centres[k], axis=1))
+            np.argmax(
+                depth[position[rows, 0], position[rows, 1]] - 0.3 * np.linalg.norm(looks[rows] - centres[k], axis=1)
+            )
         ]
-        spots.append((place[best, 1] + 0.5, place[best, 0] + 0.5))
+        spots.append((position[best, 1] + 0.5, position[best, 0] + 0.5))
     return spots
 
 

@@ -1,4 +1,4 @@
-"""What the desk draws from its state: curves, sightings, coverage, the picture's place on the screen, and strokes
+"""What the desk draws from its state: curves, sightings, coverage, the picture's position on the screen, and strokes
 recorded as they are made.
 """
 
@@ -100,7 +100,7 @@ def test_coverage_counts_live_tracks_in_each_part(page, columns):
 
 @pytest.mark.parametrize("aspect", [1.0, 2.0, 0.9])
 def test_a_place_on_the_plate_has_one_on_the_screen_and_back(page, aspect, rng):
-    places = rng.uniform([0, 0], [640, 360], (20, 2)).tolist()
+    positions = rng.uniform([0, 0], [640, 360], (20, 2)).tolist()
     body = """
       const canvas = document.createElement('canvas');
       canvas.style.cssText = 'position:fixed;left:0;top:0;width:800px;height:500px';
@@ -110,15 +110,15 @@ def test_a_place_on_the_plate_has_one_on_the_screen_and_back(page, aspect, rng):
       const v = new m.Viewport(canvas, { state, set() {} }, { want: () => null });
       v.draw = () => {};
       v.zoom = 1.7; v.pan = [23, -11];
-      const back = a.places.map((p) => v.unplace(...v.place(...p)));
-      const [x0] = v.place(0, 0), [x1] = v.place(640, 0), [, y0] = v.place(0, 0), [, y1] = v.place(0, 360);
+      const back = a.positions.map((p) => v.toPlate(...v.toScreen(...p)));
+      const [x0] = v.toScreen(0, 0), [x1] = v.toScreen(640, 0), [, y0] = v.toScreen(0, 0), [, y1] = v.toScreen(0, 360);
       v.fit();
-      const corners = [v.place(0, 0), v.place(640, 360)];
+      const corners = [v.toScreen(0, 0), v.toScreen(640, 360)];
       canvas.remove();
       return { back, shape: (x1 - x0) / (y1 - y0), corners };
     """
-    told = module(page, "viewport/viewport", body, {"aspect": aspect, "places": places})
-    assert np.array(told["back"]) == pytest.approx(np.array(places), abs=1e-6)
+    told = module(page, "viewport/viewport", body, {"aspect": aspect, "positions": positions})
+    assert np.array(told["back"]) == pytest.approx(np.array(positions), abs=1e-6)
     assert told["shape"] == pytest.approx(aspect * 640 / 360)
     (left, top), (right, bottom) = told["corners"]
     assert (

@@ -375,7 +375,7 @@ def test_lines_are_hit_and_an_origin_joins_an_axis_line_s_end(page):
       const said = [];
       const state = { lens: a, frame: 5, stage: 'lens' };
       const store = { state, set: (patch) => { Object.assign(state, patch); said.push(Object.keys(patch).join()); } };
-      const viewport = { place: (x, y) => [2 * x, 2 * y], unplace: (x, y) => [x / 2, y / 2], redraw() {}, canvas: {
+      const viewport = { toScreen: (x, y) => [2 * x, 2 * y], toPlate: (x, y) => [x / 2, y / 2], redraw() {}, canvas: {
         style: {} } };
       const sent = [];
       const send = { draw: (f, t) => sent.push(['draw', f, t]), box: (f, t) => sent.push(['box', f, t]), origin: (o,

@@ -90,12 +90,12 @@ def test_a_patch_finds_every_motion_of_its_model(planks, model):
         true = true @ np.array([[1.0, 0, 0], [0, 1.0, 0], [6e-4, -4e-4, 1.0]])
     half = 21
     grid = np.stack(np.meshgrid(np.arange(-60, 61.0), np.arange(-60, 61.0)), -1).reshape(-1, 2)
-    places = carried(true, grid).reshape(121, 121, 2).astype(np.float32) - 0.5
-    seen = cv2.remap(image.astype(np.float32), places[..., 0], places[..., 1], cv2.INTER_CUBIC)
+    positions = carried(true, grid).reshape(121, 121, 2).astype(np.float32) - 0.5
+    seen = cv2.remap(image.astype(np.float32), positions[..., 0], positions[..., 1], cv2.INTER_CUBIC)
     patch = Patch(seen, 60.5, 60.5, (half, half), model)
     fit = patch.fit(image, shifted(402.0, 372.4))
     assert fit.ok and fit.score > 0.98
-    assert np.abs(fit.place() - [403.3, 371.6]).max() < 0.06
+    assert np.abs(fit.position() - [403.3, 371.6]).max() < 0.06
     corner = np.array([[half, half]], float)
     assert np.abs(carried(fit.warp, corner) - carried(true, corner)).max() < 0.3
     assert fit.covariance.shape == (len(MODELS[model]),) * 2
@@ -105,7 +105,7 @@ def test_a_patch_knows_its_own_noise(planks, rng):
     image = cv2.cvtColor(planks, cv2.COLOR_RGB2GRAY).astype(float)
     patch = Patch(image, 300.5, 412.5, (10, 10), SIMILARITY)
     fits = [patch.fit(image + rng.normal(0, 5.0, image.shape), shifted(300.6, 412.4)) for _ in range(40)]
-    miss = np.array([f.place() - [300.5, 412.5] for f in fits])
+    miss = np.array([f.position() - [300.5, 412.5] for f in fits])
     sigma = np.array([np.sqrt(np.diag(f.covariance)[:2]) for f in fits])
     # The reference is without noise here, and half of the residual is taken to be the reference's.
     assert 0.6 < np.sqrt((miss**2).mean()) / (np.sqrt(2.0) * sigma.mean()) < 1.7
@@ -149,7 +149,7 @@ def test_keys_on_the_way_are_kept_and_gone_through(planks):
     fit = match_score(
         plate.gray(1001), plate.gray(1004), first, tuple(plate.true_place(1004, first, 1001) + 0.6), HandSettings()
     )
-    assert fit.score > 0.97 and np.abs(fit.place() - plate.true_place(1004, first, 1001)).max() < 0.1
+    assert fit.score > 0.97 and np.abs(fit.position() - plate.true_place(1004, first, 1001)).max() < 0.1
 
 
 def test_a_track_waits_behind_an_obstacle_and_ends_at_a_mask(planks):
@@ -197,7 +197,7 @@ def test_a_blank_wall_is_followed_as_a_surface(rng):
     assert tracks.names[0] == "wall.01" and len(tracks) >= 8
     for t in range(len(tracks)):
         r = tracks.rows(t)
-        true = np.array([plate.true_place(f, run.places[t], 1005) for f in tracks.frames[r]])
+        true = np.array([plate.true_place(f, run.positions[t], 1005) for f in tracks.frames[r]])
         assert np.abs(tracks.xy[r] - true).max() < 0.6
     fine = follow_surface(plate.gray, outline, 1005, (1006,), (9, 8))
     assert np.median(fine.sigmas[1006]) > 1.5 * np.median(run.sigmas[1006])

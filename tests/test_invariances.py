@@ -111,15 +111,15 @@ def test_a_held_focal_length_stays_and_a_soft_one_is_drawn(lines, told):
 def seen_grids(lens, rng, count=8, square=25.0):
     """Views of a board of 9 x 6 corners, exact but for a little noise."""
     x, y = np.meshgrid(np.arange(9.0), np.arange(6.0))
-    places = np.stack([x, y], -1).reshape(-1, 2) * square
+    positions = np.stack([x, y], -1).reshape(-1, 2) * square
     views = []
     for k in range(count):
         turn = rotation_exp(np.array([rng.uniform(-0.6, 0.6), rng.uniform(-0.6, 0.6), rng.uniform(-0.3, 0.3)]))
         shift = np.array(
             [rng.uniform(-60, 60), rng.uniform(-30, 30), rng.uniform(380, 480)]
         ) * square / 25.0 - turn @ np.array([4.0 * square, 2.5 * square, 0.0])
-        camera = np.c_[places, np.zeros(54)] @ turn.T + shift
-        views.append(View(f"view {k}", lens.project(camera) + rng.normal(0, 0.05, (54, 2)), places))
+        camera = np.c_[positions, np.zeros(54)] @ turn.T + shift
+        views.append(View(f"view {k}", lens.project(camera) + rng.normal(0, 0.05, (54, 2)), positions))
     return views
 
 
@@ -128,7 +128,7 @@ def test_a_calibration_does_not_depend_on_order_units_or_which_way_up_the_board_
     views, order = seen_grids(lens, rng), ChartOrder(9, 6, 25.0)
     found = calibrate(views, 960, 540, order)
     assert found.lens.focal_px[0] == pytest.approx(820.0, abs=4.0 * found.sigma["focal_px"])
-    inches = [replace(v, places=v.places / 25.4) for v in views]
+    inches = [replace(v, positions=v.positions / 25.4) for v in views]
     turned = [replace(v, corners=v.corners[::-1]) for v in views]
     for other in (views[::-1], inches, turned):
         again = calibrate(other, 960, 540, order)
@@ -162,7 +162,7 @@ def filmed():
 
 
 def changed(tracks, frames=None, xy=None):
-    """Tracks with other frame numbers or places, sorted anew."""
+    """Tracks with other frame numbers or positions, sorted anew."""
     frames, xy = tracks.frames if frames is None else frames, tracks.xy if xy is None else xy
     pieces = []
     for k in range(len(tracks)):

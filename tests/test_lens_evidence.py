@@ -8,12 +8,12 @@ import pytest
 from amberkeel.core.errors import LensError
 from amberkeel.core.geometry.rotations import look_at, rotation_exp
 from amberkeel.core.lens import Lens
+from amberkeel.core.lens.camera_position import camera_position
 from amberkeel.core.lens.chart import calibrate
 from amberkeel.core.lens.drawn import DrawnLine, LensOrder, read_lines
 from amberkeel.core.lens.edges import find_edge, snap
 from amberkeel.core.lens.fit import centre_test, fit_lens
 from amberkeel.core.lens.look import floor_cell, floor_grid, horizon_angles, vanishing_points
-from amberkeel.core.lens.place import camera_place
 from amberkeel.core.lens.views import ChartOrder, find_views
 from amberkeel.core.sim.grids import chess, filmed
 from amberkeel.core.solve.held_lens import straight_px
@@ -32,11 +32,11 @@ EDGES = [
 ]
 
 
-def drawn(noise, rng, lens=LENS, place=PLACE, turned=TURNED, edges=EDGES):
+def drawn(noise, rng, lens=LENS, position=PLACE, turned=TURNED, edges=EDGES):
     lines = []
     for k, (axis, a, b) in enumerate(edges):
         world = np.linspace(a, b, 300)
-        camera = (world - place) @ turned
+        camera = (world - position) @ turned
         px = lens.project(camera)
         seen = (camera[:, 2] > 0.3) & (px > 4).all(1) & (px < [lens.width - 4, lens.height - 4]).all(1)
         if seen.sum() < 20:
@@ -49,7 +49,7 @@ def drawn(noise, rng, lens=LENS, place=PLACE, turned=TURNED, edges=EDGES):
 
 
 def map_error(found: Lens, true: Lens) -> float:
-    """RMS distance over the picture of straightened places, about the best scale, pixels of the plate."""
+    """RMS distance over the picture of straightened positions, about the best scale, pixels of the plate."""
     x, y = np.meshgrid(np.linspace(0, true.width, 25), np.linspace(0, true.height, 15))
     px = np.stack([x, y], -1).reshape(-1, 2)
     a, b = (straight_px(lens, px) - lens.principal_px for lens in (found, true))
@@ -67,14 +67,14 @@ def test_lines_without_noise_tell_the_lens_exactly(rng):
     assert abs(roll) < 1e-3 and -0.1 < tilt < 0.0
     assert vanishing_points(found.lens, found.rotations[1001])["z"] is not None
     measured = DrawnLine(LENS.project((np.array([[-1.4, 0.0, 0.0], [-1.4, 0.0, -2.5]]) - PLACE) @ TURNED), "z", 1001)
-    placed = camera_place(found, measured, 2.5)
+    placed = camera_position(found, measured, 2.5)
     assert placed.xyz == pytest.approx(PLACE - [-1.4, 0.0, 0.0], abs=0.02) and placed.distance == pytest.approx(
         np.linalg.norm(placed.xyz), abs=1e-6
     )
 
 
 def seen(*world, lens=LENS):
-    """Pixels of places in the world, as the drawn lines' camera sees them."""
+    """Pixels of positions in the world, as the drawn lines' camera sees them."""
     return lens.project((np.array(world) - PLACE) @ TURNED)
 
 
@@ -90,7 +90,7 @@ def test_a_measured_line_places_the_camera_within_its_sigma():
             rng = np.random.default_rng(seed)
             found = fit_lens(drawn(0.3, rng), LensOrder(960, 540))
             line = DrawnLine(seen(*ends) + rng.normal(0, 0.3, (2, 2)), axis, 1001, 0.3)
-            placed = camera_place(found, line, metres, seen(origin)[0] + rng.normal(0, 0.3, 2))
+            placed = camera_position(found, line, metres, seen(origin)[0] + rng.normal(0, 0.3, 2))
             scores.append((placed.xyz - (PLACE - origin)) / placed.sigma)
             assert (
                 placed.distance == pytest.approx(np.linalg.norm(placed.xyz))
@@ -99,8 +99,8 @@ def test_a_measured_line_places_the_camera_within_its_sigma():
         assert 0.5 < np.sqrt(np.mean(np.square(scores))) < 1.5
     exact = fit_lens(drawn(0.0, rng), LensOrder(960, 540))
     line = DrawnLine(seen(*upright), "y", 1001, 0.05)
-    lower, upper = (camera_place(exact, line, 1.1, end).xyz for end in (line.points[1], line.points[0]))
-    assert lower == pytest.approx(camera_place(exact, line, 1.1).xyz) and lower - upper == pytest.approx(
+    lower, upper = (camera_position(exact, line, 1.1, end).xyz for end in (line.points[1], line.points[0]))
+    assert lower == pytest.approx(camera_position(exact, line, 1.1).xyz) and lower - upper == pytest.approx(
         [0.0, 1.1, 0.0], abs=0.02
     )
     grid = floor_grid(exact.lens, exact.rotations[1001], -lower, 1.0)
@@ -113,13 +113,13 @@ def test_a_camera_that_cannot_be_placed_is_refused(rng):
     found = fit_lens(drawn(0.1, rng), LensOrder(960, 540))
     line = DrawnLine(seen([-1.4, 0.0, 0.0], [-1.4, 0.0, -2.5]), "z", 1001)
     with pytest.raises(LensError, match="horizon"):
-        camera_place(found, line, 2.5, np.array([480.0, 20.0]))
+        camera_position(found, line, 2.5, np.array([480.0, 20.0]))
     with pytest.raises(LensError, match="no axis"):
-        camera_place(found, replace(line, axis=""), 2.5)
+        camera_position(found, replace(line, axis=""), 2.5)
     with pytest.raises(LensError, match="no axis"):
-        camera_place(found, replace(line, frame=7), 2.5)
+        camera_position(found, replace(line, frame=7), 2.5)
     with pytest.raises(LensError, match="focal length"):
-        camera_place(replace(found, focal_known=False), line, 2.5)
+        camera_position(replace(found, focal_known=False), line, 2.5)
 
 
 def test_sigmas_cover_the_truth_and_straight_edges_alone_tell_the_map():

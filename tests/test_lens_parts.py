@@ -43,7 +43,7 @@ HELD = {
 
 
 @pytest.fixture
-def places(rng):
+def positions(rng):
     """Pixels all over the picture, its corners included."""
     return np.concatenate(
         [rng.uniform([0, 0], [640, 360], (200, 2)), [[0.0, 0.0], [640.0, 0.0], [0.0, 360.0], [640.0, 360.0]]]
@@ -52,28 +52,28 @@ def places(rng):
 
 @pytest.mark.parametrize("lens", HELD.values(), ids=HELD)
 @pytest.mark.parametrize("share", [0.6, 1.0, 1.7])
-def test_a_held_map_stays_what_it_was_at_any_focal_length(lens, share, places):
+def test_a_held_map_stays_what_it_was_at_any_focal_length(lens, share, positions):
     other = with_focal(lens, share * lens.focal_px[0])
     assert other.focal_px[1] / other.focal_px[0] == pytest.approx(lens.focal_px[1] / lens.focal_px[0])
-    assert np.abs(straight_px(other, places) - straight_px(lens, places)).max() < 1e-6
-    assert np.abs(bent_px(other, straight_px(lens, places)) - places).max() < 1e-6
+    assert np.abs(straight_px(other, positions) - straight_px(lens, positions)).max() < 1e-6
+    assert np.abs(bent_px(other, straight_px(lens, positions)) - positions).max() < 1e-6
 
 
-def test_noise_grows_where_the_picture_is_stretched(places):
+def test_noise_grows_where_the_picture_is_stretched(positions):
     lens = HELD["radial"]
-    count = len(places)
+    count = len(positions)
     tracks = TrackSet(
         [f"t{k}" for k in range(count)],
         np.arange(count + 1),
         np.full(count, 7),
-        places,
+        positions,
         np.full(count, 0.1),
         np.ones(count),
     )
     out = straightened(tracks, lens)
     h = 1e-3
     numeric = [
-        (straight_px(lens, places + d) - straight_px(lens, places - d)) / (2 * h)
+        (straight_px(lens, positions + d) - straight_px(lens, positions - d)) / (2 * h)
         for d in (np.array([h, 0.0]), np.array([0.0, h]))
     ]
     area = np.abs(numeric[0][:, 0] * numeric[1][:, 1] - numeric[0][:, 1] * numeric[1][:, 0])
@@ -144,9 +144,9 @@ def test_a_plan_says_what_is_free_what_is_tried_later_and_what_is_searched():
 
 @pytest.fixture
 def drawn_document():
-    """A file of lines seen through a known lens by a camera at a known place, with one of 2 m measured."""
-    lens, place = replace(Lens.centred(960, 540, 800.0), radial=(-0.1, 0.0, 0.0)), np.array([1.0, 1.6, 5.0])
-    turned = look_at(place, np.array([-0.8, 0.9, -3.0]))
+    """A file of lines seen through a known lens by a camera at a known position, with one of 2 m measured."""
+    lens, position = replace(Lens.centred(960, 540, 800.0), radial=(-0.1, 0.0, 0.0)), np.array([1.0, 1.6, 5.0])
+    turned = look_at(position, np.array([-0.8, 0.9, -3.0]))
     rng, rows = np.random.default_rng(3), []
     ends = [
         *[("x", (-2.0, y, z), (2.0, y, z)) for y, z in ((0.0, 0.0), (0.0, -3.0), (2.2, -3.0), (1.0, -3.0))],
@@ -155,7 +155,7 @@ def drawn_document():
         ("x", (-1.0, 0.0, -1.0), (1.0, 0.0, -1.0)),
     ]
     for k, (axis, a, b) in enumerate(ends):
-        px = lens.project((np.linspace(a, b, 2 if k == len(ends) - 1 else 9) - place) @ turned)
+        px = lens.project((np.linspace(a, b, 2 if k == len(ends) - 1 else 9) - position) @ turned)
         rows.append(
             {
                 "name": f"{axis}{k}",
@@ -171,11 +171,11 @@ def drawn_document():
         "lines": rows,
         "measured": {"line": rows[-1]["name"], "metres": 2.0},
     }
-    return document, place, turned
+    return document, position, turned
 
 
 def test_a_file_of_lines_places_the_camera(drawn_document, tmp_path):
-    document, place, turned = drawn_document
+    document, position, turned = drawn_document
     source, out = tmp_path / "lines.json", tmp_path / "lens.json"
     source.write_text(json.dumps(document))
     run = CliRunner().invoke(main, ["lens", "lines", str(source), "--out", str(out)])
@@ -184,14 +184,14 @@ def test_a_file_of_lines_places_the_camera(drawn_document, tmp_path):
     camera = written["cameras"][0]
     assert camera["frame"] == 1 and np.array(camera["world_from_camera"]) == pytest.approx(turned, abs=5e-3)
     assert (
-        camera["position"] == pytest.approx(place - [-1.0, 0.0, -1.0], abs=0.03)
+        camera["position"] == pytest.approx(position - [-1.0, 0.0, -1.0], abs=0.03)
         and max(camera["position_sigma"]) < 0.05
     )
     assert read_profile(written).lens.focal_px[0] == pytest.approx(800.0, rel=0.01)
     end = document["lines"][-1]["points"][-1]
     source.write_text(json.dumps({**document, "origin": end}))
     run = CliRunner().invoke(main, ["lens", "lines", str(source), "--out", str(out)])
-    assert json.loads(out.read_text())["cameras"][0]["position"] == pytest.approx(place - [1.0, 0.0, -1.0], abs=0.03)
+    assert json.loads(out.read_text())["cameras"][0]["position"] == pytest.approx(position - [1.0, 0.0, -1.0], abs=0.03)
 
 
 @pytest.mark.parametrize(

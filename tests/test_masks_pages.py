@@ -387,16 +387,16 @@ def test_the_pages_draw_the_same_shape_as_the_server(browser, service, masked_sh
 
 @pytest.fixture
 def page(browser, service, masked_shot):
-    """The shot's masks stage at 1280x800, and `at`, which turns plate pixels into places on it."""
+    """The shot's masks stage at 1280x800, and `at`, which turns plate pixels into positions on it."""
     with desk_page(browser, service, masked_shot, "masks") as opened:
         opened.at = lambda x, y: on_screen(opened, (640, 360), x, y)
         yield opened
 
 
-def draw(page, tool, *places):
+def draw(page, tool, *positions):
     page.locator(f"[data-act=mask-{tool}]").click()
-    for place in places:
-        page.mouse.click(*page.at(*place))
+    for position in positions:
+        page.mouse.click(*page.at(*position))
 
 
 def pull(page, a, b):

@@ -132,12 +132,12 @@ def test_the_datum_is_tried_before_it_is_kept(client, solved_shot, state):
     ] == pytest.approx(2.5908)
     solved = client.get(f"/attempts/{state['pinned']}.json").json
     assert len(solved["card"]) == 40 and solved["ground_rms"] > 0
-    place = {p["track"]: np.array(p["xyz"]) for p in solved["world"]["points"]}
-    assert np.linalg.norm(place[low[0]["track"]] - place[low[1]["track"]]) == pytest.approx(2.5908)
+    position = {p["track"]: np.array(p["xyz"]) for p in solved["world"]["points"]}
+    assert np.linalg.norm(position[low[0]["track"]] - position[low[1]["track"]]) == pytest.approx(2.5908)
 
     points = list(csv.DictReader(io.StringIO(client.get(f"/shots/{solved_shot}/handoff/points.csv").text)))
     assert float(next(p for p in points if p["track"] == low[0]["track"])["x"]) == pytest.approx(
-        place[low[0]["track"]][0], abs=1e-5
+        position[low[0]["track"]][0], abs=1e-5
     )
     assert datum(what="clear").json["datum"] == {}
     for _ in range(3):

@@ -81,7 +81,7 @@ def test_mirror_images_are_proposed_and_doubles_are_not(rng):
     assert np.allclose(tracks.xy[tracks.rows(twin)][both], xy)
     region, at = found.mask(int(frames[0])), tracks.xy[tracks.rows(t)][0].astype(int)
     assert region[at[1], at[0]] and region.mean() < 0.6
-    # The same patches, upright, at places that mirror nothing: doubles only.
+    # The same patches, upright, at positions that mirror nothing: doubles only.
     apart = np.stack([rng.uniform(-3.5, 4.5, 60), rng.uniform(-1.2, 1.6, 60), rng.uniform(6, 12, 60)], 1)
     points = np.concatenate([over, apart])
     plate = Drawn(path.frames, stamped(path, points, patches + [p[::-1] for p in patches], np.argsort(-points[:, 2])))

@@ -44,21 +44,21 @@ def centroid(picture):
 @pytest.mark.parametrize("k1", [0.0, -0.25])
 def test_a_spot_falls_where_the_lens_puts_it(k1):
     lens = Lens.centred(160, 120, 150.0, k1)
-    place = np.array([[1.1, 0.7, -3.5]])
-    shot = small_shot(spot(*place[0]), lens, samples=16)
+    position = np.array([[1.1, 0.7, -3.5]])
+    shot = small_shot(spot(*position[0]), lens, samples=16)
     picture, _ = Renderer(shot).linear(5)
-    assert np.abs(centroid(picture) - truth(shot).project(place, 4)[0]).max() < 0.06
+    assert np.abs(centroid(picture) - truth(shot).project(position, 4)[0]).max() < 0.06
 
 
 def test_blur_is_centred_on_mid_shutter():
     keys = np.array([0.0, 10.0, 20.0])
     travel = np.stack([0.06 * keys, 0 * keys, 0 * keys], 1)
     move = Move(keys, travel, travel + [0.0, 0.0, -5.0])
-    place = np.array([[0.3, 0.1, -3.0]])
-    blurred = small_shot(spot(*place[0]), move=move, samples=16, shutter=1.0)
+    position = np.array([[0.3, 0.1, -3.0]])
+    blurred = small_shot(spot(*position[0]), move=move, samples=16, shutter=1.0)
     picture, _ = Renderer(blurred).linear(5)
-    assert np.abs(centroid(picture) - truth(blurred).project(place, 4)[0]).max() < 0.05
-    sharp, _ = Renderer(small_shot(spot(*place[0]), samples=16)).linear(5)
+    assert np.abs(centroid(picture) - truth(blurred).project(position, 4)[0]).max() < 0.05
+    sharp, _ = Renderer(small_shot(spot(*position[0]), samples=16)).linear(5)
     assert (picture.mean(2) > 0.02).sum() > (sharp.mean(2) > 0.02).sum()
 
 
@@ -113,8 +113,8 @@ def test_light_has_shadow_and_openness():
     away = np.hypot(middles[:, 0], middles[:, 2]) > 2.4
     assert ambient[under].mean() < 0.8 * ambient[away].mean()
     m = scene.sun_from_world
-    for place, lit in (((-1.0, 0.0, 0.0), False), ((1.5, 0.0, 0.0), True)):
-        x, y, height = m[:, :3] @ place + m[:, 3]
+    for position, lit in (((-1.0, 0.0, 0.0), False), ((1.5, 0.0, 0.0), True)):
+        x, y, height = m[:, :3] @ position + m[:, 3]
         assert (scene.shadow[int(y), int(x)] <= height + 0.05) == lit
 
 

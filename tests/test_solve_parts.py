@@ -130,7 +130,7 @@ def test_sigmas_are_those_of_the_dense_system_in_its_gauge(path, rng):
     covariance, points = Covariance(bundle), np.ones(len(bundle.rhos), bool)
     names, of_lens = covariance.lens(0, points)
     assert names == ("focal", "k1", "depth") and np.allclose(of_lens, of_lens.T)
-    turns, places = covariance.pose_sigmas()
+    turns, positions = covariance.pose_sigmas()
     _, twice = Covariance(bundle, np.full(len(bundle.rhos), 0.25)).lens(0, points)
     assert np.allclose(twice, 4.0 * of_lens, rtol=1e-5)
     # The same from the normal matrix of all unknowns, made of finite differences.
@@ -143,7 +143,7 @@ def test_sigmas_are_those_of_the_dense_system_in_its_gauge(path, rng):
     assert np.allclose(full[180:182, 180:182], of_lens[:2, :2], rtol=1e-3)
     poses = np.diagonal(full)[:180].reshape(30, 6)
     assert np.allclose(np.sqrt(poses[:, :3].sum(1)), turns, rtol=1e-3)
-    assert np.allclose(np.sqrt(poses[:, 3:].sum(1)), places, rtol=1e-3)
+    assert np.allclose(np.sqrt(poses[:, 3:].sum(1)), positions, rtol=1e-3)
 
 
 def whitened(bundle, d):

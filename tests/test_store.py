@@ -200,9 +200,9 @@ def test_the_datum_is_set_on_solved_points(opened, shot_id, service):
     shot.datum = {"ground": chosen, "origin": chosen[:1], "scale": {"tracks": chosen[3:5], "metres": 2.45}}
     datum = datum_of(opened, media, shot, attempt)
     world = document_in_world(document, datum)
-    place = {p["track"]: np.array(p["xyz"]) for p in world["points"]}
-    assert np.linalg.norm(place[low[3]["track"]] - place[low[4]["track"]]) == pytest.approx(2.45)
-    assert np.abs(place[low[0]["track"]][[0, 2]]).max() < 1e-9
+    position = {p["track"]: np.array(p["xyz"]) for p in world["points"]}
+    assert np.linalg.norm(position[low[3]["track"]] - position[low[4]["track"]]) == pytest.approx(2.45)
+    assert np.abs(position[low[0]["track"]][[0, 2]]).max() < 1e-9
     before, after = read_path(document), read_path(world)
     raw = np.array([p["xyz"] for p in document["points"]])
     moved = np.array([p["xyz"] for p in world["points"]])

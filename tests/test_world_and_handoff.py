@@ -110,15 +110,15 @@ def test_axis_lines_turn_the_scene_and_place_it(tilted, rng):
         and np.abs(turned.rotation - true.rotation).max() < 3e-3
         and np.allclose(turned.translation, 0.0)
     )
-    place = (frames[0], world.positions[2])
-    grounded = make_datum(path, floor, axes=DrawnAxes(noisy, place))
+    position = (frames[0], world.positions[2])
+    grounded = make_datum(path, floor, axes=DrawnAxes(noisy, position))
     assert grounded.scale == pytest.approx(true.scale, rel=1e-6) and grounded.ground_rms < 1e-9
     assert np.abs(grounded.apply(floor)[:, 1]).max() < 1e-9
     assert np.abs(grounded.camera(path).positions - world.positions).max() < 0.02 * np.abs(world.positions).max()
     measured = (floor[0], floor[1], true.scale * np.linalg.norm(floor[0] - floor[1]))
-    scaled = make_datum(path, scale=measured, axes=DrawnAxes(noisy, place))
+    scaled = make_datum(path, scale=measured, axes=DrawnAxes(noisy, position))
     assert np.abs(scaled.camera(path).positions[2] - world.positions[2]).max() < 1e-6
-    origin = make_datum(path, floor, floor[3], axes=DrawnAxes(noisy, place))
+    origin = make_datum(path, floor, floor[3], axes=DrawnAxes(noisy, position))
     assert np.allclose(origin.apply(floor[3]), 0.0) and origin.scale == pytest.approx(true.scale, rel=1e-6)
 
 

@@ -127,7 +127,7 @@ def follow_by_hand(
     """Follow a track placed by hand to each of the stops; return what came of it.
 
     Samples between are replaced, keys set by hand stay. Raises FollowError for a locked track or a frame to start from
-    on which it has no place.
+    on which it has no position.
     """
     row, media = plate_row(settings, shot_id), Media(settings.media)
     with session(settings.database) as opened:
@@ -140,8 +140,8 @@ def follow_by_hand(
         masks = [m for m in live_masks(opened, shot) if m.on]
     plate, _ = followed_images(row, track.made.get("images", "plate"))
     masked = with_outside(masked_of(media, masks, plate.height, plate.width), plate)
-    places = dict(zip(track.frames, zip(track.x, track.y)))
-    keys = {f: places[f] for f in track.keys if f in places}
+    positions = dict(zip(track.frames, zip(track.x, track.y)))
+    keys = {f: positions[f] for f in track.keys if f in positions}
     start, wanted = arguments.start, HandSettings(**track.made.get("settings", {}))
     runs = _both_ways(
         plate,
@@ -157,7 +157,7 @@ def follow_by_hand(
             motion_blur_of(row),
             masked,
             report,
-            places.get(start),
+            positions.get(start),
         ),
     )
     return _keep_run(settings, shot_id, track, start, arguments.stops, runs, keys, revision)

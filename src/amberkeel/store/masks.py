@@ -88,14 +88,14 @@ def get_matte(media: Media, digest: str) -> np.ndarray:
 
 def matte_of(media: Media, row: Mask | Proposal) -> Callable[[int], np.ndarray | None]:
     """Return a function from frame to a row's matte, None where it has none; the last few stay in memory."""
-    places = dict(zip(row.frames, row.mattes))
+    matte_of = dict(zip(row.frames, row.mattes))
     kept: OrderedDict[int, np.ndarray] = OrderedDict()
 
     def read(frame: int) -> np.ndarray | None:
-        if frame not in places:
+        if frame not in matte_of:
             return None
         if frame not in kept:
-            kept[frame] = get_matte(media, places[frame])
+            kept[frame] = get_matte(media, matte_of[frame])
             if len(kept) > 4:
                 kept.popitem(last=False)
         return kept[frame]

@@ -14,7 +14,7 @@ SHORTEST = 2
 """Samples below which a piece is no track."""
 
 GUESS_PX = 0.5
-"""Noise given to an interpolated place, and as much again for each frame from the nearest measured one."""
+"""Noise given to an interpolated position, and as much again for each frame from the nearest measured one."""
 
 
 def _unlocked(session: Session, shot: Shot, ids: list[int]) -> list[Track]:

@@ -33,7 +33,7 @@ def read_typed(model: type[M], given: Any, what: str) -> M:
         return model.model_validate(given)
     except ValidationError as error:
         first = error.errors()[0]
-        place = ".".join(map(str, first["loc"])) or what
+        field = ".".join(map(str, first["loc"])) or what
         raise KeelError(
-            f"{what}: “{place}” is not as it should be ({first['msg']}).", "Load the page again."
+            f"{what}: “{field}” is not as it should be ({first['msg']}).", "Load the page again."
         ) from error

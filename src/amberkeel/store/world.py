@@ -40,8 +40,8 @@ def _drawn_axes(kept: dict | None) -> DrawnAxes | None:
     """Return what a datum keeps of axis lines."""
     if not kept:
         return None
-    place = kept.get("place")
+    position = kept.get("place")
     return DrawnAxes(
         {int(f): np.array(r) for f, r in kept["rotations"].items()},
-        (int(place["frame"]), np.array(place["xyz"])) if place else None,
+        (int(position["frame"]), np.array(position["xyz"])) if position else None,
     )

@@ -342,7 +342,7 @@ def cut_covered(number: int):
 
 @blueprint.post("/shots/<int:number>/mattes")
 def bring(number: int):
-    """Bring a matte sequence in: uploaded files, or a place under a plate root."""
+    """Bring a matte sequence in: uploaded files, or a path under a plate root."""
     form = request.form
     channel, offset = form.get("channel", "luma"), form.get("offset", "0").strip() or "0"
     if channel not in CHANNELS:

@@ -56,7 +56,7 @@ class Bank:
     """Reference patches and fits of features.
 
     `states` (N, 8) are the fits on the newest frame, `drift2` (N,) the variance that came with renewed references,
-    `held` (N, 3) the place and its variance on the last sharp frame.
+    `held` (N, 3) the position and its variance on the last sharp frame.
     """
 
     def __init__(self, half: int, warp_prior: float):

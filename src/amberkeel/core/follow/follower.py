@@ -1,8 +1,8 @@
 """Steps features from frame to frame and records what it measures.
 
 Pyramidal flow (OpenCV) only predicts; each position is registered against the feature's reference patch. On frames
-blurred by motion the last sharp frame stands in, blurred the same way: the middle of a symmetric blur is the place at
-mid-shutter. Features that run under a mask, or are lost in blur, wait: carried along by what moves around them, and
+blurred by motion the last sharp frame stands in, blurred the same way: the middle of a symmetric blur is the position
+at mid-shutter. Features that run under a mask, or are lost in blur, wait: carried along by what moves around them, and
 looked for again.
 """
 
@@ -38,7 +38,7 @@ SURE_PX, DRIFT_PX = 1.5, 0.25
 """How far off it may be: at once, and more for each frame it waited."""
 
 ALONE = 0.08
-"""By how much its match must be better than any other place's there."""
+"""By how much its match must be better than any other position's there."""
 
 RESUME_SCORE = 0.08
 """By how much its match must be better than one that was never lost."""
@@ -193,13 +193,13 @@ class Follower:
             good[doubt] = found & (np.hypot(*(back - start).T) < self.limits.round_trip_px * (2.0 if far else 1.0))
         return good
 
-    def _back(self, source: np.ndarray, gray: np.ndarray, places: np.ndarray, start: np.ndarray):
-        """Return where patches cut at `places` (M, 2) of a picture lie in the one before, looked for from `start`, and
-        which were found.
+    def _back(self, source: np.ndarray, gray: np.ndarray, positions: np.ndarray, start: np.ndarray):
+        """Return where patches cut at `positions` (M, 2) of a picture lie in the one before, looked for from `start`,
+        and which were found.
         """
         other = Bank(self.bank.half + int(np.ceil(0.3 * self.motion_blur.length)), self.bank.warp_prior)
-        other.patches, other.gradients, other.inverses, made = other.cut(gray, places)
-        other.states = states_at(gray, places)
+        other.patches, other.gradients, other.inverses, made = other.cut(gray, positions)
+        other.states = states_at(gray, positions)
         keep, states, _ = self._register(other, source, start, made)
         return states[:, :2], keep
 
@@ -281,15 +281,15 @@ class Follower:
         """Look for the waiting features that are in sight, and follow on those whose patch is found."""
         waiting, (height, width) = self.waiting, gray.shape
         reach = waiting.half + SEARCH_PX + 2
-        place = waiting.states[:, :2]
-        inside = np.all((place > reach) & (place < np.array([width - reach, height - reach])), axis=1)
+        position = waiting.states[:, :2]
+        inside = np.all((position > reach) & (position < np.array([width - reach, height - reach])), axis=1)
         out = inside.copy()
         if masked is not None:
-            out &= ~covered(masked, np.where(inside[:, None], place, 0.0))
-        predicted = place.copy()
+            out &= ~covered(masked, np.where(inside[:, None], position, 0.0))
+        predicted = position.copy()
         for n in np.nonzero(out)[0]:
-            predicted[n], alone = _search(gray, waiting.patches[n], place[n], waiting.half)
-            out[n] = alone and np.hypot(*(predicted[n] - place[n])) < SURE_PX + DRIFT_PX * self.waited[n]
+            predicted[n], alone = _search(gray, waiting.patches[n], position[n], waiting.half)
+            out[n] = alone and np.hypot(*(predicted[n] - position[n])) < SURE_PX + DRIFT_PX * self.waited[n]
         found, states, results = self._register(waiting, gray, predicted, out)
         found &= results[:, 0] > self.limits.min_score + RESUME_SCORE
         if masked is not None:
@@ -312,11 +312,11 @@ def _neighbours_move(was: np.ndarray, moves: np.ndarray, where: np.ndarray) -> n
     return median_motion(was, moves, where, NEIGHBOURS)
 
 
-def _search(gray: np.ndarray, patch: np.ndarray, place: np.ndarray, half: int) -> tuple[np.ndarray, bool]:
-    """Return where within SEARCH_PX of `place` a patch fits best, to a pixel, and whether nothing else there fits as
+def _search(gray: np.ndarray, patch: np.ndarray, position: np.ndarray, half: int) -> tuple[np.ndarray, bool]:
+    """Return where within SEARCH_PX of `position` a patch fits best, to a pixel, and whether nothing else there fits as
     well.
     """
-    x, y = np.floor(place).astype(int)
+    x, y = np.floor(position).astype(int)
     reach = half + SEARCH_PX
     window = gray[y - reach : y + reach + 1, x - reach : x + reach + 1].astype(np.float32)
     score = cv2.matchTemplate(window, patch, cv2.TM_CCOEFF_NORMED)

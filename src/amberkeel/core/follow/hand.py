@@ -20,10 +20,10 @@ REFERENCES = (FIRST, LAST, ADAPTING)
 
 MODEL_NOISE_PX = 0.02
 KEY_SIGMA_PX = 0.15
-"""One-sigma noise of a place set by hand, pixels."""
+"""One-sigma noise of a position set by hand, pixels."""
 
 BLUR_NOISE = 0.02
-"""Noise of a place in a blurred frame, as a share of the blur's length."""
+"""Noise of a position in a blurred frame, as a share of the blur's length."""
 
 RENEW_SCORE = 0.93
 """Match below which an adapting reference is cut anew."""
@@ -92,7 +92,7 @@ class HandRun:
 
 
 class Neighbours:
-    """Predicts how a place moves from the tracks around it, or the plate as a whole where there are too few."""
+    """Predicts how a position moves from the tracks around it, or the plate as a whole where there are too few."""
 
     def __init__(self, gray: Callable[[int], np.ndarray], tracks: TrackSet | None = None):
         self.gray = gray
@@ -103,32 +103,36 @@ class Neighbours:
                 on = np.nonzero(tracks.frames == frame)[0]
                 self.by_frame[int(frame)] = (tracks.track_of_sample[on], tracks.xy[on])
 
-    def __call__(self, before: int, after: int, place: np.ndarray) -> np.ndarray:
-        """Return where (2,) a place on the frame `before` should lie on the frame `after`."""
+    def __call__(self, before: int, after: int, position: np.ndarray) -> np.ndarray:
+        """Return where (2,) a position on the frame `before` should lie on the frame `after`."""
         a, b = self.by_frame.get(before), self.by_frame.get(after)
         if a is not None and b is not None:
             _, i, j = np.intersect1d(a[0], b[0], return_indices=True)
             if len(i) >= NEIGHBOURS:
                 was = a[1][i]
-                return place + median_motion(was, b[1][j] - was, place[None], NEIGHBOURS)[0]
+                return position + median_motion(was, b[1][j] - was, position[None], NEIGHBOURS)[0]
         if (before, after) not in self.moves:
             self.moves[before, after] = plate_motion(self.gray(before), self.gray(after))
-        return carried(self.moves[before, after], place[None])[0]
+        return carried(self.moves[before, after], position[None])[0]
 
 
 def match_score(
-    reference: np.ndarray, here: np.ndarray, place: tuple[float, float], at: tuple[float, float], settings: HandSettings
+    reference: np.ndarray,
+    here: np.ndarray,
+    position: tuple[float, float],
+    at: tuple[float, float],
+    settings: HandSettings,
 ) -> Fit:
-    """Return how the pattern cut at `place` of one picture fits at and near `at` of another, for the loupe.
+    """Return how the pattern cut at `position` of one picture fits at and near `at` of another, for the loupe.
 
     Parameters
     ----------
-    reference, here : (H, W) uint8 pictures. place : pixels in the first, at : in the second. settings : the
+    reference, here : (H, W) uint8 pictures. position : pixels in the first, at : in the second. settings : the
         pattern's size, offset and motion.
     """
     settings.check()
     patch = Patch(
-        reference, place[0] + settings.offset[0], place[1] + settings.offset[1], settings.pattern, settings.model
+        reference, position[0] + settings.offset[0], position[1] + settings.offset[1], settings.pattern, settings.model
     )
     return patch.fit(here, shifted(at[0] + settings.offset[0], at[1] + settings.offset[1]))
 
@@ -149,10 +153,10 @@ def follow_hand(
 
     Parameters
     ----------
-    gray : from frame number to the picture (H, W) uint8. keys : places (x, y) set by hand, by frame.
-    predict : from two frames and a place on the first to the place expected on the second. blur : from frame to its
-        motion_blur.
-    masked : from frame to where nothing may be followed, (H, W) bool. begin : the place at `start` where that is no
+    gray : from frame number to the picture (H, W) uint8. keys : positions (x, y) set by hand, by frame.
+    predict : from two frames and a position on the first to the position expected on the second. blur : from frame to
+        its motion_blur.
+    masked : from frame to where nothing may be followed, (H, W) bool. begin : the position at `start` where that is no
         key.
 
     Raises
@@ -184,42 +188,42 @@ class _Hand:
         self.offset = np.array(settings.offset, float)
         self.drift2, self.usual = 0.0, 1.0
 
-    def go(self, start: int, stop: int, place: np.ndarray, progress: Progress) -> HandRun:
+    def go(self, start: int, stop: int, position: np.ndarray, progress: Progress) -> HandRun:
         s, out = self.settings, HandRun(reached=start)
-        self._hold(start, place, keyed=True)
-        self.guard, self.guard_place = self.patch, (start, place)
+        self._hold(start, position, keyed=True)
+        self.guard, self.guard_position = self.patch, (start, position)
         waited, last, count = 0, start, abs(stop - start)
         for n, frame in enumerate(range(start + self.way, stop + self.way, self.way)):
-            expected = self.predict(frame - self.way, frame, place)
+            expected = self.predict(frame - self.way, frame, position)
             if frame in self.keys:
-                place = np.array(self.keys[frame], float)
-                out.samples[frame] = (*place, KEY_SIGMA_PX, 1.0)
+                position = np.array(self.keys[frame], float)
+                out.samples[frame] = (*position, KEY_SIGMA_PX, 1.0)
                 if s.reference != FIRST:
-                    self._hold(frame, place, keyed=True)
+                    self._hold(frame, position, keyed=True)
                 waited, last, out.reached = 0, frame, frame
                 continue
             found = self._look(frame, expected, waited)
             if found is None:
-                waited, place = waited + 1, expected
+                waited, position = waited + 1, expected
                 if waited > s.patience or not self._inside(expected):
                     out.lost = f"Lost after frame {last}: {self.why}."
                     break
                 continue
-            fit, place, sigma = found
-            out.samples[frame] = (float(place[0]), float(place[1]), sigma, float(np.clip(fit.score, 0.0, 1.0)))
+            fit, position, sigma = found
+            out.samples[frame] = (float(position[0]), float(position[1]), sigma, float(np.clip(fit.score, 0.0, 1.0)))
             waited, last, out.reached = 0, frame, frame
             if s.reference == ADAPTING and fit.score < RENEW_SCORE and not self.blur(frame).length:
-                place = self._adapt(frame, place, sigma, out)
+                position = self._adapt(frame, position, sigma, out)
             progress((n + 1) / max(count, 1), f"Following the track, frame {frame}")
         return out
 
-    def _inside(self, place: np.ndarray) -> bool:
-        height, width = self.gray(self.guard_place[0]).shape
-        return bool(((place > -20) & (place < [width + 20, height + 20])).all())
+    def _inside(self, position: np.ndarray) -> bool:
+        height, width = self.gray(self.guard_position[0]).shape
+        return bool(((position > -20) & (position < [width + 20, height + 20])).all())
 
-    def _hold(self, frame: int, place: np.ndarray, keyed: bool) -> None:
-        """Cut the reference at a place on a frame."""
-        self.source, self.at = self.gray(frame), place + self.offset
+    def _hold(self, frame: int, position: np.ndarray, keyed: bool) -> None:
+        """Cut the reference at a position on a frame."""
+        self.source, self.at = self.gray(frame), position + self.offset
         self.patch = Patch(
             self.source, float(self.at[0]), float(self.at[1]), self.settings.pattern, self.settings.model
         )
@@ -228,7 +232,7 @@ class _Hand:
         self.patches: dict[tuple, Patch] = {}
 
     def _look(self, frame: int, expected: np.ndarray, waited: int):
-        """Return the fit, the track's place and its noise on a frame, or None, with the reason in `why`."""
+        """Return the fit, the track's position and its noise on a frame, or None, with the reason in `why`."""
         s, image, motion_blur = self.settings, self.gray(frame), self.blur(frame)
         patch = self._blurred(motion_blur)
         start = self._coarse(image, patch, expected + self.offset, waited > 0)
@@ -236,8 +240,8 @@ class _Hand:
             self.why = "nothing there looks like the pattern" if self.settled else "it left the picture"
             return None
         fit = patch.fit(image, start)
-        place = fit.place(-self.offset)
-        away = np.abs(place - expected)
+        position = fit.position(-self.offset)
+        away = np.abs(position - expected)
         if not fit.ok or fit.score < s.min_score:
             self.why = f"its match fell to {max(fit.score, 0):.2f}"
             return None
@@ -248,7 +252,7 @@ class _Hand:
         if (away > np.array(s.search) + 1.0).any():
             self.why = "it left its search area"
             return None
-        if self.masked is not None and self._covered(frame, place):
+        if self.masked is not None and self._covered(frame, position):
             self.why = "it ran into a mask"
             return None
         self.warp = fit.warp
@@ -260,11 +264,11 @@ class _Hand:
             + MODEL_NOISE_PX**2
             + (BLUR_NOISE * motion_blur.length) ** 2
         )
-        return fit, place, float(sigma)
+        return fit, position, float(sigma)
 
-    def _covered(self, frame: int, place: np.ndarray) -> bool:
+    def _covered(self, frame: int, position: np.ndarray) -> bool:
         mask = self.masked(frame)
-        x, y = place.astype(int)
+        x, y = position.astype(int)
         return 0 <= x < mask.shape[1] and 0 <= y < mask.shape[0] and bool(mask[y, x])
 
     def _blurred(self, motion_blur: MotionBlur) -> Patch:
@@ -321,22 +325,22 @@ class _Hand:
         warp[:2, 2] = left + column + px + 0.5, top + row + py + 0.5
         return warp
 
-    def _adapt(self, frame: int, place: np.ndarray, sigma: float, out: HandRun) -> np.ndarray:
+    def _adapt(self, frame: int, position: np.ndarray, sigma: float, out: HandRun) -> np.ndarray:
         """Cut the reference anew; the keyed one takes the place back where the two have come apart."""
         guard = self.guard.fit(self.gray(frame), self.warp)
-        back = guard.place(-self.offset)
-        apart = float(np.hypot(*(back - place)))
+        back = guard.position(-self.offset)
+        apart = float(np.hypot(*(back - position)))
         if guard.ok and guard.score > self.settings.min_score and apart > 0.02:
             if apart > GUARD_PX:
-                place = back
+                position = back
                 x, y = back
                 out.samples[frame] = (float(x), float(y), float(np.hypot(sigma, apart)), guard.score)
         try:
-            self._hold(frame, place, keyed=False)
+            self._hold(frame, position, keyed=False)
             self.drift2 = sigma**2
         except FollowError:
             pass
-        return place
+        return position
 
 
 def _growth(warp: np.ndarray) -> float:

@@ -203,11 +203,11 @@ def twins(grid: np.ndarray, near_px: float = 2.5, least: int = 4) -> np.ndarray:
     """
     together: dict[tuple[int, int], int] = {}
     length = np.isfinite(grid[..., 0]).sum(0)
-    for places in grid:
-        live = np.nonzero(np.isfinite(places[:, 0]))[0]
+    for positions in grid:
+        live = np.nonzero(np.isfinite(positions[:, 0]))[0]
         if len(live) < 2:
             continue
-        for i, j in cKDTree(places[live]).query_pairs(near_px):
+        for i, j in cKDTree(positions[live]).query_pairs(near_px):
             pair = (int(live[i]), int(live[j]))
             together[pair] = together.get(pair, 0) + 1
     out = np.full(grid.shape[1], -1)

@@ -25,7 +25,7 @@ def _small(gray: np.ndarray) -> np.ndarray:
 
 
 def plate_motion(before: np.ndarray, after: np.ndarray) -> np.ndarray:
-    """Return the homography (3, 3) that takes places on `before` (H, W) uint8 to those on `after`, in pixels.
+    """Return the homography (3, 3) that takes positions on `before` (H, W) uint8 to those on `after`, in pixels.
 
     It is rough (a pixel or so of the plate, more where depths differ much) and meant as a start.
     """

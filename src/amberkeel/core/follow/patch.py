@@ -95,7 +95,7 @@ class Fit:
     covariance: np.ndarray
     ok: bool
 
-    def place(self, at=(0.0, 0.0)) -> np.ndarray:
+    def position(self, at=(0.0, 0.0)) -> np.ndarray:
         """Return where (2,) a spot of the patch, given from its middle, lies in the picture."""
         p = self.warp @ np.array([at[0], at[1], 1.0])
         return p[:2] / p[2]

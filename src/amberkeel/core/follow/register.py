@@ -22,15 +22,15 @@ ENOUGH_PX = 0.015
 
 _HALF, _ONE, _ONE_AND_HALF, _TWO, _TWO_AND_HALF = (np.float32(v) for v in (0.5, 1.0, 1.5, 2.0, 2.5))
 _STEP = np.uint64(1)
-# Single precision and unsigned places let the compiler take eight pixels at once.
+# Single precision and unsigned positions let the compiler take eight pixels at once.
 
 _AHEAD = 256
-"""Pixels added to places in a patch before they are cut off to whole pixels, so that they are never below 0."""
+"""Pixels added to positions in a patch before they are cut off to whole pixels, so that they are never below 0."""
 
 
 @njit(cache=True, fastmath=True, nogil=True, inline="always")
 def _taps(f):
-    """Weights of the four pixels about a place that lies `f` behind the second of them (Catmull-Rom)."""
+    """Weights of the four pixels about a position that lies `f` behind the second of them (Catmull-Rom)."""
     return (
         ((-_HALF * f + _ONE) * f - _HALF) * f,
         (_ONE_AND_HALF * f - _TWO_AND_HALF) * f * f + _ONE,
@@ -51,7 +51,7 @@ def _along(pixels, p, a0, a1, a2, a3):
 
 @njit(cache=True, fastmath=True, nogil=True, inline="always")
 def cubic_at(image, x, y):
-    """Return the picture (H, W) at one place, pixels with centres at +0.5; the caller keeps two pixels of border.
+    """Return the picture (H, W) at one position, pixels with centres at +0.5; the caller keeps two pixels of border.
 
     Parameters
     ----------

@@ -37,14 +37,14 @@ class SurfaceRun:
 
     Attributes
     ----------
-    places : (M, 2) pixels, the grid on the start frame. warps : by frame, the homography (3, 3) from the start
+    positions : (M, 2) pixels, the grid on the start frame. warps : by frame, the homography (3, 3) from the start
         frame to it.
-    sigmas : by frame, the noise (M,) of the grid's places, pixels, raised for what they share. scores : by frame,
+    sigmas : by frame, the noise (M,) of the grid's positions, pixels, raised for what they share. scores : by frame,
         the match.
     lost : why it ended early, or "".
     """
 
-    places: np.ndarray
+    positions: np.ndarray
     warps: dict[int, np.ndarray]
     sigmas: dict[int, np.ndarray]
     scores: dict[int, float]
@@ -80,7 +80,7 @@ def follow_surface(
 ) -> SurfaceRun:
     """Follow the inside of an outline (N, 2), drawn on the frame `start`, to each of the frames in `stops`.
 
-    `predict` says where a place moves from one frame to another; `grid` is how many tracks lie across and down.
+    `predict` says where a position moves from one frame to another; `grid` is how many tracks lie across and down.
 
     Parameters
     ----------
@@ -99,10 +99,10 @@ def follow_surface(
         raise FollowError("The surface is smaller than 400 pixels.", "Draw it larger.")
     if (outline < 0).any() or (outline > [width, height]).any():
         raise FollowError("The surface reaches out of the picture.", "Draw it inside.")
-    places = grid_inside(outline, *grid)
-    if len(places) < 4:
+    positions = grid_inside(outline, *grid)
+    if len(positions) < 4:
         raise FollowError("Fewer than four grid points lie inside the surface.", "Lay a finer grid, or draw it larger.")
-    run = _Surface(gray, outline, start, places, predict, blur)
+    run = _Surface(gray, outline, start, positions, predict, blur)
     count = sum(abs(stop - start) for stop in stops) or 1
     done = 0
     for stop in stops:
@@ -113,26 +113,26 @@ def follow_surface(
                 break
             done += 1
             progress(done / count, f"Following the surface, frame {frame}")
-    return SurfaceRun(places, dict(sorted(run.warps.items())), run.sigmas, run.scores, " ".join(run.lost))
+    return SurfaceRun(positions, dict(sorted(run.warps.items())), run.sigmas, run.scores, " ".join(run.lost))
 
 
 class _Surface:
     """One surface under way: references of its inside at several sizes, and the newest homography."""
 
-    def __init__(self, gray, outline, start, places, predict, blur):
-        self.gray, self.predict, self.blur, self.start, self.outline, self.places = (
+    def __init__(self, gray, outline, start, positions, predict, blur):
+        self.gray, self.predict, self.blur, self.start, self.outline, self.positions = (
             gray,
             predict,
             blur,
             start,
             outline,
-            places,
+            positions,
         )
         side = float((outline.max(0) - outline.min(0)).max())
         self.scale = min(1.0, WORK_SIDE / side)
         self.middle = 0.5 * (outline.max(0) + outline.min(0))
         self.warps: dict[int, np.ndarray] = {start: np.eye(3)}
-        self.sigmas = {start: np.full(len(places), MODEL_NOISE_PX)}
+        self.sigmas = {start: np.full(len(positions), MODEL_NOISE_PX)}
         self.scores: dict[int, float] = {start: 1.0}
         self.lost: list[str] = []
         self.references = {k: self._reference(self.scale / 2**k, SHARP) for k in range(LEVELS)}
@@ -204,18 +204,18 @@ class _Surface:
         return fit, (found / found[2, 2] if fit.ok else warp)
 
     def _noise(self, fit: Fit, motion_blur: MotionBlur) -> np.ndarray:
-        """Return the noise (M,) of the grid's places in pixels, raised for what they share."""
+        """Return the noise (M,) of the grid's positions in pixels, raised for what they share."""
         reference = self.references[0]
         if reference is None:
             raise FollowError("The surface shows too little to be followed.")
         patch, start_from_patch = reference
-        at = carried(np.linalg.inv(start_from_patch), self.places)
+        at = carried(np.linalg.inv(start_from_patch), self.positions)
         flat = np.c_[at, np.ones(len(at))]
         moved = np.einsum("kab,mb->mka", patch.basis, flat)
         jacobian = moved[..., :2] - at[:, None, :] * moved[..., 2:]
         variance = 0.5 * np.einsum("mki,kl,mli->m", jacobian, fit.covariance, jacobian) / self.scale**2
         own = variance + MODEL_NOISE_PX**2 + (0.02 * motion_blur.length) ** 2
-        return np.sqrt(own * max(1.0, len(self.places) / FREE_POINTS))
+        return np.sqrt(own * max(1.0, len(self.positions) / FREE_POINTS))
 
 
 def _shrunk(image: np.ndarray, scale: float) -> np.ndarray:
@@ -228,7 +228,9 @@ def _shrunk(image: np.ndarray, scale: float) -> np.ndarray:
 def surface_tracks(run: SurfaceRun, name: str) -> TrackSet:
     """Return the grid's tracks, named after the surface: ``name.01`` on."""
     frames = np.array(sorted(run.warps))
-    seen = np.array([carried(run.warps[f], run.places) for f in frames])
+    seen = np.array([carried(run.warps[f], run.positions) for f in frames])
     sigma, score = np.array([run.sigmas[f] for f in frames]), np.array([run.scores[f] for f in frames])
-    pieces = [(frames, seen[:, m], sigma[:, m], score) for m in range(len(run.places))]
-    return from_pieces([f"{name}.{m + 1:02d}" for m in range(len(run.places))], pieces, ["hand"] * len(run.places))
+    pieces = [(frames, seen[:, m], sigma[:, m], score) for m in range(len(run.positions))]
+    return from_pieces(
+        [f"{name}.{m + 1:02d}" for m in range(len(run.positions))], pieces, ["hand"] * len(run.positions)
+    )

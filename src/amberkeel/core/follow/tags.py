@@ -1,6 +1,6 @@
 """Fiducial tags: found and decoded by OpenCV, their corners measured by straight edges.
 
-A corner is where two edges of the black square meet. Each edge is a line through the places where brightness changes
+A corner is where two edges of the black square meet. Each edge is a line through the positions where brightness changes
 along its normals, in linear light: blur is symmetric in light, not in code values. A plate that was softened in code
 values shows tags a little too large, by a tenth or two of a pixel on each side; their centres stay where they are.
 """
@@ -137,8 +137,8 @@ def _edge(light: np.ndarray, a: np.ndarray, b: np.ndarray):
     reach = float(np.clip(length / 14.0, 1.5, 4.0))
     s = np.linspace(0.08, 0.92, EDGE_STEPS) * length
     t = np.arange(-reach, reach + 1e-6, 0.25)
-    places = to_opencv(a + s[:, None, None] * along + t[None, :, None] * out)
-    profile = cv2.remap(light, places[..., 0], places[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    positions = to_opencv(a + s[:, None, None] * along + t[None, :, None] * out)
+    profile = cv2.remap(light, positions[..., 0], positions[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
     if np.median(profile[:, -3:].mean(1) - profile[:, :3].mean(1)) < 0.02:
         return None
     crossing = _by_area(t, profile)
@@ -185,10 +185,10 @@ def _paper(gray: np.ndarray, corners: np.ndarray) -> float:
     """Return the code value of the paper around a tag."""
     middle = corners.mean(0)
     ring = middle + 1.12 * (corners - middle)
-    places = np.concatenate(
+    positions = np.concatenate(
         [ring[k] + np.linspace(0, 1, 12)[:, None] * (ring[(k + 1) % 4] - ring[k]) for k in range(4)]
     )
-    x, y = np.clip(places.astype(int), 0, [gray.shape[1] - 1, gray.shape[0] - 1]).T
+    x, y = np.clip(positions.astype(int), 0, [gray.shape[1] - 1, gray.shape[0] - 1]).T
     return float(np.median(gray[y, x]))
 
 

@@ -20,7 +20,7 @@ TURNING_PAIRS = 24
 """Pairs of frames, at most, by which turning is told from a plane."""
 
 NOISE_PX = 0.1
-"""Least noise of a track's place that is believed, pixels."""
+"""Least noise of a track's position that is believed, pixels."""
 
 
 @dataclass(frozen=True)
@@ -39,7 +39,7 @@ class RigidMotion:
     noise: float
 
     def residuals(self, x: np.ndarray, y: np.ndarray) -> np.ndarray:
-        """Return how far (N,), pixels, places depart from the background's motion; x, y (N, 2) at the two frames."""
+        """Return how far (N,), pixels, positions depart from the background's motion; x, y (N, 2) at the two frames."""
         return (
             _sampson(self.matrix, homogeneous(x), homogeneous(y))
             if self.kind == FREE
@@ -85,12 +85,12 @@ def _estimate(method, *arguments) -> np.ndarray | None:
         return None
 
 
-def tell_turning(motions: dict, places: dict, width: int, height: int) -> dict:
+def tell_turning(motions: dict, positions: dict, width: int, height: int) -> dict:
     """Return the motions with PLANAR ones named TURNING where a camera that only turns explains them as well.
 
     Parameters
     ----------
-    motions : RigidMotion by pair of frames. places : by the same pairs, the tracks' places (N, 2) on both frames.
+    motions : RigidMotion by pair of frames. positions : by the same pairs, the tracks' positions (N, 2) on both frames.
     width, height : of the picture; its middle is taken as the optical centre, its pixels as square.
 
     One focal length, swept over the fields of view from 10 to 110 degrees, serves all pairs; each has a rotation of its
@@ -103,7 +103,7 @@ def tell_turning(motions: dict, places: dict, width: int, height: int) -> dict:
     focals = 0.5 * width / np.tan(0.5 * np.radians(np.geomspace(10.0, 110.0, 40)))
     planar, turning = 0.0, np.zeros(len(focals))
     for pair in tried:
-        x, y = places[pair]
+        x, y = positions[pair]
         motion = motions[pair]
         residual = motion.residuals(x, y)
         inner = residual < 4.0 * motion.noise
@@ -118,7 +118,7 @@ def tell_turning(motions: dict, places: dict, width: int, height: int) -> dict:
     def named(pair, motion):
         if motion.kind != PLANAR:
             return motion
-        x, y = places[pair]
+        x, y = positions[pair]
         inner = motion.residuals(x, y) < 4.0 * motion.noise
         return RigidMotion(TURNING, turning_homography(x[inner], y[inner], focal, width, height), motion.noise)
 

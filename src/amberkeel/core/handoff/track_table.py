@@ -23,7 +23,7 @@ MOST_ROWS = 5_000_000
 MOST_NAMED = 5
 
 OUTSIDE = 0.02
-"""Share of places out of the picture from which the convention is doubted."""
+"""Share of positions out of the picture from which the convention is doubted."""
 
 TRIED = 60
 """Tracks, and pairs of frames, by which the convention is held against the pictures."""
@@ -53,8 +53,8 @@ def read_tracks_csv(text: str, plate: Plate, origin: str = TOP_LEFT) -> TrackSet
 
     Raises
     ------
-    FollowError : no header, numbers that are none, frames outside the plate, a frame twice in one track, places off the
-        picture; each with its lines. Nothing is read in part.
+    FollowError : no header, numbers that are none, frames outside the plate, a frame twice in one track, positions off
+        the picture; each with its lines. Nothing is read in part.
     """
     if origin not in ORIGINS:
         raise FollowError(f"There is no origin “{origin}”.", f"Choose {' or '.join(ORIGINS)}.")
@@ -171,9 +171,9 @@ def check_origin(tracks: TrackSet, plate: Plate, origin: str) -> None:
         wanted.setdefault(int(frames[j]), []).append((t, xy[j]))
         wanted.setdefault(int(frames[k]), []).append((t, xy[k]))
     cuts: dict[int, list] = {}
-    for frame, places in sorted(wanted.items()):
+    for frame, positions in sorted(wanted.items()):
         gray = plate.gray(frame).astype(np.float32)
-        for t, (x, y) in places:
+        for t, (x, y) in positions:
             cuts.setdefault(t, []).append(
                 [cv2.getRectSubPix(gray, (13, 13), opencv_point(x, v)) for v in (y, plate.height - y)]
             )

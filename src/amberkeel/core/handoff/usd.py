@@ -51,12 +51,12 @@ def _write_camera(stage, document: dict, sensor_width_mm: float) -> None:
     camera.CreateVerticalApertureOffsetAttr((lens["principal_px"][1] - image["height"] / 2) * mm_per_px_y)
     camera.CreateClippingRangeAttr(Gf.Vec2f(1.0, 1e6))
     focal = camera.CreateFocalLengthAttr()
-    place = camera.AddTransformOp(UsdGeom.XformOp.PrecisionDouble)
+    transform = camera.AddTransformOp(UsdGeom.XformOp.PrecisionDouble)
     for f in document["frames"]:
         matrix = np.eye(4)
         matrix[:3, :3] = (np.array(f["world_from_camera"]) @ USD_FROM_CAMERA).T
         matrix[3, :3] = np.array(f["position"]) * CM_PER_METRE
-        place.Set(Gf.Matrix4d(matrix.tolist()), f["frame"])
+        transform.Set(Gf.Matrix4d(matrix.tolist()), f["frame"])
         focal.Set(f["focal_px"] * mm_per_px, f["frame"])
     prim = camera.GetPrim()
     prim.CreateAttribute("amberkeel:radial", Sdf.ValueTypeNames.DoubleArray).Set(Vt.DoubleArray(lens["radial"]))

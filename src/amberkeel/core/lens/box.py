@@ -2,7 +2,7 @@
 others.
 
 Corner k lies at its X side by bit 0, its Y side by bit 1 and its Z side by bit 2 of k. For a known rotation and lens
-the box's place and sides are linear in its corners' rays (as in Hartley and Zisserman 2004, 12.2, solved again by
+the box's position and sides are linear in its corners' rays (as in Hartley and Zisserman 2004, 12.2, solved again by
 depth); where lines do not tell those yet, rotation and focal length are found about the last ones by variable
 projection.
 """
@@ -94,7 +94,7 @@ def settle_box(corners: np.ndarray, dragged: np.ndarray, pose: BoxPose, known: b
     corners, dragged = np.asarray(corners, float), np.asarray(dragged, bool)
     if not known and dragged.sum() >= 3:
         pose = _turned(corners, dragged, pose)
-    camera = _place(pose, corners, np.where(dragged, 1.0, LOOSE))
+    camera = _position(pose, corners, np.where(dragged, 1.0, LOOSE))
     seen = _seen(pose.lens, camera)
     size = np.array([pose.lens.width, pose.lens.height])
     if dragged.any() and not ((seen > -ASIDE * size) & (seen < (1.0 + ASIDE) * size)).all():
@@ -103,18 +103,18 @@ def settle_box(corners: np.ndarray, dragged: np.ndarray, pose: BoxPose, known: b
     return np.where(fine[:, None], seen, corners), pose
 
 
-def _place(pose: BoxPose, corners: np.ndarray, weight: np.ndarray) -> np.ndarray:
+def _position(pose: BoxPose, corners: np.ndarray, weight: np.ndarray) -> np.ndarray:
     """Return the corners (8, 3) in the camera of the box nearest to corners (8, 2) with weights (8,); its far end at
     about 1.
     """
     u = pose.lens.normalise(corners)
     # Unknown: the first corner (3,) and the three sides; each corner gives x - u z = 0 and y - v z = 0.
-    place = np.concatenate([np.tile(np.eye(3), (8, 1, 1)), SIDES[:, None, :] * pose.rotation.T[None]], 2)
+    position = np.concatenate([np.tile(np.eye(3), (8, 1, 1)), SIDES[:, None, :] * pose.rotation.T[None]], 2)
     depth = np.ones(8)
     for _ in range(4):
-        rows = (place[:, :2] - u[:, :, None] * place[:, 2:3]) * (weight / depth)[:, None, None]
+        rows = (position[:, :2] - u[:, :, None] * position[:, 2:3]) * (weight / depth)[:, None, None]
         *_, solution = np.linalg.svd(rows.reshape(16, 6))
-        camera = place @ solution[-1]
+        camera = position @ solution[-1]
         camera = camera * np.sign(np.median(camera[:, 2]))
         scale = np.abs(camera[:, 2]).mean()
         camera, depth = camera / scale, np.maximum(np.abs(camera[:, 2]) / scale, 0.05)
@@ -141,7 +141,7 @@ def _turned(corners: np.ndarray, dragged: np.ndarray, pose: BoxPose) -> BoxPose:
 
     def residuals(step: np.ndarray) -> np.ndarray:
         there = moved(step)
-        off = (_seen(there.lens, _place(there, corners, weight)) - corners) * weight[:, None]
+        off = (_seen(there.lens, _position(there, corners, weight)) - corners) * weight[:, None]
         held = np.array([*step[:3] / TURN_HOLD, step[3] / FOCAL_HOLD])
         return np.concatenate([np.nan_to_num(off, nan=1e3, posinf=1e3, neginf=-1e3).ravel().clip(-1e3, 1e3), held])
 
@@ -149,7 +149,7 @@ def _turned(corners: np.ndarray, dragged: np.ndarray, pose: BoxPose) -> BoxPose:
 
 
 def _seen(lens: Lens, camera: np.ndarray) -> np.ndarray:
-    """Return where places (N, 3) in the camera are seen, pixels; NaN behind it."""
+    """Return where positions (N, 3) in the camera are seen, pixels; NaN behind it."""
     ahead = camera[:, 2] > 1e-3
     px = lens.project(np.where(ahead[:, None], camera, [0.0, 0.0, 1.0]))
     return np.where(ahead[:, None], px, np.nan)

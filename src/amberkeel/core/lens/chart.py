@@ -64,7 +64,7 @@ class _Views:
         self.count = len(views)
         self.view = np.repeat(np.arange(len(views)), [len(v.corners) for v in views])
         self.corners = np.concatenate([v.corners for v in views])
-        self.places = np.concatenate([np.c_[v.places, np.zeros(len(v.places))] for v in views])
+        self.positions = np.concatenate([np.c_[v.positions, np.zeros(len(v.positions))] for v in views])
 
 
 @dataclass
@@ -95,7 +95,7 @@ class _State:
 
     def residuals(self, data: _Views) -> np.ndarray:
         """Return projected minus found corners (N, 2), pixels."""
-        camera = np.einsum("nij,nj->ni", self.rotations[data.view], data.places) + self.shifts[data.view]
+        camera = np.einsum("nij,nj->ni", self.rotations[data.view], data.positions) + self.shifts[data.view]
         return np.nan_to_num(self.lens.project(camera) - data.corners, nan=1e3)
 
 
@@ -148,7 +148,7 @@ def calibrate(views: list[View], width: int, height: int, order: ChartOrder) -> 
 
 
 def _begin(views: list[View], width: int, height: int, order: ChartOrder) -> _State:
-    flat = [np.c_[v.places, np.zeros(len(v.places))].astype(np.float32) for v in views]
+    flat = [np.c_[v.positions, np.zeros(len(v.positions))].astype(np.float32) for v in views]
     seen = [to_opencv(v.corners) for v in views]
     guess = cv2.initCameraMatrix2D(flat, seen, (width, height), 0)[0, 0]
     if not (np.isfinite(guess) and 0.2 * width < guess < 20 * width):
@@ -156,8 +156,8 @@ def _begin(views: list[View], width: int, height: int, order: ChartOrder) -> _St
     lens = Lens.centred(width, height, float(guess), pixel_aspect=order.pixel_aspect)
     matrix = np.array([[lens.focal_px[0], 0, width / 2], [0, lens.focal_px[1], height / 2], [0, 0, 1.0]])
     rotations, shifts = [], []
-    for view, places in zip(views, flat):
-        ok, turn, shift = cv2.solvePnP(places.astype(float), view.corners, matrix, None, flags=cv2.SOLVEPNP_IPPE)
+    for view, positions in zip(views, flat):
+        ok, turn, shift = cv2.solvePnP(positions.astype(float), view.corners, matrix, None, flags=cv2.SOLVEPNP_IPPE)
         rotations.append(cv2.Rodrigues(turn)[0])
         shifts.append(shift.ravel())
     return _State(lens, np.array(rotations), np.array(shifts), ())
@@ -255,7 +255,7 @@ def _report(data, state, views, rms, astray, order, notes) -> ChartFit:
 
 
 def _map_sigma(state: _State, covariance: np.ndarray) -> float:
-    """Return one sigma of straightened places over the picture, RMS, pixels, from the lens's covariance (L, L)."""
+    """Return one sigma of straightened positions over the picture, RMS, pixels, from the lens's covariance (L, L)."""
     lens = state.lens
     x, y = np.meshgrid(np.linspace(0, lens.width, 13), np.linspace(0, lens.height, 9))
     px = np.stack([x, y], -1).reshape(-1, 2)

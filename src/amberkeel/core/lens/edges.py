@@ -1,7 +1,7 @@
 """Edges in the picture: a long edge near two clicks, and drawn points put onto the edge they lie by.
 
 An edge is followed as the cheapest path of strong gradients of one sign across the way from a to b (dynamic
-programming), then each place is refined by the centroid of the gradient across it and averaged along it.
+programming), then each position is refined by the centroid of the gradient across it and averaged along it.
 """
 
 import cv2
@@ -29,7 +29,7 @@ FAINT = 1.5
 SMOOTH_PX = 1.2
 
 WINDOW_PX, WINDOWS = 2.5, 3
-"""To each side of an edge over which its place is taken, pixels, and how many times the window is moved onto it."""
+"""To each side of an edge over which its position is taken, pixels, and how many times the window is moved onto it."""
 
 
 def find_edge(gray: np.ndarray, a, b) -> np.ndarray:
@@ -75,8 +75,8 @@ def snap(gray: np.ndarray, points: np.ndarray, number: int, reach: float = 6.0) 
     along = after - before
     along = along / max(np.linalg.norm(along), 1e-9)
     across, offsets = np.array([-along[1], along[0]]), np.arange(-reach, reach + 1e-9, 0.25)
-    places = points[number] + np.linspace(-3.0, 3.0, 7)[:, None] * along
-    rise = np.gradient(_profiles(gray, places, across, offsets).mean(0), 0.25)
+    positions = points[number] + np.linspace(-3.0, 3.0, 7)[:, None] * along
+    rise = np.gradient(_profiles(gray, positions, across, offsets).mean(0), 0.25)
     strong = np.abs(rise) * (1.0 - 0.5 * np.abs(offsets) / reach)
     k = int(strong.argmax())
     if strong[k] < FAINT:
@@ -84,11 +84,11 @@ def snap(gray: np.ndarray, points: np.ndarray, number: int, reach: float = 6.0) 
     return points[number] + _centroid(np.sign(rise[k]) * rise[None], np.array([k]), offsets)[0] * across
 
 
-def _profiles(gray: np.ndarray, places: np.ndarray, across: np.ndarray, offsets: np.ndarray) -> np.ndarray:
-    """Return the softened picture across each place (S, O)."""
+def _profiles(gray: np.ndarray, positions: np.ndarray, across: np.ndarray, offsets: np.ndarray) -> np.ndarray:
+    """Return the softened picture across each position (S, O)."""
     soft = cv2.GaussianBlur(gray, (0, 0), SMOOTH_PX).astype(np.float32)
     # OpenCV counts pixel centres from 0.
-    at = to_opencv(places[:, None] + offsets[None, :, None] * across)
+    at = to_opencv(positions[:, None] + offsets[None, :, None] * across)
     return cv2.remap(soft, at[..., 0], at[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
 
 
@@ -131,7 +131,7 @@ def _centroid(rise: np.ndarray, path: np.ndarray, offsets: np.ndarray) -> np.nda
 
 
 def _thinned(points: np.ndarray, s: np.ndarray, length: float) -> np.ndarray:
-    """Return a point about every `EVERY_PX`, each the value at its place of a line through those around it."""
+    """Return a point about every `EVERY_PX`, each the value at its position of a line through those around it."""
     count = int(np.clip(round(length / EVERY_PX) + 1, 3, 60))
     half, out = 0.5 * length / (count - 1), []
     for at in np.linspace(0.0, length, count):

@@ -1,7 +1,7 @@
 """A lens from drawn lines: distortion from what must be straight, focal length and orientation from what runs along X,
 Y, Z.
 
-One adjustment for both, by least squares with a Cauchy loss; each line's own place is eliminated (`line_errors`).
+One adjustment for both, by least squares with a Cauchy loss; each line's own position is eliminated (`line_errors`).
 Vanishing points come from all points of the lines by maximum likelihood, never from crossings of pairs of lines
 (Hartley and Zisserman 2004, 8.6; Förstner and Wrobel 2016, 10.6). World: Y up; X points right in the picture, Z then to
 the viewer.

@@ -1,7 +1,7 @@
-"""Distortion of one place and its inverse, for all models at once, on flat coefficients.
+"""Distortion of one point and its inverse, for all models at once, on flat coefficients.
 
 Coefficients (17,): k1 k2 k3, p1 p2, division, turn, and ten of the two-axis model: a20 a02 a40 a22 a04, b20 b02 b40 b22
-b04. With (X, Y) the undistorted place turned by `turn` about the centre and r² = X² + Y²::
+b04. With (X, Y) the undistorted position turned by `turn` about the centre and r² = X² + Y²::
 
     X_d = X (1 + k1 r² + k2 r⁴ + k3 r⁶ + a20 X² + a02 Y² + a40 X⁴ + a22 X²Y² + a04 Y⁴) + 2 p1 X Y + p2 (r² + 2 X²)
     Y_d = Y (1 + k1 r² + k2 r⁴ + k3 r⁶ + b20 X² + b02 Y² + b40 X⁴ + b22 X²Y² + b04 Y⁴) + p1 (r² + 2 Y²) + 2 p2 X Y
@@ -29,12 +29,12 @@ INDEX = {
 
 _ITERATIONS = 40
 _CLOSE = 1e-8
-"""Size of a step after which a place is found: Newton's next would be its square."""
+"""Size of a step after which a position is found: Newton's next would be its square."""
 
 
 @njit(cache=True, nogil=True)
 def distort_one(c, x, y):
-    """Return the distorted place of an undistorted one; NaN where the division model has none.
+    """Return the distorted position of an undistorted one; NaN where the division model has none.
 
     Parameters
     ----------
@@ -66,7 +66,7 @@ def distort_one(c, x, y):
 
 @njit(cache=True, nogil=True)
 def slope_one(c, x, y):
-    """Return the derivatives of the distorted place by the undistorted one: dxx, dxy, dyx, dyy.
+    """Return the derivatives of the distorted position by the undistorted one: dxx, dxy, dyx, dyy.
 
     Parameters
     ----------
@@ -105,10 +105,10 @@ def slope_one(c, x, y):
 
 @njit(cache=True, nogil=True)
 def undistort_one(c, x, y):
-    """Return the undistorted place of a distorted one and whether the model reaches it, by Newton's method from the
+    """Return the undistorted position of a distorted one and whether the model reaches it, by Newton's method from the
     middle out.
 
-    Beyond a fold the nearest place before it is returned.
+    Beyond a fold the nearest position before it is returned.
 
     Parameters
     ----------
@@ -152,7 +152,7 @@ def undistort_one(c, x, y):
 
 @njit(cache=True, nogil=True)
 def _inside_fold(c, u, v):
-    """Return whether the map keeps rising from the middle to a place."""
+    """Return whether the map keeps rising from the middle to a position."""
     for k in range(1, 6):
         a, b, d, e = slope_one(c, u * k / 5.0, v * k / 5.0)
         if a * e - b * d <= 0.0 or a + e <= 0.0:
@@ -162,7 +162,7 @@ def _inside_fold(c, u, v):
 
 @njit(cache=True, nogil=True)
 def _to_fold(c, x, y):
-    """Return the last place along the ray (x, y) before the map folds."""
+    """Return the last position along the ray (x, y) before the map folds."""
     r = np.sqrt(x * x + y * y)
     if r == 0.0:
         return 0.0, 0.0, True
@@ -180,7 +180,7 @@ def _to_fold(c, x, y):
 
 @njit(cache=True, nogil=True, parallel=True)
 def distort_all(c, xy, out):
-    """Fill `out` (N, 2) with the distorted places of `xy` (N, 2).
+    """Fill `out` (N, 2) with the distorted positions of `xy` (N, 2).
 
     Parameters
     ----------
@@ -192,7 +192,7 @@ def distort_all(c, xy, out):
 
 @njit(cache=True, nogil=True, parallel=True)
 def undistort_all(c, xy, out, reached):
-    """Fill `out` (N, 2) with the undistorted places of `xy` (N, 2), and `reached` (N,) bool.
+    """Fill `out` (N, 2) with the undistorted positions of `xy` (N, 2), and `reached` (N,) bool.
 
     Parameters
     ----------

@@ -16,8 +16,8 @@ FREE = -1
 
 @njit(cache=True, nogil=True)
 def flatten(points, pinhole, c, u, slopes):
-    """Fill `u` (N, 2) with the undistorted places of pixels and `slopes` (N, 4) with their derivatives by pixels, row
-    by row.
+    """Fill `u` (N, 2) with the undistorted positions of pixels and `slopes` (N, 4) with their derivatives by pixels,
+    row by row.
 
     Parameters
     ----------

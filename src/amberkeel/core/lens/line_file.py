@@ -7,9 +7,9 @@ from pathlib import Path
 import numpy as np
 
 from amberkeel.core.errors import LensError
+from amberkeel.core.lens.camera_position import CameraPosition, camera_position
 from amberkeel.core.lens.drawn import DrawnLine, LensOrder, read_lines
 from amberkeel.core.lens.fit import LensFit
-from amberkeel.core.lens.place import CameraPlace, camera_place
 from amberkeel.core.lens.sensor import checked_aspect
 
 
@@ -25,7 +25,7 @@ class LineFile:
     measured: tuple[str, float] | None = None
     origin: np.ndarray | None = None
 
-    def placed(self, fit: LensFit) -> tuple[int, CameraPlace] | None:
+    def placed(self, fit: LensFit) -> tuple[int, CameraPosition] | None:
         """Return the frame of the measured line and where the camera stands there; None where nothing was measured."""
         if self.measured is None:
             return None
@@ -34,10 +34,10 @@ class LineFile:
             raise LensError(
                 f"There is no line “{self.measured[0]}” that was measured.", "Give the name of an axis line."
             )
-        return line.frame, camera_place(fit, line, self.measured[1], self.origin)
+        return line.frame, camera_position(fit, line, self.measured[1], self.origin)
 
 
-def camera_rows(fit: LensFit, placed: tuple[int, CameraPlace] | None) -> list[dict]:
+def camera_rows(fit: LensFit, placed: tuple[int, CameraPosition] | None) -> list[dict]:
     """Return the cameras that lines tell as plain dictionaries, one a frame: rotation with sigma in radians, and
     metres where placed.
     """

@@ -28,8 +28,8 @@ def bent_lines(lens: Lens, lines: list[np.ndarray], steps: int = 24) -> list[np.
     angle = 0.5 * np.arctan2(2.0 * xy, xx - yy)
     along = np.stack([np.cos(angle), np.sin(angle)], 1)
     s = x * np.repeat(along[:, 0], count) + y * np.repeat(along[:, 1], count)
-    places = np.linspace(np.minimum.reduceat(s, first), np.maximum.reduceat(s, first), steps, axis=1)
-    bent = lens.distort(middle[:, None] + places[..., None] * along[:, None])
+    positions = np.linspace(np.minimum.reduceat(s, first), np.maximum.reduceat(s, first), steps, axis=1)
+    bent = lens.distort(middle[:, None] + positions[..., None] * along[:, None])
     return list(bent * np.array(lens.focal_px) + np.array(lens.principal_px))
 
 
@@ -97,11 +97,11 @@ def floor_ahead(lens: Lens, rotation: np.ndarray, through: np.ndarray) -> tuple[
 
 
 def floor_grid(lens: Lens, rotation: np.ndarray, at: np.ndarray, pitch: float, cells: int = 3) -> list[np.ndarray]:
-    """Return a floor grid of X and Z lines about a place on the floor, each (N, 2) pixels.
+    """Return a floor grid of X and Z lines about a position on the floor, each (N, 2) pixels.
 
     Parameters
     ----------
-    rotation : ``world_from_camera``. at : (3,) the place from the camera, in any unit, along the world's axes.
+    rotation : ``world_from_camera``. at : (3,) the position from the camera, in any unit, along the world's axes.
         pitch : size of a cell in
         that unit. cells : to each side.
     """
@@ -118,8 +118,8 @@ def floor_grid(lens: Lens, rotation: np.ndarray, at: np.ndarray, pitch: float, c
 
 
 def _reach(lens: Lens) -> float:
-    """Return how far from the view axis, undistorted, places are drawn: beyond the picture a model may fold back into
-    it.
+    """Return how far from the view axis, undistorted, positions are drawn: beyond the picture a model may fold back
+    into it.
     """
     corners = np.array([[0.0, 0.0], [lens.width, 0.0], [0.0, lens.height], [lens.width, lens.height]])
     return 1.1 * float(np.hypot(*lens.normalise(corners).T).max())

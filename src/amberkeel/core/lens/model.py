@@ -92,7 +92,7 @@ class Lens:
         return out.reshape(xy.shape)
 
     def undistort(self, xy: np.ndarray) -> np.ndarray:
-        """Take distorted normalised coordinates (..., 2) to undistorted ones; before a fold, the nearest place."""
+        """Take distorted normalised coordinates (..., 2) to undistorted ones; before a fold, the nearest position."""
         return self.undistort_known(xy)[0]
 
     def undistort_known(self, xy: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

@@ -112,13 +112,13 @@ def redistort_map(lens: Lens, canvas: Canvas) -> np.ndarray:
 
 
 class Resampler:
-    """Samples pictures at places (h, w, 2) pixels, prepared once for many pictures; outside a picture it is black."""
+    """Samples pictures at positions (h, w, 2), pixels, prepared once for many pictures; black outside a picture."""
 
-    def __init__(self, places: np.ndarray, filter: str = "cubic"):
+    def __init__(self, positions: np.ndarray, filter: str = "cubic"):
         if filter not in FILTERS:
             raise LensError(f"There is no filter “{filter}”.", f"Choose {', '.join(FILTERS)}.")
         # OpenCV counts pixel centres from 0.
-        at = to_opencv(places)
+        at = to_opencv(positions)
         self.maps = cv2.convertMaps(at[..., 0], at[..., 1], cv2.CV_16SC2)
         self.filter = FILTERS[filter]
 
@@ -127,14 +127,14 @@ class Resampler:
         return cv2.remap(picture, *self.maps, self.filter, borderMode=cv2.BORDER_CONSTANT, borderValue=0)
 
 
-def st_map(places: np.ndarray, width: int, height: int) -> np.ndarray:
-    """Return places (h, w, 2) in a picture of `width` x `height` as an ST map (h, w, 3) float32.
+def st_map(positions: np.ndarray, width: int, height: int) -> np.ndarray:
+    """Return positions (h, w, 2) in a picture of `width` x `height` as an ST map (h, w, 3) float32.
 
     Parameters
     ----------
-    places : (h, w, 2) pixels in the other picture. width, height : of that picture, pixels.
+    positions : (h, w, 2) pixels in the other picture. width, height : of that picture, pixels.
     """
-    s, t = places[..., 0] / width, 1.0 - places[..., 1] / height
+    s, t = positions[..., 0] / width, 1.0 - positions[..., 1] / height
     return np.stack([s, t, np.zeros_like(s)], -1).astype(np.float32)
 
 

@@ -54,11 +54,11 @@ class ChartOrder:
 
 @dataclass(frozen=True)
 class View:
-    """A grid on one picture: its name, corners (N, 2) pixels, and their places on the grid (N, 2) mm."""
+    """A grid on one picture: its name, corners (N, 2) pixels, and their positions on the grid (N, 2) mm."""
 
     name: str
     corners: np.ndarray
-    places: np.ndarray
+    positions: np.ndarray
 
 
 def check_order(order: ChartOrder) -> None:
@@ -108,7 +108,7 @@ def find_chart(gray: np.ndarray, order: ChartOrder, name: str = "") -> View | No
     gray : (H, W) uint8. order : the grid looked for. name : of the picture.
     """
     x, y = np.meshgrid(np.arange(order.columns), np.arange(order.rows))
-    places = np.stack([x, y], -1).reshape(-1, 2) * order.square_mm
+    positions = np.stack([x, y], -1).reshape(-1, 2) * order.square_mm
     if order.pattern == "tags":
         return _find_tags(gray, order, name)
     size = (order.columns, order.rows)
@@ -122,7 +122,7 @@ def find_chart(gray: np.ndarray, order: ChartOrder, name: str = "") -> View | No
         return None
     # OpenCV counts pixel centres from 0.
     corners = from_opencv(corners.reshape(-1, 2))
-    return View(name, corners if order.pattern == "dots" else saddle_points(gray, corners), places)
+    return View(name, corners if order.pattern == "dots" else saddle_points(gray, corners), positions)
 
 
 def saddle_points(gray: np.ndarray, corners: np.ndarray) -> np.ndarray:
@@ -155,12 +155,12 @@ def _find_tags(gray: np.ndarray, order: ChartOrder, name: str) -> View | None:
 
     pitch = order.square_mm * (1.0 + order.gap)
     square = TAG_SQUARE * order.square_mm
-    corners, places = [], []
+    corners, positions = [], []
     for tag in find_tags(gray, order.family):
         if tag.number < order.columns * order.rows:
             corners.append(tag.corners)
-            places.append(square + np.array([tag.number % order.columns, tag.number // order.columns]) * pitch)
-    return View(name, np.concatenate(corners), np.concatenate(places)) if len(corners) >= 2 else None
+            positions.append(square + np.array([tag.number % order.columns, tag.number // order.columns]) * pitch)
+    return View(name, np.concatenate(corners), np.concatenate(positions)) if len(corners) >= 2 else None
 
 
 def find_views(

@@ -1,9 +1,10 @@
 """Bend an outline to its subject: what a walking figure needs, whose outline no motion of the whole carries along.
 
 The keyed frame teaches a classifier (randomised trees, Geurts et al. 2006) over the frame's cues (`cues`) what is
-inside and what is not. On the next frames its answer, held near the place to which the outline was carried, gives the
+inside and what is not. On the next frames its answer, held near the position to which the outline was carried, gives
+the
 subject's outline; the shape's points are matched to it in order (dynamic time warping, Sakoe and Chiba 1978), so that
-each keeps its place on the subject.
+each keeps its position on the subject.
 """
 
 import cv2
@@ -132,11 +133,11 @@ def _rows(cues: Cues, inside: np.ndarray, outside: np.ndarray, share: float = 1.
     beside = cv2.dilate(inside.astype(np.uint8), np.ones((size, size))) > 0
     rows, labels = [], []
     for where, count, label in ((inside, INSIDE, 1), (beside & outside, BESIDE, 0), (~beside & outside, BEYOND, 0)):
-        place = np.argwhere(where)
-        if len(place):
-            place = place[rng.permutation(len(place))[: int(share * count)]]
-            rows.append(cues.features[place[:, 0], place[:, 1]])
-            labels.append(np.full(len(place), label))
+        position = np.argwhere(where)
+        if len(position):
+            position = position[rng.permutation(len(position))[: int(share * count)]]
+            rows.append(cues.features[position[:, 0], position[:, 1]])
+            labels.append(np.full(len(position), label))
     return np.concatenate(rows), np.concatenate(labels)
 
 
@@ -182,7 +183,9 @@ def matched(points: np.ndarray, outline: np.ndarray) -> np.ndarray:
 
 
 def _dense(points: np.ndarray, count: int = 200) -> tuple[np.ndarray, np.ndarray]:
-    """Return about `count` places (K, 2) along control points (N, 6), and each point's share in each place (K, N)."""
+    """Return about `count` positions (K, 2) along control points (N, 6), and each point's share in each position (K,
+    N).
+    """
     pieces = max(2, int(np.ceil(count / len(points))))
     t = np.tile(np.arange(pieces) / pieces, len(points))
     row, owner = np.arange(len(t)), np.repeat(np.arange(len(points)), pieces)

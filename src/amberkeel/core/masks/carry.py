@@ -72,7 +72,7 @@ def carry(
     progress: Progress = silent,
     tracks: TrackSet | None = None,
 ) -> Carried:
-    """Follow a shape from its place at `start` to the frame `stop`, later or earlier.
+    """Follow a shape from its position at `start` to the frame `stop`, later or earlier.
 
     Keys set by hand on the way are kept: what was followed up to them is bent so that it arrives there. A bending
     outline learns from them too. `tracks` tell it how the background moves; without any, dense flow does.
@@ -189,10 +189,12 @@ class _Run:
         spots, _ = _spots(flatten(moved), after.shape, scale)
         if len(spots) < LEAST_SPOTS:
             return moved, total
-        place, good = _flow(carried, after, spots, np.zeros_like(spots), scale, levels=1)
+        position, good = _flow(carried, after, spots, np.zeros_like(spots), scale, levels=1)
         if good.sum() < LEAST_SPOTS:
             return moved, total
-        small, share = _fit(spots[good], place[good], TRANSLATION if self.model == TRANSLATION else SIMILARITY, scale)
+        small, share = _fit(
+            spots[good], position[good], TRANSLATION if self.model == TRANSLATION else SIMILARITY, scale
+        )
         size = np.linalg.norm(small[:2, 2] + small[:2, :2] @ spots.mean(0) - spots.mean(0))
         if share * good.mean() < 0.35 or size > 3.0 / scale:
             return moved, total
@@ -206,7 +208,7 @@ def _centred(h: np.ndarray) -> np.ndarray:
 
 
 def _spots(outline: np.ndarray, shape: tuple[int, int], scale: float) -> tuple[np.ndarray, np.ndarray]:
-    """Return grid places inside the outline (N, 2), and places in a ring around it."""
+    """Return grid positions inside the outline (N, 2), and positions in a ring around it."""
     height, width = shape
     size = np.sqrt(max(np.prod(np.ptp(outline, axis=0)), 1.0))
     reach = max(8.0, 0.25 * size)
@@ -217,12 +219,12 @@ def _spots(outline: np.ndarray, shape: tuple[int, int], scale: float) -> tuple[n
     inside = fill(outline - low, *(high - low)[::-1])
     pitch = max(2.0 / scale, np.sqrt(max(inside.sum(), 1) / SPOTS))
     x, y = np.meshgrid(np.arange(low[0], high[0], pitch), np.arange(low[1], high[1], pitch))
-    places = np.stack([x.ravel(), y.ravel()], 1)
-    cells = (places - low).astype(int)
+    positions = np.stack([x.ravel(), y.ravel()], 1)
+    cells = (positions - low).astype(int)
     within = inside[cells[:, 1], cells[:, 0]]
     near = grow(inside, 3.0)[cells[:, 1], cells[:, 0]]
-    ring = places[~near]
-    return places[within] + 0.5, ring[:: max(1, len(ring) // 150)] + 0.5
+    ring = positions[~near]
+    return positions[within] + 0.5, ring[:: max(1, len(ring) // 150)] + 0.5
 
 
 def _guess(before, after, outline, velocity) -> np.ndarray:
@@ -246,15 +248,15 @@ def _guess(before, after, outline, velocity) -> np.ndarray:
     return np.array([column, row]) / scale - reach
 
 
-def _flow(before, after, places, guess, scale, levels=4) -> tuple[np.ndarray, np.ndarray]:
-    """Return where places (N, 2) go, looked for from `guess` (N, 2) on, and which survive the way back (N,)."""
-    ends = np.concatenate([places, places + guess])
+def _flow(before, after, positions, guess, scale, levels=4) -> tuple[np.ndarray, np.ndarray]:
+    """Return where positions (N, 2) go, looked for from `guess` (N, 2) on, and which survive the way back (N,)."""
+    ends = np.concatenate([positions, positions + guess])
     low = np.maximum(ends.min(0) - 40.0 / scale, 0).astype(int)
     high = np.minimum(ends.max(0) + 40.0 / scale, before.shape[::-1]).astype(int)
     a, b = (p[low[1] : high[1], low[0] : high[0]] for p in (before, after))
     if scale < 1.0:
         a, b = (cv2.resize(p, None, fx=scale, fy=scale, interpolation=cv2.INTER_AREA) for p in (a, b))
-    start = to_opencv((places - low) * scale).reshape(-1, 1, 2)
+    start = to_opencv((positions - low) * scale).reshape(-1, 1, 2)
     options = dict(
         winSize=(13, 13), maxLevel=levels, criteria=(cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 12, 0.02)
     )
@@ -274,14 +276,14 @@ def _motion(before, after, spots, ring, guess, model, scale) -> tuple[np.ndarray
         before, after, spots, np.tile(guess, (len(spots), 1)), scale, levels=1 if side < 60 else 2 if side < 150 else 3
     )
     outside, beyond = _flow(before, after, ring, np.zeros_like(ring), scale) if len(ring) else (ring, np.zeros(0, bool))
-    place, good = np.concatenate([inside, outside]), np.concatenate([within, beyond])
+    position, good = np.concatenate([inside, outside]), np.concatenate([within, beyond])
     inner = good[: len(spots)]
-    x, y = spots[inner], place[: len(spots)][inner]
+    x, y = spots[inner], position[: len(spots)][inner]
     if len(x) < LEAST_SPOTS:
         return None, len(x) / len(spots)
     outer = good[len(spots) :]
     if outer.sum() >= LEAST_SPOTS:
-        around, agreed = _fit(ring[outer], place[len(spots) :][outer], SIMILARITY, scale)
+        around, agreed = _fit(ring[outer], position[len(spots) :][outer], SIMILARITY, scale)
         apart = np.linalg.norm(carried(around, x) - y, axis=1) * scale > 0.8
         if agreed > 0.4 and 0.3 < apart.mean() < 1.0 and apart.sum() >= LEAST_SPOTS:
             x, y = x[apart], y[apart]
@@ -347,7 +349,7 @@ def _solve(q: np.ndarray, residual: np.ndarray, weight: np.ndarray, model: str, 
 
 
 def _apply(motion: np.ndarray, points: np.ndarray) -> np.ndarray:
-    """Move control points (N, 6): places and, as differences, the ends of their tangents."""
-    place = carried(motion, points[:, :2])
-    ends = [carried(motion, points[:, :2] + points[:, k : k + 2]) - place for k in (2, 4)]
-    return np.concatenate([place, *ends], 1)
+    """Move control points (N, 6): positions and, as differences, the ends of their tangents."""
+    position = carried(motion, points[:, :2])
+    ends = [carried(motion, points[:, :2] + points[:, k : k + 2]) - position for k in (2, 4)]
+    return np.concatenate([position, *ends], 1)

@@ -1,4 +1,4 @@
-"""False corners: places where a near and a far edge cross in the picture, and nothing in the set is.
+"""False corners: points where a near and a far edge cross in the picture, and nothing in the set is.
 
 Such a corner goes with neither edge: it leaves the background's rigid motion. Against the true features on one of the
 two it slides along that edge: ``n.(d - m) = 0`` with the edge's normal n, the corner's displacement d and theirs, m.
@@ -110,7 +110,7 @@ def _beside(x: np.ndarray, t: int, true: np.ndarray, reach: float) -> np.ndarray
 
 
 def edges(gray: np.ndarray, at: np.ndarray) -> np.ndarray:
-    """Return the unit normals (1 or 2, 2) of the edges that make the corner at a place (2,), the stronger first.
+    """Return the unit normals (1 or 2, 2) of the edges that make the corner at a position (2,), the stronger first.
 
     Directions of the patch's gradients, each with its opposite, vote by their strength; two peaks apart are two edges.
     """
@@ -157,7 +157,7 @@ def slides(normals: np.ndarray, moved: np.ndarray, beside: np.ndarray) -> bool:
 
 
 def _expected(plate: Plate, grid: np.ndarray, track: int, moving: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Return frames (M,) and the places (M, 2) to which the background would have taken the track from its first
+    """Return frames (M,) and the positions (M, 2) to which the background would have taken the track from its first
     frame.
     """
     rows = np.nonzero(np.isfinite(grid[:, track, 0]))[0]
@@ -173,7 +173,7 @@ def _expected(plate: Plate, grid: np.ndarray, track: int, moving: np.ndarray) ->
 
 
 def nearest(motion: RigidMotion, x: np.ndarray, y: np.ndarray) -> np.ndarray:
-    """Return the place (2,) nearest to `y` to which the motion can take a point of the set from `x`.
+    """Return the position (2,) nearest to `y` to which the motion can take a point of the set from `x`.
 
     Parameters
     ----------

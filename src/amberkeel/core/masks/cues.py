@@ -4,7 +4,7 @@ Two frames, one later and one earlier, and a third further off are compared with
 OpenCV) gives how far each pixel departs from the background's rigid motion. Where it does not, the flow is the
 background's own; carried over the gaps, it says where the background behind a subject lies in the other frame. A pixel
 that looks otherwise there in all of them is not background: this finds edges to the pixel, where flow smears. The third
-frame speaks for places that another subject hides in both of the others, and for those that only one of them shows.
+frame speaks for positions that another subject hides in both of the others, and for those that only one of them shows.
 """
 
 from collections import OrderedDict
@@ -26,7 +26,7 @@ ANALYSIS_WIDTH = 960
 """Pictures wider than this are analysed at this width."""
 
 GAP = 7
-"""Frames to the pictures compared with: long enough for a walking figure to clear its own place."""
+"""Frames to the pictures compared with: long enough for a walking figure to clear its own position."""
 
 STILL_PX = 0.4
 """Departure, in analysis pixels, up to which flow is taken as the background's own."""
@@ -51,7 +51,7 @@ class Cues:
     Attributes
     ----------
     departure : (h, w) float32, analysis pixels over GAP frames or more; the geometric mean of the two least of three.
-    unlike : (h, w) float32, least difference to the background's place in three other frames, in CIE Lab units.
+    unlike : (h, w) float32, least difference to the background's position in three other frames, in CIE Lab units.
     features : (h, w, K) float32, both with their surroundings, colour at two scales, and texture.
     """
 
@@ -148,7 +148,7 @@ class CueReader:
         return found
 
     def _flow_spots(self, frame: int, flow: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Return places (N, 2) with texture in all directions, one a cell of a grid, and where the flow takes them."""
+        """Return points (N, 2) with texture in all directions, one a cell of a grid, and where the flow takes them."""
         strength = cv2.cornerMinEigenVal(self.picture(frame)[1], 7)
         width, height = self.size
         rows = height // FLOW_CELL * FLOW_CELL, width // FLOW_CELL * FLOW_CELL

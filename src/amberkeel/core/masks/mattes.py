@@ -89,7 +89,8 @@ def write_mattes(
 
 
 def trace(masks: Matte, frames: list[int], every: int = 4, points: int = SHAPE_POINTS) -> dict[int, Key]:
-    """Return keys of a shape around the largest part of a matte, with points that stay with their place on the outline.
+    """Return keys of a shape around the largest part of a matte, with points that stay with their position on the
+    outline.
 
     A key is set on every `every`-th frame, on the first and the last. Raises MaskError where the matte is empty.
 
@@ -112,7 +113,7 @@ def trace(masks: Matte, frames: list[int], every: int = 4, points: int = SHAPE_P
 
 
 def _in_step(outline: np.ndarray, before: np.ndarray | None) -> np.ndarray:
-    """Return the outline started at the point that best keeps every point near its place on the one before."""
+    """Return the outline started at the point that best keeps every point near its position on the one before."""
     if before is None:
         return outline
     a, b = outline - outline.mean(0), before - before.mean(0)

@@ -58,7 +58,7 @@ class Departures:
     ----------
     moving : (N,) bool by sample: most of the frame pairs over it say that the track goes another way.
     motions : the background by pair of frames. predicted : (N, 2) where the background beside the track would have
-        taken it from its place `gap` frames before; NaN where that cannot be said.
+        taken it from its position `gap` frames before; NaN where that cannot be said.
     """
 
     moving: np.ndarray
@@ -79,7 +79,7 @@ def track_departures(tracks: TrackSet, frames: np.ndarray, size: tuple[int, int]
     votes, seen = np.zeros(grid.shape[:2]), np.zeros(grid.shape[:2])
     predicted = np.full(grid.shape, np.nan)
     motions: dict[tuple[int, int], RigidMotion] = {}
-    places: dict[tuple[int, int], tuple[np.ndarray, np.ndarray]] = {}
+    positions: dict[tuple[int, int], tuple[np.ndarray, np.ndarray]] = {}
     for k in range(len(frames) - gap):
         rows = np.nonzero(np.isfinite(grid[k, :, 0]) & np.isfinite(grid[k + gap, :, 0]))[0]
         x, y = grid[k, rows], grid[k + gap, rows]
@@ -87,7 +87,7 @@ def track_departures(tracks: TrackSet, frames: np.ndarray, size: tuple[int, int]
         if motion is None:
             continue
         motions[first + k, first + k + gap] = motion
-        places[first + k, first + k + gap] = x, y
+        positions[first + k, first + k + gap] = x, y
         residual = motion.residuals(x, y)
         departs = (residual > 5.0 * motion.noise) & (residual > 1.0)
         votes[k : k + gap + 1, rows] += departs
@@ -95,7 +95,7 @@ def track_departures(tracks: TrackSet, frames: np.ndarray, size: tuple[int, int]
         predicted[k + gap, rows] = _carried_by_neighbours(x, y, departs)
     moving = votes > 0.5 * np.maximum(seen, 1.0)
     at = tracks.frames - first, tracks.track_of_sample
-    return Departures(moving[at], tell_turning(motions, places, *size), predicted[at])
+    return Departures(moving[at], tell_turning(motions, positions, *size), predicted[at])
 
 
 def _carried_by_neighbours(x: np.ndarray, y: np.ndarray, departs: np.ndarray, count: int = 7) -> np.ndarray:

@@ -12,7 +12,7 @@ Matte = Callable[[int], np.ndarray | None]
 """From frame number to a bool picture (H, W), or None where the matte has nothing to say."""
 
 SHIFT = 4
-"""Bits of subpixel places handed to the rasteriser."""
+"""Bits of subpixel positions handed to the rasteriser."""
 
 
 def fill(outline: np.ndarray, height: int, width: int) -> np.ndarray:

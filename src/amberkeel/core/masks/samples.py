@@ -35,7 +35,7 @@ SURE = 0.6
 
 @dataclass(frozen=True)
 class Sample:
-    """One clicked spot: frame, place in plate pixels, and whether it is the subject."""
+    """One clicked spot: frame, position in plate pixels, and whether it is the subject."""
 
     frame: int
     x: float

@@ -84,7 +84,7 @@ def flatten(points: np.ndarray, steps: int = STEPS) -> np.ndarray:
 
 
 def evenly(outline: np.ndarray, count: int) -> np.ndarray:
-    """Return `count` places (count, 2) evenly along a closed outline (M, 2)."""
+    """Return `count` positions (count, 2) evenly along a closed outline (M, 2)."""
     closed = np.concatenate([outline, outline[:1]])
     along = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(closed, axis=0), axis=1))])
     at = np.arange(count) * along[-1] / count

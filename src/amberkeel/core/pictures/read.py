@@ -79,10 +79,10 @@ def read_matte(path: Path, channel: str = "luma") -> np.ndarray:
     if channel == "luma":
         return pixels[..., 0] if depth < 3 else pixels[..., :3] @ _LUMA
     alpha = depth - 1 if depth in (2, 4) else 3
-    place = {"red": 0, "green": 1, "blue": 2, "alpha": alpha}.get(channel, depth)
-    if place >= depth:
+    index = {"red": 0, "green": 1, "blue": 2, "alpha": alpha}.get(channel, depth)
+    if index >= depth:
         raise MaskError(f"{Path(path).name} has no channel “{channel}”.", f"It has {depth}; choose another.")
-    return pixels[..., place]
+    return pixels[..., index]
 
 
 def is_white(matte: np.ndarray) -> np.ndarray:

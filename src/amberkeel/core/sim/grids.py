@@ -14,7 +14,7 @@ FINE = 3
 DARK, PAPER, WALL = 0.06, 0.8, 0.25
 
 Paint = Callable[[np.ndarray], np.ndarray]
-"""The light (…) of places (…, 2) on the board, in mm."""
+"""The light (…) of positions (…, 2) on the board, in mm."""
 
 
 def filmed(
@@ -49,8 +49,8 @@ def chess(columns: int = 10, rows: int = 7, square_mm: float = 25.0) -> Paint:
     """
 
     def paint(mm: np.ndarray) -> np.ndarray:
-        place = mm / square_mm + 1.0
-        return _on_paper(place, [columns, rows], 0.6, np.floor(place).sum(-1) % 2 == 0)
+        position = mm / square_mm + 1.0
+        return _on_paper(position, [columns, rows], 0.6, np.floor(position).sum(-1) % 2 == 0)
 
     return paint
 
@@ -64,9 +64,9 @@ def dots(columns: int = 9, rows: int = 6, pitch_mm: float = 25.0, radius_mm: flo
     """
 
     def paint(mm: np.ndarray) -> np.ndarray:
-        place = mm / pitch_mm + 0.5
-        off = np.linalg.norm((place - np.floor(place) - 0.5) * pitch_mm, axis=-1)
-        return _on_paper(place, [columns, rows], 0.5, off < radius_mm)
+        position = mm / pitch_mm + 0.5
+        off = np.linalg.norm((position - np.floor(position) - 0.5) * pitch_mm, axis=-1)
+        return _on_paper(position, [columns, rows], 0.5, off < radius_mm)
 
     return paint
 
@@ -83,21 +83,24 @@ def tags(columns: int, rows: int, side_mm: float, gap: float = 0.25, first: int 
     bits = np.array([cv2.aruco.generateImageMarker(book, first + k, 8) for k in range(columns * rows)]) > 127
 
     def paint(mm: np.ndarray) -> np.ndarray:
-        place = mm / (side_mm * (1.0 + gap))
-        cell = np.clip(np.floor(place).astype(int), 0, [columns - 1, rows - 1])
+        position = mm / (side_mm * (1.0 + gap))
+        cell = np.clip(np.floor(position).astype(int), 0, [columns - 1, rows - 1])
         within = (mm / side_mm - cell * (1.0 + gap)) * 8.0
         at = np.floor(within).astype(int)
         inside = ((at >= 0) & (at < 8)).all(-1)
         at = np.clip(at, 0, 7)
         return _on_paper(
-            place, [columns, rows], 0.3, inside & ~bits[cell[..., 1] * columns + cell[..., 0], at[..., 1], at[..., 0]]
+            position,
+            [columns, rows],
+            0.3,
+            inside & ~bits[cell[..., 1] * columns + cell[..., 0], at[..., 1], at[..., 0]],
         )
 
     return paint
 
 
-def _on_paper(place: np.ndarray, size: list[int], margin: float, dark: np.ndarray) -> np.ndarray:
+def _on_paper(position: np.ndarray, size: list[int], margin: float, dark: np.ndarray) -> np.ndarray:
     """Return the light of a board whose pattern fills `size` cells, with a margin of paper, before a wall."""
-    inside = ((place > 0) & (place < size)).all(-1)
-    paper = ((place > -margin) & (place < np.array(size) + margin)).all(-1)
+    inside = ((position > 0) & (position < size)).all(-1)
+    paper = ((position > -margin) & (position < np.array(size) + margin)).all(-1)
     return np.where(inside & dark, DARK, np.where(paper, PAPER, WALL))

@@ -89,12 +89,12 @@ class Move:
     def poses(self, t: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Return positions (N, 3) and ``world_from_camera`` (N, 3, 3) at frame times `t` (N,)."""
         t = np.asarray(t, float)
-        place = CubicSpline(self.key_frames, self.key_positions)(t)
+        position = CubicSpline(self.key_frames, self.key_positions)(t)
         target = CubicSpline(self.key_frames, self.key_targets)(t)
         noise = self.wander.at(t) if self.wander else np.zeros((len(t), 6))
         noise = noise + sum((j.at(t) for j in self.jolts), np.zeros((len(t), 6)))
-        place = place + noise[:, :3]
-        reach = np.linalg.norm(target - place, axis=1, keepdims=True)
+        position = position + noise[:, :3]
+        reach = np.linalg.norm(target - position, axis=1, keepdims=True)
         target = target + noise[:, [3, 4, 3]] * np.array([1.0, 1.0, -0.5]) * reach
-        rotations = [look_at(p, q, roll) for p, q, roll in zip(place, target, noise[:, 5])]
-        return place, np.array(rotations)
+        rotations = [look_at(p, q, roll) for p, q, roll in zip(position, target, noise[:, 5])]
+        return position, np.array(rotations)

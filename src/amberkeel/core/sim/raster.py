@@ -69,7 +69,7 @@ def _texel(texels, start, size, u, v, weight, out):
 
 @njit(cache=True, fastmath=True, nogil=True)
 def _lit(shadow, sx, sy, sz):
-    """Share of sun at a place in the shadow map: bilinear over 2x2 depth tests."""
+    """Share of sun at a position in the shadow map: bilinear over 2x2 depth tests."""
     size = shadow.shape[0]
     x0, y0 = int(np.floor(sx - 0.5)), int(np.floor(sy - 0.5))
     if x0 < 0 or y0 < 0 or x0 >= size - 1 or y0 >= size - 1:

@@ -33,7 +33,7 @@ class Shot:
     shutter : open share of a frame's time, centred on the frame's own time.
     samples : samples a pixel, spread over the pixel and the shutter. Blurred frames take more.
     grain : standard deviation of grain at middle grey, in code values of 8 bit.
-    exposure : gain by frame time. seed : for grain and sample places.
+    exposure : gain by frame time. seed : for grain and sample positions.
     """
 
     name: str
@@ -72,7 +72,7 @@ def _sample_plan(count: int, rng: np.random.Generator) -> tuple[np.ndarray, np.n
     """Return pixel offsets (count, 2) under a tent two pixels wide, and shutter times (count,) in -0.5 to 0.5.
 
     Each row and each column of the pixel holds one sample (a lattice by the golden ratio), so that upright edges are as
-    well sampled as slanted ones. Offsets and times come in opposite pairs: the mean place and time carry no bias.
+    well sampled as slanted ones. Offsets and times come in opposite pairs: the mean position and time carry no bias.
     """
     away = np.arange(count) - 0.5 * (count - 1)
     golden = 0.5 * (np.sqrt(5.0) - 1.0)

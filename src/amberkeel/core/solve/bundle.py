@@ -310,9 +310,9 @@ class NormalSystem:
 
 def _by_first_camera(bundle: Bundle, layout: Layout) -> np.ndarray:
     """Return the points (P,) in the order of the first camera, by elimination, that sees each."""
-    place = np.where(layout.slot < 0, len(layout.slot), layout.slot)[bundle.camera]
+    rank = np.where(layout.slot < 0, len(layout.slot), layout.slot)[bundle.camera]
     first = np.full(len(bundle.rhos), len(layout.slot))
-    np.minimum.at(first, bundle.point, place)
+    np.minimum.at(first, bundle.point, rank)
     return np.argsort(first, kind="stable")
 
 

@@ -27,7 +27,7 @@ def joined(bundles: Sequence[Bundle], share_lens: bool, same: Sequence[SamePoint
     ----------
     bundles : with their cameras and points in one world where `same` ties them; each with one lens.
     share_lens : whether all cameras use the first bundle's lens and its terms; else each keeps its own.
-    same : points that are one; the first of each keeps its place, the others' observations go to it.
+    same : points that are one; the first of each keeps its position, the others' observations go to it.
 
     Raises
     ------

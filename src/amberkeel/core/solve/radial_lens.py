@@ -1,6 +1,6 @@
 """The lens inside the solver: focal length, three radial coefficients, optical centre and pixel aspect.
 
-The kernels read a lens as a flat row (7,). This module is the only place that knows the order of that row and how a
+The kernels read a lens as a flat row (7,). Only this module knows the order of that row and how a
 value of it is stepped; everywhere else a value of the lens has a name.
 """
 

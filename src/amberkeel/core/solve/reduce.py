@@ -43,7 +43,7 @@ class Structure(NamedTuple):
     Attributes
     ----------
     slot (F,), free (F, 6), columns (F, M), chain (F, M, 12), kept (P,) : as in `Layout`.
-    at (K, K) : as in `TilePattern`. tile (F,), within (F,) : a camera's tile, and its place in it.
+    at (K, K) : as in `TilePattern`. tile (F,), within (F,) : a camera's tile, and its position in it.
     shared_first (P + 1,), shared (H,) : the border rows that each point's observations depend on, rising.
     order (P,) : points by the first camera that sees them, so that neighbours write to the same tiles.
     chunks (CHUNKS + 1,) : where in that order each accumulator's points begin.

@@ -171,7 +171,7 @@ def _linear_start(scene, camera, xy, weight, a, z, p):
 
 @njit(cache=True, fastmath=True, nogil=True)
 def _triangulate(scene, seen, point, scale2, p, warm):
-    """Triangulate point `p` in place; return whether it has a place in front of the cameras."""
+    """Triangulate point `p` in place; return whether it has a position in front of the cameras."""
     a, z = seen.first[p], seen.first[p + 1]
     count = 0
     for n in range(a, z):
@@ -219,7 +219,7 @@ def triangulate_points(scene, seen, point, scale2, wanted, good):
 @njit(cache=True, fastmath=True, nogil=True)
 def resect_camera(scene, row, point, xy, weight, scale2, iterations):
     """Find camera `row` of a scene from known points and their pixels, from the pose it has; changes that pose in
-    place.
+    position.
 
     Parameters
     ----------

@@ -205,12 +205,12 @@ def _uncertainties(solved: list[Solved], freedom: Freedom) -> list[Uncertainty]:
     factors = [bundle_noise_factor(bundle) for bundle in bundles]
     information = np.concatenate([np.full(len(b.rhos), f**-2.0) for b, f in zip(bundles, factors)])
     covariance = Covariance(joined(bundles, share_lens=True), information)
-    turns, places = covariance.pose_sigmas()
+    turns, positions = covariance.pose_sigmas()
     out, camera, point = [], 0, 0
     for bundle, factor in zip(bundles, factors):
         own = slice(camera, camera + len(bundle.centres))
         points = np.zeros(len(information), bool)
         points[point : point + len(bundle.rhos)] = True
-        out.append(Uncertainty(*covariance.lens(0, points), turns[own], places[own], factor))
+        out.append(Uncertainty(*covariance.lens(0, points), turns[own], positions[own], factor))
         camera, point = own.stop, point + len(bundle.rhos)
     return out

@@ -28,7 +28,7 @@ class Solution:
     residuals : (N, 2) projected minus measured, pixels, NaN where there is none.
     lens_report : each value of the lens with its sigma, what goes together, and what the shot does not determine.
     noise_factor : by how much the stated noise of the tracks understates their error.
-    position_sigma : (F,) one sigma of the camera's place in world units, the first camera held.
+    position_sigma : (F,) one sigma of the camera's position in world units, the first camera held.
     terms : what each piece of further knowledge says after the solve.
     """
 

@@ -100,11 +100,11 @@ def _occupied(pairs: np.ndarray, order: np.ndarray) -> np.ndarray:
     count = len(order)
     per_tile = max(count, 1) if count <= DENSE_CAMERAS else TILE_CAMERAS
     tiles = -(-max(count, 1) // per_tile)
-    place = np.empty(count, np.int64)
-    place[order] = np.arange(count)
+    rank = np.empty(count, np.int64)
+    rank[order] = np.arange(count)
     rows, columns = pairs.nonzero()
     out = np.eye(tiles, dtype=bool)
-    out[place[rows] // per_tile, place[columns] // per_tile] = True
+    out[rank[rows] // per_tile, rank[columns] // per_tile] = True
     return out | out.T
 
 

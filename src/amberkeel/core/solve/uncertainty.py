@@ -99,7 +99,7 @@ class Covariance:
         return a @ a.T + b @ b.T
 
     def pose_sigmas(self) -> tuple[np.ndarray, np.ndarray]:
-        """Return one sigma of each camera's turn, radians, and of its place, (F,) each: the root of the summed
+        """Return one sigma of each camera's turn, radians, and of its position, (F,) each: the root of the summed
         variances.
         """
         variances = self.system.camera_rows(self.factor.camera_variances())

@@ -65,7 +65,7 @@ class Layout:
 
     Attributes
     ----------
-    slot : (F,) int, a camera's place in the order of elimination, or -1 where all of it is held.
+    slot : (F,) int, a camera's position in the order of elimination, or -1 where all of it is held.
     free : (F, 6) bool, a camera's degrees that may move: turn, then position.
     cameras : rows of the cameras, 6 a slot. shared : rows of the border.
     columns : (F, M) int32, border rows that a camera's observations depend on, -1 for none.
@@ -109,10 +109,10 @@ class Layout:
 
     def order(self, order: np.ndarray) -> None:
         """Eliminate the cameras in another order: `order` lists their present slots."""
-        place = np.empty(len(order), np.int64)
-        place[order] = np.arange(len(order))
+        rank = np.empty(len(order), np.int64)
+        rank[order] = np.arange(len(order))
         moving = self.slot >= 0
-        self.slot[moving] = place[self.slot[moving]]
+        self.slot[moving] = rank[self.slot[moving]]
 
     @property
     def size(self) -> int:

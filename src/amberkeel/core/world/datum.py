@@ -39,12 +39,12 @@ class Datum:
 class DrawnAxes:
     """What drawn axis lines tell of the world.
 
-    `rotations` holds ``world_from_camera`` (3, 3) by frame. `place` is a frame and the camera's position there (3,),
+    `rotations` holds ``world_from_camera`` (3, 3) by frame. `position` is a frame and the camera's position there (3,),
     metres from the origin above the floor, or None where no length was measured.
     """
 
     rotations: dict[int, np.ndarray]
-    place: tuple[int, np.ndarray] | None = None
+    position: tuple[int, np.ndarray] | None = None
 
 
 IDENTITY = Datum(1.0, np.eye(3), np.zeros(3))
@@ -78,8 +78,8 @@ def make_datum(
     scale : two points (3,) and the distance between them in metres, or None. axes : what axis lines tell, or None.
 
     The heading is that of the axis lines; without them the first camera looks along -Z. Where the lines tell the
-    camera's place, its height over a ground gives a scale that is not given otherwise, and with any scale it gives the
-    origin.
+    camera's position, its height over a ground gives a scale that is not given otherwise, and with any scale it gives
+    the origin.
     """
     rotation, rms, up, centre = np.eye(3), None, None, None
     drawn = _turned(path, axes) if axes else None
@@ -88,7 +88,7 @@ def make_datum(
     if ground is not None:
         centre, up, rms = _ground(path, ground)
         rotation = _upright(up, path.world_from_camera[0][:, 2] if drawn is None else -drawn[2])
-    at = _placed(path, axes)
+    at = _stated_position(path, axes)
     factor = 1.0 if scale is None else _scale(*scale)
     if scale is None and at is not None and up is not None and centre is not None:
         factor = _scale_by_height(at, up, centre)
@@ -132,14 +132,14 @@ def _turned(path: CameraPath, axes: DrawnAxes) -> np.ndarray | None:
     return nearest_rotation(np.sum(both, axis=0)) if both else None
 
 
-def _placed(path: CameraPath, axes: DrawnAxes | None) -> tuple[np.ndarray, np.ndarray] | None:
+def _stated_position(path: CameraPath, axes: DrawnAxes | None) -> tuple[np.ndarray, np.ndarray] | None:
     """Return the solved camera's position and where lines say that it stands, metres, on the same frame; None without
     such.
     """
-    if axes is None or axes.place is None:
+    if axes is None or axes.position is None:
         return None
-    row = np.nonzero(path.frames == axes.place[0])[0]
-    return (path.positions[row[0]], axes.place[1]) if len(row) else None
+    row = np.nonzero(path.frames == axes.position[0])[0]
+    return (path.positions[row[0]], axes.position[1]) if len(row) else None
 
 
 def _scale_by_height(at: tuple[np.ndarray, np.ndarray], up: np.ndarray, centre: np.ndarray) -> float:

@@ -18,7 +18,7 @@ class Wanted(Body):
 
 
 class Origin(Body):
-    """Where the scene's origin is: a line's end, or a place on a frame."""
+    """Where the scene's origin is: a line's end, or a position on a frame."""
 
     line: Word = ""
     end: Flag = False

@@ -12,11 +12,11 @@ from sqlalchemy import select
 from amberkeel.core.errors import LensError, PlateError
 from amberkeel.core.lens import Lens
 from amberkeel.core.lens.box import EDGES, SHARED, BoxPose, box_lines, boxes_of, guessed_pose, new_box, settle_box
+from amberkeel.core.lens.camera_position import camera_position
 from amberkeel.core.lens.drawn import DRAWN_SIGMA_PX, LensOrder, read_lines
 from amberkeel.core.lens.edges import find_edge, snap
 from amberkeel.core.lens.fit import LensFit, centre_test, fit_lens, straightness
 from amberkeel.core.lens.kernels import INDEX
-from amberkeel.core.lens.place import camera_place
 from amberkeel.core.lens.profile import LensProfile as Profile
 from amberkeel.core.lens.profile import check_lens, read_profile, typed_names
 from amberkeel.core.lens.sensor import length_mm
@@ -29,7 +29,7 @@ from amberkeel.web.common import get_shot, open_session
 from amberkeel.web.lens.blueprint import blueprint
 from amberkeel.web.lens.bodies import ChangedLens, Fitting, Measured, NewBox, Origin, Snapped, Turned, Wanted
 from amberkeel.web.lens.camera import camera_facts_of, fill_camera
-from amberkeel.web.lens.seen import seen, shown_place
+from amberkeel.web.lens.seen import seen, shown_position
 from amberkeel.web.sent import sent
 from amberkeel.web.state import shot_state
 
@@ -150,10 +150,10 @@ def fit(number: int):
             boxes=_settled(number, boxes, plate, None, frame),
         )
     _last[number] = found, plate
-    place, trouble = camera_placed(found, drawn, asked.measured, asked.origin)
-    answer = seen(found, drawn, plate, frame, asked.grid, asked.quick, place)
+    position, trouble = camera_from_line(found, drawn, asked.measured, asked.origin)
+    answer = seen(found, drawn, plate, frame, asked.grid, asked.quick, position)
     answer["boxes"] = _settled(number, boxes, plate, found, frame)
-    answer["place"] = place[1] if place else {"trouble": trouble} if trouble else None
+    answer["place"] = position[1] if position else {"trouble": trouble} if trouble else None
     if not asked.quick:
         test = centre_test(drawn, order, found)
         answer["centre"] = [test[0].tolist(), test[1].tolist()] if test else None
@@ -234,18 +234,21 @@ def by_hand(number: int):
     return jsonify(seen(held, drawn, plate, plate.first if asked.frame is None else asked.frame))
 
 
-def camera_placed(
+def camera_from_line(
     found: LensFit, drawn: list, measured: Measured | None, origin: Origin | None
 ) -> tuple[tuple[int, dict] | None, str]:
-    """Return the frame and the camera's place there as the page shows it, from a measured axis line and an origin; or
-    None and why not.
+    """Return the frame and the camera's position there as the page shows it, from a measured axis line and an origin;
+    or None and why not.
     """
     line = next((d for d in drawn if measured and d.name == measured.line), None)
     if line is None or measured is None:
         return None, ""
     try:
         metres = length_mm(measured.length, 1e6, "m") / 1000.0
-        return (line.frame, shown_place(camera_place(found, line, metres, origin_pixel(origin, drawn, line.frame)))), ""
+        return (
+            line.frame,
+            shown_position(camera_position(found, line, metres, origin_pixel(origin, drawn, line.frame))),
+        ), ""
     except LensError as error:
         return None, str(error)
 
@@ -257,7 +260,7 @@ def stated(kept: dict) -> tuple[Measured | None, Origin | None]:
 
 
 def origin_pixel(origin: Origin | None, drawn: list, frame: int) -> np.ndarray | None:
-    """Return where the stated origin lies on a frame: a place on the picture, or the end of a line; None where it is
+    """Return where the stated origin lies on a frame: a pixel of the picture, or the end of a line; None where it is
     stated on no such frame.
     """
     if not origin:
@@ -348,7 +351,7 @@ def _check_edge(line: dict) -> None:
 
 
 def _kept_origin(given: Origin) -> dict:
-    """Return a stated origin as it is kept: a line's end, or a place on a frame."""
+    """Return a stated origin as it is kept: a line's end, or a pixel of a frame."""
     if given.line:
         return {"line": given.line[:40], "end": int(given.end)}
     return {"frame": given.need("frame"), "point": _pixel(given.point).tolist()}

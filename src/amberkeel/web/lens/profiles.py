@@ -31,7 +31,7 @@ from amberkeel.web.common import get_shot, media, open_session, send_packed
 from amberkeel.web.jobs import start
 from amberkeel.web.lens.blueprint import blueprint
 from amberkeel.web.lens.bodies import Wanted
-from amberkeel.web.lens.lines import camera_placed, lens_order, line_rows, plate_picture, stated
+from amberkeel.web.lens.lines import camera_from_line, lens_order, line_rows, plate_picture, stated
 from amberkeel.web.lens.seen import TURN_WORTH
 from amberkeel.web.plate.sources import under_roots
 from amberkeel.web.sent import Body, Flag, Number, Whole, Word, sent
@@ -156,10 +156,10 @@ def _oriented(shot: Shot, found: LensFit, drawn: list) -> dict:
     if not sure:
         return {}
     kept = shot.lens or {}
-    place, _ = camera_placed(found, drawn, *stated(kept))
+    position, _ = camera_from_line(found, drawn, *stated(kept))
     axes = {
         "rotations": {str(f): r.tolist() for f, r in sure.items()},
-        "place": {"frame": place[0], "xyz": place[1]["xyz"]} if place else None,
+        "place": {"frame": position[0], "xyz": position[1]["xyz"]} if position else None,
     }
     return {"datum": {**(shot.datum or {}), "axes": axes}}
 

@@ -1,8 +1,9 @@
-"""What the page shows of what lines tell: bent and straightened lines, grid, horizon, floor and the camera's place."""
+"""What the page shows of what lines tell: bent and straightened lines, grid, horizon, floor, camera position."""
 
 import numpy as np
 
 from amberkeel.core.lens import Lens
+from amberkeel.core.lens.camera_position import CameraPosition
 from amberkeel.core.lens.fit import LensFit
 from amberkeel.core.lens.look import (
     bent_lines,
@@ -14,7 +15,6 @@ from amberkeel.core.lens.look import (
     vanishing_points,
 )
 from amberkeel.core.lens.picture import bent_grid
-from amberkeel.core.lens.place import CameraPlace
 from amberkeel.core.lens.profile import profile_document, profile_from_lines
 from amberkeel.core.solve.held_lens import straight_px
 from amberkeel.store.models import Plate
@@ -23,14 +23,14 @@ TURN_WORTH = np.radians(20.0)
 """Sigma of a rotation from which no horizon is shown."""
 
 
-def shown_place(place: CameraPlace) -> dict:
-    """Return a camera's place as the page shows it; metres."""
+def shown_position(position: CameraPosition) -> dict:
+    """Return a camera's position as the page shows it; metres."""
     return {
-        "xyz": place.xyz.tolist(),
-        "sigma": place.sigma.tolist(),
-        "distance": place.distance,
-        "distance_sigma": place.distance_sigma,
-        "cell_m": floor_cell(place.distance),
+        "xyz": position.xyz.tolist(),
+        "sigma": position.sigma.tolist(),
+        "distance": position.distance,
+        "distance_sigma": position.distance_sigma,
+        "cell_m": floor_cell(position.distance),
     }
 
 
@@ -41,11 +41,11 @@ def seen(
     frame: int,
     grid: bool = True,
     quick: bool = False,
-    place: tuple[int, dict] | None = None,
+    position: tuple[int, dict] | None = None,
 ) -> dict:
     """Return what the page shows of a fit on a frame; `quick` leaves away what a drag does not need.
 
-    `place` is the camera's, by frame.
+    `position` is the camera's, by frame.
     """
     lens, mm = found.lens, plate.sensor_width_mm / plate.width
     here = [d for d in drawn if d.frame == frame]
@@ -75,7 +75,8 @@ def seen(
             "tilt": float(np.degrees(tilt)),
             "angle_sigma": float(np.degrees(found.rotation_sigma[frame][:2].max())),
             "floor": [
-                g.round(1).tolist() for g in _floor(lens, turned, place[1] if place and place[0] == frame else None)
+                g.round(1).tolist()
+                for g in _floor(lens, turned, position[1] if position and position[0] == frame else None)
             ],
         }
         if not quick:
@@ -83,18 +84,18 @@ def seen(
     return answer
 
 
-def _straight(lens: Lens, places: list) -> list:
+def _straight(lens: Lens, positions: list) -> list:
     """Return strokes, or one, as the straightened plate shows them."""
-    if not places or isinstance(places[0][0], list):
-        return [_straight(lens, stroke) for stroke in places]
-    return straight_px(lens, np.array(places)).round(1).tolist()
+    if not positions or isinstance(positions[0][0], list):
+        return [_straight(lens, stroke) for stroke in positions]
+    return straight_px(lens, np.array(positions)).round(1).tolist()
 
 
-def _floor(lens: Lens, turned: np.ndarray, place: dict | None) -> list[np.ndarray]:
+def _floor(lens: Lens, turned: np.ndarray, position: dict | None) -> list[np.ndarray]:
     """Return the floor grid: about the origin in metres where the camera is placed, else in front of it without a
     scale.
     """
-    if place is not None:
-        return floor_grid(lens, turned, -np.array(place["xyz"]), place["cell_m"], 5)
+    if position is not None:
+        return floor_grid(lens, turned, -np.array(position["xyz"]), position["cell_m"], 5)
     ahead = floor_ahead(lens, turned, np.array([0.5 * lens.width, 0.85 * lens.height]))
     return floor_grid(lens, turned, *ahead) if ahead else []

@@ -38,20 +38,20 @@ def inside(root: Path, relative: str) -> Path:
 
 
 def under_roots(roots: list[Path], where: str) -> Path:
-    """Return a place typed by the user, which must lie under a plate root; raises PlateError otherwise."""
+    """Return a path typed by the user, which must lie under a plate root; raises PlateError otherwise."""
     if not where:
         raise PlateError("Choose the files, or type where they lie.")
     for root in roots:
-        place = Path(where) if Path(where).is_absolute() else root / where
+        path = Path(where) if Path(where).is_absolute() else root / where
         try:
-            return inside(root, str(place.parent.resolve().relative_to(root.resolve()))) / place.name
+            return inside(root, str(path.parent.resolve().relative_to(root.resolve()))) / path.name
         except (ValueError, PlateError):
             continue
     raise PlateError("That place is not under a plate root.", "Type it from the root on, such as SKL_010/plate.")
 
 
 def browse(root: Path, relative: str) -> tuple[list[str], list[Found]]:
-    """Return the folders below a place in a root, and the plates in it."""
+    """Return the folders below a path in a root, and the plates in it."""
     folder = inside(root, relative)
     if not folder.is_dir():
         raise PlateError("There is no such folder.", "Go back and choose another.")

@@ -31,7 +31,7 @@ class Set(Body):
 
 
 class Placed(Set):
-    """A place on a frame, and the images that are followed."""
+    """A position on a frame, and the images that are followed."""
 
     frame: Whole
     x: Number
@@ -87,7 +87,7 @@ def _as_plain(settings: HandSettings) -> dict:
 
 
 def _check_place(opened, shot: Shot, frame: int, x: float, y: float) -> None:
-    """Raise FollowError for a place that no track can start from."""
+    """Raise FollowError for a position that no track can start from."""
     plate = shot.plate
     if not plate.first <= frame <= plate.last:
         raise FollowError(f"The plate has no frame {frame}.")
@@ -191,7 +191,7 @@ def loupe(number: int):
         answer |= {"reference": _cut(reference, *place_then, half), "frame": from_frame}
         try:
             fit = match_score(reference, here, place_then, (x, y), wanted)
-            found = fit.place((-wanted.offset[0], -wanted.offset[1]))
+            found = fit.position((-wanted.offset[0], -wanted.offset[1]))
             answer |= {
                 "score": round(fit.score, 3),
                 "found": found.round(2).tolist() if fit.ok else None,
@@ -203,7 +203,7 @@ def loupe(number: int):
 
 
 def _cut(gray: np.ndarray, x: float, y: float, half: int) -> str:
-    """Return the surroundings of a place as a PNG in base64, six picture pixels to one, stretched in contrast."""
+    """Return the surroundings of a position as a PNG in base64, six picture pixels to one, stretched in contrast."""
     patch = cv2.getRectSubPix(gray, (2 * half + 1, 2 * half + 1), (x - 0.5, y - 0.5)).astype(np.float32)
     low, high = np.percentile(patch, [1, 99])
     shown = np.clip((patch - low) / max(high - low, 8.0) * 235.0 + 10.0, 0, 255).astype(np.uint8)

@@ -54,7 +54,7 @@ export class Curves {
     return document.querySelector("#curve").value;
   }
 
-  /** The curves to draw: places are shown from each track's own mean, so that several fit. */
+  /** The curves to draw: positions are shown from each track's own mean, so that several fit. */
   collect() {
     const { tracks, attempt, selection } = this.store.state;
     const ids = [...selection].filter((id) => tracks?.row.has(id)).slice(0, MOST);

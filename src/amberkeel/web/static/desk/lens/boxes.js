@@ -13,13 +13,13 @@ export function cornersOf(lines, box) {
   return corners;
 }
 
-/** The lines of a box with some corners elsewhere; `places` is by corner number, and `fix` marks them as dragged. */
-export function withCorners(lines, box, places, fix) {
+/** The lines of a box with some corners elsewhere; `positions` is by corner number, and `fix` marks them as dragged. */
+export function withCorners(lines, box, positions, fix) {
   const changed = {};
   for (const [name, line] of Object.entries(lines)) {
     if (line.box !== box) continue;
-    const points = line.points.map((p, e) => places[line.ends[e]] ?? p);
-    const set = line.set.map((s, e) => s || (fix && Boolean(places[line.ends[e]])));
+    const points = line.points.map((p, e) => positions[line.ends[e]] ?? p);
+    const set = line.set.map((s, e) => s || (fix && Boolean(positions[line.ends[e]])));
     changed[name] = { ...line, points, set };
   }
   return changed;
@@ -28,10 +28,10 @@ export function withCorners(lines, box, places, fix) {
 /** Corners that were not dragged go where the answer puts them. */
 export function followed(lines, boxes) {
   let out = lines;
-  for (const [box, places] of Object.entries(boxes ?? {})) {
+  for (const [box, positions] of Object.entries(boxes ?? {})) {
     const free = {};
     cornersOf(lines, box).forEach((corner, k) => {
-      if (!corner.set) free[k] = places[k];
+      if (!corner.set) free[k] = positions[k];
     });
     out = { ...out, ...withCorners(out, box, free, false) };
   }
@@ -55,14 +55,14 @@ export function boxesOf(lines) {
 }
 
 /** Edges that do not count yet, dashed, and a ring on every corner that is still to be dragged. */
-export function drawBoxes(c, lines, frame, chosen, place) {
+export function drawBoxes(c, lines, frame, chosen, toScreen) {
   c.lineWidth = 1.25;
   for (const line of Object.values(lines)) {
     if (!line.box || line.frame !== frame || line.set.every(Boolean)) continue;
     c.strokeStyle = chosen && lines[chosen]?.box === line.box ? INK.amber : "#ebe5d8aa";
     c.setLineDash([3, 5]);
     c.beginPath();
-    line.points.forEach((p, k) => (k ? c.lineTo(...place(...p)) : c.moveTo(...place(...p))));
+    line.points.forEach((p, k) => (k ? c.lineTo(...toScreen(...p)) : c.moveTo(...toScreen(...p))));
     c.stroke();
   }
   c.setLineDash([]);
@@ -71,7 +71,7 @@ export function drawBoxes(c, lines, frame, chosen, place) {
     for (const corner of cornersOf(lines, box)) {
       if (!corner || corner.set) continue;
       c.beginPath();
-      c.arc(...place(...corner.point), 5.5, 0, 2 * Math.PI);
+      c.arc(...toScreen(...corner.point), 5.5, 0, 2 * Math.PI);
       c.fillStyle = "#10161cb0";
       c.fill();
       c.strokeStyle = INK.sail;

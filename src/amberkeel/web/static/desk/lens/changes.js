@@ -41,7 +41,7 @@ export class LineChanges {
     return this.stage.edit({ lines, label });
   }
 
-  /** The origin while it is dragged, and where it is let go: a place on this frame, or a line's end. */
+  /** The origin while it is dragged, and where it is let go: a pixel of this frame, or a line's end. */
   origin(origin, done) {
     this.stage.set({ origin });
     if (!done) return this.stage.fit.ask(true);

@@ -24,7 +24,7 @@ export function foundRows(fit) {
   return rows;
 }
 
-/** Rows of the camera's place over the origin. */
+/** Rows of the camera's position over the origin. */
 export function placeRows(fit) {
   const { place } = fit ?? {};
   if (!place?.xyz) return [];

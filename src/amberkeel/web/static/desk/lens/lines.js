@@ -43,16 +43,16 @@ export class LineDraw {
     return origin.frame === frame ? origin.point : null;
   }
 
-  /** The origin under a place on the screen: the end of an axis line nearby, or the plate's pixel there. */
+  /** The origin under a point on the screen: the end of an axis line nearby, or the plate's pixel there. */
   originUnder(at) {
     for (const [name, line] of this.here()) {
       if (!line.axis) continue;
       for (const end of [0, 1]) {
-        const [x, y] = this.viewport.place(...line.points[end ? line.points.length - 1 : 0]);
+        const [x, y] = this.viewport.toScreen(...line.points[end ? line.points.length - 1 : 0]);
         if (Math.hypot(x - at[0], y - at[1]) < JOIN_PX) return { line: name, end };
       }
     }
-    return { frame: this.store.state.frame, point: this.viewport.unplace(...at) };
+    return { frame: this.store.state.frame, point: this.viewport.toPlate(...at) };
   }
 
   /** Names and lines of this frame. */
@@ -66,12 +66,12 @@ export class LineDraw {
     if (
       origin &&
       !this.store.state.lens.origin.line &&
-      Math.hypot(...this.viewport.place(...origin).map((v, k) => v - at[k])) < GRIP_PX
+      Math.hypot(...this.viewport.toScreen(...origin).map((v, k) => v - at[k])) < GRIP_PX
     )
       return { kind: "origin", name: "origin" };
     for (const [name, line] of this.here()) {
       for (let k = 0; k < line.points.length; k += 1) {
-        const [x, y] = this.viewport.place(...line.points[k]);
+        const [x, y] = this.viewport.toScreen(...line.points[k]);
         if (Math.hypot(x - at[0], y - at[1]) < GRIP_PX) return { kind: "point", name, k };
       }
     }
@@ -79,7 +79,7 @@ export class LineDraw {
       for (let k = 1; k < line.points.length; k += 1) {
         if (
           !line.box &&
-          between(at, this.viewport.place(...line.points[k - 1]), this.viewport.place(...line.points[k])) < 6
+          between(at, this.viewport.toScreen(...line.points[k - 1]), this.viewport.toScreen(...line.points[k])) < 6
         )
           return { kind: "line", name, k };
       }
@@ -90,7 +90,7 @@ export class LineDraw {
   down(event, at) {
     const { state } = this.store;
     if (state.stage !== "lens" || state.lens.look === "straight") return false;
-    const p = this.viewport.unplace(...at);
+    const p = this.viewport.toPlate(...at);
     if (state.lens.tool === "origin") {
       this.send.origin(this.originUnder(at), true);
       return true;
@@ -132,7 +132,7 @@ export class LineDraw {
     if (Math.hypot(at[0] - grip.from[0], at[1] - grip.from[1]) > 3) grip.moved = true;
     if (grip.kind === "new") grip.to = at;
     if (grip.kind === "point" && grip.moved) {
-      const p = this.viewport.unplace(...at);
+      const p = this.viewport.toPlate(...at);
       const { lines } = this.store.state.lens;
       const points = grip.line.points.map((q, k) => (k === grip.k ? p : q));
       this.send.drag(
@@ -164,8 +164,8 @@ export class LineDraw {
     this.grip = null;
     if (!grip) return;
     if (grip.kind === "new" && grip.moved)
-      this.made(this.viewport.unplace(...grip.from), this.viewport.unplace(...grip.to));
-    if (grip.kind === "new" && !grip.moved) [this.first, this.last] = [this.viewport.unplace(...grip.from), grip.from];
+      this.made(this.viewport.toPlate(...grip.from), this.viewport.toPlate(...grip.to));
+    if (grip.kind === "new" && !grip.moved) [this.first, this.last] = [this.viewport.toPlate(...grip.from), grip.from];
     if (grip.kind === "origin" && grip.moved) this.send.origin(this.store.state.lens.origin, true);
     if (grip.kind === "point" && grip.moved) this.send.settle(grip.name, grip.k);
     this.viewport.redraw();
@@ -186,28 +186,29 @@ export class LineDraw {
     return was;
   }
 
-  draw(c, state, place) {
+  draw(c, state, toScreen) {
     if (state.stage !== "lens") return;
     const { fit, look } = state.lens;
-    const [x0, y0] = place(0, 0);
-    const [x1, y1] = place(state.width, state.height);
+    const [x0, y0] = toScreen(0, 0);
+    const [x1, y1] = toScreen(state.width, state.height);
     c.save();
     c.beginPath();
     c.rect(x0, y0, x1 - x0, y1 - y0);
     c.clip();
-    if (state.lens.grid && fit) strokes(c, look === "straight" ? straightGrid(state) : fit.grid, place, "#ebe5d866", 1);
+    if (state.lens.grid && fit)
+      strokes(c, look === "straight" ? straightGrid(state) : fit.grid, toScreen, "#ebe5d866", 1);
     if (state.lens.floor && fit)
       this.drawFloor(
         c,
         look === "straight" ? { floor: fit.straight_floor, horizon: fit.straight_horizon } : fit,
-        place,
+        toScreen,
       );
     c.restore();
-    if (state.lens.shown || this.grip) this.drawLines(c, state, place, [x0, y0, x1 - x0, y1 - y0]);
-    if (look !== "straight") this.drawOrigin(c, place);
+    if (state.lens.shown || this.grip) this.drawLines(c, state, toScreen, [x0, y0, x1 - x0, y1 - y0]);
+    if (look !== "straight") this.drawOrigin(c, toScreen);
     const { grip } = this;
     const ends =
-      grip?.kind === "new" && grip.moved ? [grip.from, grip.to] : this.first && [place(...this.first), this.last];
+      grip?.kind === "new" && grip.moved ? [grip.from, grip.to] : this.first && [toScreen(...this.first), this.last];
     if (ends) {
       const [[ax, ay], [bx, by]] = ends;
       c.setLineDash([5, 4]);
@@ -217,39 +218,39 @@ export class LineDraw {
       else path(c, ends);
       c.setLineDash([]);
     }
-    if (this.dragging) this.drawLoupe(c, state, place);
+    if (this.dragging) this.drawLoupe(c, state, toScreen);
   }
 
   /** Boxes and lines; on the straightened picture they end where it does. */
-  drawLines(c, state, place, picture) {
+  drawLines(c, state, toScreen, picture) {
     const straight = state.lens.look === "straight";
     c.save();
     if (straight) {
       c.beginPath();
       c.rect(...picture);
       c.clip();
-    } else drawBoxes(c, state.lens.lines, state.frame, state.lens.chosen, place);
+    } else drawBoxes(c, state.lens.lines, state.frame, state.lens.chosen, toScreen);
     for (const [name, line] of this.here())
-      if (!line.set || line.set.every(Boolean)) this.drawLine(c, state, name, line, place);
+      if (!line.set || line.set.every(Boolean)) this.drawLine(c, state, name, line, toScreen);
     c.restore();
   }
 
-  drawFloor(c, fit, place) {
-    strokes(c, fit.floor ?? [], place, "#4fb3a580", 1);
+  drawFloor(c, fit, toScreen) {
+    strokes(c, fit.floor ?? [], toScreen, "#4fb3a580", 1);
     if (fit.horizon?.length) {
-      strokes(c, [fit.horizon], place, INK.verdigris, 1.5, [10, 4]);
+      strokes(c, [fit.horizon], toScreen, INK.verdigris, 1.5, [10, 4]);
       const seen = fit.horizon.find(([x]) => x > 0.02 * this.store.state.width);
-      if (seen) tag(c, "horizon", place(0, 0)[0] + 6, place(...seen)[1] - 7, INK.verdigris);
+      if (seen) tag(c, "horizon", toScreen(0, 0)[0] + 6, toScreen(...seen)[1] - 7, INK.verdigris);
     }
   }
 
-  drawLine(c, state, name, line, place) {
+  drawLine(c, state, name, line, toScreen) {
     const { lens } = state;
     const looks = LOOKS[line.axis ?? ""];
     const report = lens.fit?.lines[name];
     const chosen = lens.chosen === name || Boolean(line.box && lens.lines[lens.chosen]?.box === line.box);
     const straight = lens.look === "straight";
-    const points = (straight ? (lens.fit?.straight?.[name] ?? []) : line.points).map((p) => place(...p));
+    const points = (straight ? (lens.fit?.straight?.[name] ?? []) : line.points).map((p) => toScreen(...p));
     if (!points.length) return;
     const tint = chosen ? INK.amber : report?.disagrees ? INK.orchid : looks.tint;
     for (const [stroke, width] of [
@@ -266,7 +267,7 @@ export class LineDraw {
           (this.grip?.name === name && this.grip.moved) ||
           (line.box && this.grip?.line?.box === line.box)
           ? points
-          : lens.fit.bent[name].map((p) => place(...p)),
+          : lens.fit.bent[name].map((p) => toScreen(...p)),
       );
     }
     c.setLineDash([]);
@@ -286,14 +287,14 @@ export class LineDraw {
       .filter(Boolean)
       .join(" ");
     if (words && !(line.box && !report?.disagrees && lens.chosen !== name))
-      tag(c, words, mx + 8, my - 8, tint, place(state.width, 0)[0]);
+      tag(c, words, mx + 8, my - 8, tint, toScreen(state.width, 0)[0]);
   }
 
   /** The world's origin: a ring and four strokes. */
-  drawOrigin(c, place) {
+  drawOrigin(c, toScreen) {
     const at = this.originAt();
     if (!at) return;
-    const [x, y] = place(...at);
+    const [x, y] = toScreen(...at);
     for (const [stroke, width] of [
       ["#000b", 5],
       [INK.amber, 2],
@@ -314,19 +315,19 @@ export class LineDraw {
       c.stroke();
     }
     const cell = this.store.state.lens.fit?.place?.cell_m;
-    const low = y + 30 > place(0, this.store.state.height)[1];
+    const low = y + 30 > toScreen(0, this.store.state.height)[1];
     tag(c, cell ? `origin, cells of ${cell} m` : "origin", x + 14, low ? y - 12 : y + 18, INK.amber);
   }
 
   /** The plate under the point that is dragged, magnified in the corner away from it. */
-  drawLoupe(c, state, place) {
+  drawLoupe(c, state, toScreen) {
     const { grip, viewport } = this;
     const picture = viewport.lastPicture;
     const p = grip.kind === "origin" ? this.originAt() : state.lens.lines[grip.name]?.points[grip.k];
     if (!picture?.width || !p) return;
     const [kx, ky] = [picture.width / state.width, picture.height / state.height];
     const span = LOUPE / ZOOM;
-    const [px] = place(...p);
+    const [px] = toScreen(...p);
     const left = px < viewport.width / 2 ? viewport.width - LOUPE - 14 : 14;
     c.save();
     c.fillStyle = "#0b1014";
@@ -367,12 +368,12 @@ function straightGrid({ width, height }) {
   return lines;
 }
 
-function strokes(c, lines, place, tint, width, dash = []) {
+function strokes(c, lines, toScreen, tint, width, dash = []) {
   c.strokeStyle = tint;
   c.lineWidth = width;
   c.setLineDash(dash);
   c.beginPath();
-  for (const line of lines) line.forEach((p, k) => (k ? c.lineTo(...place(...p)) : c.moveTo(...place(...p))));
+  for (const line of lines) line.forEach((p, k) => (k ? c.lineTo(...toScreen(...p)) : c.moveTo(...toScreen(...p))));
   c.stroke();
   c.setLineDash([]);
 }

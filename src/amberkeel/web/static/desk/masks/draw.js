@@ -23,7 +23,7 @@ function bitmap(hash, loaded) {
 
 const tinted = document.createElement("canvas");
 
-function drawMatte(c, hash, colour, alpha, place, state, loaded) {
+function drawMatte(c, hash, colour, alpha, toScreen, state, loaded) {
   const picture = bitmap(hash, loaded);
   if (!picture) return;
   if (tinted.width !== picture.width || tinted.height !== picture.height)
@@ -34,21 +34,21 @@ function drawMatte(c, hash, colour, alpha, place, state, loaded) {
   t.globalCompositeOperation = "source-in";
   t.fillStyle = colour;
   t.fillRect(0, 0, tinted.width, tinted.height);
-  const [x0, y0] = place(0, 0);
-  const [x1, y1] = place(state.width, state.height);
+  const [x0, y0] = toScreen(0, 0);
+  const [x1, y1] = toScreen(state.width, state.height);
   c.globalAlpha = alpha;
   c.drawImage(tinted, x0, y0, x1 - x0, y1 - y0);
   c.globalAlpha = 1;
 }
 
-function trace(c, points, place) {
+function trace(c, points, toScreen) {
   c.beginPath();
-  for (const [x, y] of flatten(points)) c.lineTo(...place(x, y));
+  for (const [x, y] of flatten(points)) c.lineTo(...toScreen(x, y));
   c.closePath();
 }
 
-function drawShape(c, mask, points, place, chosen, scale) {
-  trace(c, points, place);
+function drawShape(c, mask, points, toScreen, chosen, scale) {
+  trace(c, points, toScreen);
   c.lineJoin = "round";
   c.fillStyle = mask.colour;
   c.strokeStyle = mask.colour;
@@ -69,14 +69,14 @@ function drawShape(c, mask, points, place, chosen, scale) {
 }
 
 /** The outlines of the keys before and after this frame. */
-function drawGhosts(c, mask, frame, place) {
+function drawGhosts(c, mask, frame, toScreen) {
   const frames = keyFrames(mask);
   const near = [frames.filter((f) => f < frame).at(-1), frames.find((f) => f > frame)];
   c.strokeStyle = mask.colour;
   c.lineWidth = 1;
   near.forEach((f, k) => {
     if (f === undefined) return;
-    trace(c, mask.keys[f].points, place);
+    trace(c, mask.keys[f].points, toScreen);
     c.setLineDash(k ? [2, 3] : [6, 3]);
     c.globalAlpha = 0.55;
     c.stroke();
@@ -86,22 +86,22 @@ function drawGhosts(c, mask, frame, place) {
 }
 
 /** Handles of the shape being edited: points, the tangents of the chosen one, and the frame to scale and turn by. */
-function drawHandles(c, points, chosenPoint, pivot, place) {
+function drawHandles(c, points, chosenPoint, pivot, toScreen) {
   const [x0, y0, x1, y1] = bounds(points);
   c.strokeStyle = "#93a1ab88";
   c.lineWidth = 1;
-  const [ax, ay] = place(x0, y0);
-  const [bx, by] = place(x1, y1);
+  const [ax, ay] = toScreen(x0, y0);
+  const [bx, by] = toScreen(x1, y1);
   c.setLineDash([1, 4]);
   c.strokeRect(ax - 10, ay - 10, bx - ax + 20, by - ay + 20);
   c.setLineDash([]);
   c.fillStyle = INK.muted;
-  for (const [x, y] of frameHandles(points, place)) c.fillRect(x - 3.5, y - 3.5, 7, 7);
-  const [tx, ty] = turnHandle(points, place);
+  for (const [x, y] of frameHandles(points, toScreen)) c.fillRect(x - 3.5, y - 3.5, 7, 7);
+  const [tx, ty] = turnHandle(points, toScreen);
   c.beginPath();
   c.arc(tx, ty, 4, 0, 7);
   c.fill();
-  const [px, py] = place(...pivot);
+  const [px, py] = toScreen(...pivot);
   c.strokeStyle = INK.amber;
   c.beginPath();
   c.moveTo(px - 6, py);
@@ -110,10 +110,10 @@ function drawHandles(c, points, chosenPoint, pivot, place) {
   c.lineTo(px, py + 6);
   c.stroke();
   points.forEach((p, k) => {
-    const [x, y] = place(p[0], p[1]);
+    const [x, y] = toScreen(p[0], p[1]);
     if (k === chosenPoint) {
       for (const n of [2, 4]) {
-        const [hx, hy] = place(p[0] + p[n], p[1] + p[n + 1]);
+        const [hx, hy] = toScreen(p[0] + p[n], p[1] + p[n + 1]);
         c.strokeStyle = INK.sail;
         c.beginPath();
         c.moveTo(x, y);
@@ -139,10 +139,10 @@ function drawHandles(c, points, chosenPoint, pivot, place) {
   });
 }
 
-export function frameHandles(points, place) {
+export function frameHandles(points, toScreen) {
   const [x0, y0, x1, y1] = bounds(points);
-  const [ax, ay] = place(x0, y0);
-  const [bx, by] = place(x1, y1);
+  const [ax, ay] = toScreen(x0, y0);
+  const [bx, by] = toScreen(x1, y1);
   return [
     [ax - 10, ay - 10],
     [bx + 10, ay - 10],
@@ -151,16 +151,16 @@ export function frameHandles(points, place) {
   ];
 }
 
-export function turnHandle(points, place) {
+export function turnHandle(points, toScreen) {
   const [x0, y0, x1] = bounds(points);
-  const [x, y] = place((x0 + x1) / 2, y0);
+  const [x, y] = toScreen((x0 + x1) / 2, y0);
   return [x, y - 26];
 }
 
-function drawSpots(c, samples, frame, place) {
+function drawSpots(c, samples, frame, toScreen) {
   for (const [f, x, y, subject] of samples) {
     if (f !== frame) continue;
-    const [px, py] = place(x, y);
+    const [px, py] = toScreen(x, y);
     c.fillStyle = "#10161cc0";
     c.beginPath();
     c.arc(px, py, 7, 0, 7);
@@ -179,7 +179,7 @@ function drawSpots(c, samples, frame, place) {
 }
 
 /** Where tracks of a proposal went, against where the background, or for a reflection its twin, says they should be. */
-function drawEvidence(c, proposal, state, place) {
+function drawEvidence(c, proposal, state, toScreen) {
   const { tracks, frame } = state;
   if (!tracks) return;
   const since = proposal.evidence.gap ? frame - proposal.evidence.gap : -Infinity;
@@ -189,7 +189,7 @@ function drawEvidence(c, proposal, state, place) {
     if (t === undefined || k < 0) continue;
     const own = [];
     for (let s = tracks.first[t]; s < tracks.first[t + 1]; s += 1)
-      if (tracks.frames[s] <= frame && tracks.frames[s] >= since) own.push(place(tracks.x[s], tracks.y[s]));
+      if (tracks.frames[s] <= frame && tracks.frames[s] >= since) own.push(toScreen(tracks.x[s], tracks.y[s]));
     if (own.length < 2) continue;
     c.lineWidth = 2;
     c.strokeStyle = INK.orchid;
@@ -200,14 +200,14 @@ function drawEvidence(c, proposal, state, place) {
     c.setLineDash([3, 3]);
     c.beginPath();
     c.moveTo(...(proposal.kind === "reflection" ? own.at(-1) : own[0]));
-    c.lineTo(...place(...predicted[k]));
+    c.lineTo(...toScreen(...predicted[k]));
     c.stroke();
     c.setLineDash([]);
   }
 }
 
 /** Draw the masks of a frame: all, only the chosen one, or only the others. `edit` holds what is drawn or dragged. */
-export function drawMasks(c, state, edit, place, scale, loaded, which = "all") {
+export function drawMasks(c, state, edit, toScreen, scale, loaded, which = "all") {
   const { masks, frame } = state;
   const editing = state.stage === "masks";
   for (const mask of masks?.masks ?? []) {
@@ -217,39 +217,39 @@ export function drawMasks(c, state, edit, place, scale, loaded, which = "all") {
     const trial = chosen && edit.tried?.frame === frame ? edit.tried.matte : null;
     const hash = trial ?? mask.mattes[frame];
     if (hash && mask.kind === "matte")
-      drawMatte(c, hash, mask.colour, !mask.on ? 0.1 : chosen ? 0.5 : 0.34, place, state, loaded);
+      drawMatte(c, hash, mask.colour, !mask.on ? 0.1 : chosen ? 0.5 : 0.34, toScreen, state, loaded);
     if (mask.kind === "shape")
-      drawShape(c, mask, chosen && edit.points ? edit.points : pointsAt(mask, frame), place, chosen, scale);
+      drawShape(c, mask, chosen && edit.points ? edit.points : pointsAt(mask, frame), toScreen, chosen, scale);
     if (!chosen) continue;
     if (mask.kind === "shape") {
-      drawGhosts(c, mask, frame, place);
-      drawHandles(c, edit.points ?? pointsAt(mask, frame), edit.point, edit.pivotAt(mask), place);
+      drawGhosts(c, mask, frame, toScreen);
+      drawHandles(c, edit.points ?? pointsAt(mask, frame), edit.point, edit.pivotAt(mask), toScreen);
     }
-    drawSpots(c, mask.samples, frame, place);
+    drawSpots(c, mask.samples, frame, toScreen);
   }
   if (!editing || which === "others") return;
   const shown = masks?.proposals.find((p) => p.id === state.proposal);
   if (shown) {
     if (shown.mattes[frame] && shown.state === "open")
-      drawMatte(c, shown.mattes[frame], INK.orchid, 0.42, place, state, loaded);
-    drawEvidence(c, shown, state, place);
+      drawMatte(c, shown.mattes[frame], INK.orchid, 0.42, toScreen, state, loaded);
+    drawEvidence(c, shown, state, toScreen);
   }
-  if (edit.draft) drawDraft(c, edit.draft, place);
+  if (edit.draft) drawDraft(c, edit.draft, toScreen);
 }
 
-function drawDraft(c, draft, place) {
+function drawDraft(c, draft, toScreen) {
   c.strokeStyle = INK.amber;
   c.lineWidth = 1.5;
   c.beginPath();
   const outline = draft.closed ? flatten(draft.points) : draft.points;
-  for (const p of outline) c.lineTo(...place(p[0], p[1]));
+  for (const p of outline) c.lineTo(...toScreen(p[0], p[1]));
   if (draft.closed) c.closePath();
-  else if (draft.hover) c.lineTo(...place(...draft.hover));
+  else if (draft.hover) c.lineTo(...toScreen(...draft.hover));
   c.stroke();
   if (draft.closed) return;
   c.fillStyle = INK.amber;
   draft.points.forEach((p, k) => {
-    const [x, y] = place(p[0], p[1]);
+    const [x, y] = toScreen(p[0], p[1]);
     c.fillRect(x - (k ? 3 : 5), y - (k ? 3 : 5), k ? 6 : 10, k ? 6 : 10);
   });
 }

@@ -64,7 +64,7 @@ export class MaskEditor {
 
   down(event, at) {
     if (!this.active) return false;
-    const here = this.viewport.unplace(...at);
+    const here = this.viewport.toPlate(...at);
     const tool = this.store.state.maskTool;
     if (tool === "is" || tool === "isnot") return this.spot(here, tool === "is");
     if (tool === "polygon" || tool === "curve") return this.drawPoint(here, at, tool);
@@ -77,7 +77,8 @@ export class MaskEditor {
 
   spot(here, subject) {
     const { frame } = this.store.state;
-    const near = ([f, x, y]) => f === frame && far(this.viewport.place(x, y), this.viewport.place(...here)) < GRAB;
+    const near = ([f, x, y]) =>
+      f === frame && far(this.viewport.toScreen(x, y), this.viewport.toScreen(...here)) < GRAB;
     const own = [frame, Math.round(here[0] * 10) / 10, Math.round(here[1] * 10) / 10, subject];
     this.send.spot((samples) => (samples.some(near) ? samples.filter((s) => !near(s)) : [...samples, own]));
     return true;
@@ -86,7 +87,7 @@ export class MaskEditor {
   drawPoint(here, at, tool) {
     const draft = this.draft ?? { points: [], tool };
     const [first] = draft.points;
-    if (first && draft.points.length > 2 && far(this.viewport.place(...first), at) < GRAB) this.finish();
+    if (first && draft.points.length > 2 && far(this.viewport.toScreen(...first), at) < GRAB) this.finish();
     else {
       draft.points.push(here);
       this.draft = draft;
@@ -118,7 +119,7 @@ export class MaskEditor {
     const mask = this.editable;
     if (mask) {
       const points = this.now(mask);
-      const place = this.viewport.place;
+      const toScreen = this.viewport.toScreen;
       const begin = (kind, more = {}) => {
         this.grip = { kind, mask, base: points, from: here, pivot: this.pivotAt(mask), ...more };
         this.viewport.redraw();
@@ -127,18 +128,18 @@ export class MaskEditor {
       if (this.point >= 0 && points[this.point]) {
         const p = points[this.point];
         for (const n of [2, 4])
-          if (Math.hypot(p[n], p[n + 1]) > 1e-9 && far(place(p[0] + p[n], p[1] + p[n + 1]), at) < GRAB)
+          if (Math.hypot(p[n], p[n + 1]) > 1e-9 && far(toScreen(p[0] + p[n], p[1] + p[n + 1]), at) < GRAB)
             return begin("tangent", { k: this.point, n });
       }
-      const k = points.findIndex((p) => far(place(p[0], p[1]), at) < GRAB);
+      const k = points.findIndex((p) => far(toScreen(p[0], p[1]), at) < GRAB);
       if (k >= 0) {
         this.point = k;
         if (event.altKey) return this.toggleCorner(mask, points, k);
         return begin("point", { k });
       }
-      if (far(place(...this.pivotAt(mask)), at) < GRAB) return begin("pivot");
-      if (far(turnHandle(points, place), at) < GRAB) return begin("turn");
-      if (frameHandles(points, place).some((h) => far(h, at) < GRAB)) return begin("scale");
+      if (far(toScreen(...this.pivotAt(mask)), at) < GRAB) return begin("pivot");
+      if (far(turnHandle(points, toScreen), at) < GRAB) return begin("turn");
+      if (frameHandles(points, toScreen).some((h) => far(h, at) < GRAB)) return begin("scale");
       const near = nearest(points, here);
       if (near.distance * this.viewport.scale < 6) return this.insert(mask, near);
       this.point = -1;
@@ -161,7 +162,7 @@ export class MaskEditor {
 
   move(event, at) {
     if (!this.active) return;
-    const here = this.viewport.unplace(...at);
+    const here = this.viewport.toPlate(...at);
     if (this.draft && !this.draft.closed) {
       this.draft.hover = here;
       this.viewport.redraw();
@@ -169,7 +170,7 @@ export class MaskEditor {
     if (!this.grip) return;
     const { grip } = this;
     if (grip.kind === "rectangle" || grip.kind === "ellipse") {
-      if (far(this.viewport.place(...grip.from), at) > 3)
+      if (far(this.viewport.toScreen(...grip.from), at) > 3)
         this.draft = { closed: true, points: (grip.kind === "ellipse" ? ellipse : rectangle)(grip.from, here) };
     } else if (grip.kind === "pivot") {
       const [x0, y0, x1, y1] = bounds(grip.base);

@@ -129,7 +129,7 @@ export function split(points, segment, t) {
   return out;
 }
 
-/** The nearest place on an outline: segment, share along it, and distance. */
+/** The nearest point on an outline: segment, share along it, and distance. */
 export function nearest(points, [x, y]) {
   let best = { distance: Infinity };
   points.forEach((a, segment) => {

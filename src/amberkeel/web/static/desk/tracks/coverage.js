@@ -16,7 +16,7 @@ function depths(attempt, frame, first) {
   return byId;
 }
 
-export function drawCoverage(c, state, place) {
+export function drawCoverage(c, state, toScreen) {
   const { tracks, attempt, frame, width, height, first } = state;
   if (!tracks) return;
   const known = depths(attempt, frame, first);
@@ -48,8 +48,8 @@ export function drawCoverage(c, state, place) {
       cell,
       most,
       ordered.length > 0,
-      place(((k % COLUMNS) / COLUMNS) * width, (Math.floor(k / COLUMNS) / ROWS) * height),
-      place((((k % COLUMNS) + 1) / COLUMNS) * width, ((Math.floor(k / COLUMNS) + 1) / ROWS) * height),
+      toScreen(((k % COLUMNS) / COLUMNS) * width, (Math.floor(k / COLUMNS) / ROWS) * height),
+      toScreen((((k % COLUMNS) + 1) / COLUMNS) * width, ((Math.floor(k / COLUMNS) + 1) / ROWS) * height),
     ),
   );
 }

@@ -23,7 +23,7 @@ export class HandBench {
       key: (id, x, y) => desk.send(`tracks/${id}/key`, { frame: desk.state.frame, x, y }),
       settings: (id, settings) => desk.send(`tracks/${id}/settings`, { settings }),
       surface: (outline) => this.surface(outline),
-      loupe: (place, id) => this.loupe.show(place, id, this.placer.grip?.settings),
+      loupe: (position, id) => this.loupe.show(position, id, this.placer.grip?.settings),
     });
     for (const id of ["#patchmodel", "#reference", "#minscore", "#patience"]) {
       find(id).addEventListener("change", () => this.changeSettings());
@@ -109,7 +109,7 @@ export class HandBench {
 
   draw(keys) {
     const { chosen } = this.placer;
-    find("#placehint").textContent = HINTS[!chosen ? "none" : chosen.place ? "here" : "away"];
+    find("#placehint").textContent = HINTS[!chosen ? "none" : chosen.position ? "here" : "away"];
     if (chosen && keys.has("selection")) {
       const s = this.desk.state.tracks.settings[chosen.id];
       find("#patchmodel").value = s.model;

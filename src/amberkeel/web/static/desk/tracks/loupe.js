@@ -16,11 +16,11 @@ export class Loupe {
     this.timer = 0;
   }
 
-  /** Show a place of the plate; `grip` are settings being dragged. Answers that come late are let go. */
-  async show(place, id, grip = {}) {
+  /** Show a position on the plate; `grip` are settings being dragged. Answers that come late are let go. */
+  async show(position, id, grip = {}) {
     const { desk } = this;
     const { state } = desk;
-    if (!place || state.bench !== "place" || state.stage !== "tracks") {
+    if (!position || state.bench !== "place" || state.stage !== "tracks") {
       find("#loupe").hidden = true;
       return;
     }
@@ -30,10 +30,17 @@ export class Loupe {
       this.timer = setTimeout(done, REST_MS);
     });
     const settings = { ...(state.tracks?.settings[id] ?? {}), ...grip };
-    const body = { frame: state.frame, x: place[0], y: place[1], track: id, images: find("#images").value, settings };
+    const body = {
+      frame: state.frame,
+      x: position[0],
+      y: position[1],
+      track: id,
+      images: find("#images").value,
+      settings,
+    };
     const seen = await post(desk.at("loupe"), body).catch(() => null);
     if (!seen || mine !== this.asked) return;
-    const [px, py] = desk.viewport.place(...place);
+    const [px, py] = desk.viewport.toScreen(...position);
     find("#loupe").hidden = false;
     find("#loupe").classList.toggle("aside", px < COVERS[0] && py < COVERS[1]);
     fill(seen, state.frame);

@@ -6,7 +6,7 @@ const GRAB = 9;
 const far = (a, b) => Math.hypot(a[0] - b[0], a[1] - b[1]);
 
 export class Placer {
-  /** `send` has place(x, y), key(track, x, y), settings(track, values), surface(outline) and loupe(place or null). */
+  /** `send` has place(x, y), key(track, x, y), settings(track, values), surface(outline), loupe(position or null). */
   constructor(store, viewport, send) {
     Object.assign(this, { store, viewport, send, grip: null, draft: null, at: null });
   }
@@ -15,7 +15,7 @@ export class Placer {
     return this.store.state.stage === "tracks" ? this.store.state.bench : null;
   }
 
-  /** The one selected track that was placed by hand, with its settings and its place on this frame, if it has one. */
+  /** The one selected track placed by hand, with its settings and its position on this frame, if any. */
   get chosen() {
     const { tracks, selection, frame } = this.store.state;
     if (selection.size !== 1 || !tracks) return null;
@@ -29,23 +29,23 @@ export class Placer {
       id,
       t,
       settings: this.grip?.settings ?? settings,
-      place: sample < 0 ? null : (this.grip?.place ?? [tracks.x[sample], tracks.y[sample]]),
+      position: sample < 0 ? null : (this.grip?.position ?? [tracks.x[sample], tracks.y[sample]]),
       locked: tracks.locked.includes(id),
     };
   }
 
   down(event, at) {
-    const here = this.viewport.unplace(...at);
+    const here = this.viewport.toPlate(...at);
     if (this.bench === "surface") return this.corner(here, at);
     if (this.bench !== "place" || event.ctrlKey || event.metaKey) return false;
     const { chosen } = this;
-    if (event.shiftKey && chosen) return this.hold({ kind: "key", id: chosen.id, place: here });
-    const grip = chosen?.place && !chosen.locked && this.gripAt(chosen, at);
+    if (event.shiftKey && chosen) return this.hold({ kind: "key", id: chosen.id, position: here });
+    const grip = chosen?.position && !chosen.locked && this.gripAt(chosen, at);
     if (grip) return this.hold(grip);
     // Of the tracks nearby only those placed by hand are in the way; any other is picked with Ctrl.
     const { tracks } = this.store.state;
     if (this.viewport.nearest(at, (id) => tracks.settings[id]).length) return false;
-    return this.hold({ kind: "new", place: here });
+    return this.hold({ kind: "new", position: here });
   }
 
   hold(grip) {
@@ -56,14 +56,14 @@ export class Placer {
   }
 
   /** The part of the chosen track under the pointer: a corner of its pattern or search area, its pattern, or itself. */
-  gripAt({ id, settings, place }, at) {
-    const [x, y] = [place[0] + settings.offset[0], place[1] + settings.offset[1]];
-    const corner = ([w, h]) => this.viewport.place(x + w, y + h);
-    if (far(corner(settings.pattern), at) < GRAB) return { kind: "pattern", id, settings: { ...settings }, place };
-    if (far(corner(settings.search), at) < GRAB) return { kind: "search", id, settings: { ...settings }, place };
-    if (document.querySelector("#offsetting").checked && far(this.viewport.place(x, y), at) < GRAB)
-      return { kind: "offset", id, settings: { ...settings }, place };
-    if (far(this.viewport.place(...place), at) < GRAB) return { kind: "key", id, place: [...place] };
+  gripAt({ id, settings, position }, at) {
+    const [x, y] = [position[0] + settings.offset[0], position[1] + settings.offset[1]];
+    const corner = ([w, h]) => this.viewport.toScreen(x + w, y + h);
+    if (far(corner(settings.pattern), at) < GRAB) return { kind: "pattern", id, settings: { ...settings }, position };
+    if (far(corner(settings.search), at) < GRAB) return { kind: "search", id, settings: { ...settings }, position };
+    if (document.querySelector("#offsetting").checked && far(this.viewport.toScreen(x, y), at) < GRAB)
+      return { kind: "offset", id, settings: { ...settings }, position };
+    if (far(this.viewport.toScreen(...position), at) < GRAB) return { kind: "key", id, position: [...position] };
     return null;
   }
 
@@ -72,11 +72,11 @@ export class Placer {
     if (this.draft) this.viewport.redraw();
     const { grip } = this;
     if (!grip) return;
-    const here = this.viewport.unplace(...at);
-    if (grip.kind === "new" || grip.kind === "key") grip.place = here;
+    const here = this.viewport.toPlate(...at);
+    if (grip.kind === "new" || grip.kind === "key") grip.position = here;
     else {
       const s = grip.settings;
-      const away = [here[0] - grip.place[0], here[1] - grip.place[1]];
+      const away = [here[0] - grip.position[0], here[1] - grip.position[1]];
       if (grip.kind === "offset") s.offset = away.map((v) => Math.round(v * 10) / 10);
       else
         s[grip.kind] = away.map((v, k) =>
@@ -91,19 +91,19 @@ export class Placer {
     const { grip } = this;
     this.grip = null;
     if (!grip) return;
-    if (grip.kind === "new") this.send.place(...grip.place);
-    else if (grip.kind === "key") this.send.key(grip.id, ...grip.place);
+    if (grip.kind === "new") this.send.place(...grip.position);
+    else if (grip.kind === "key") this.send.key(grip.id, ...grip.position);
     else this.send.settings(grip.id, grip.settings);
     this.viewport.redraw();
   }
 
   show() {
-    this.send.loupe(this.grip?.place ?? this.chosen?.place ?? null, this.grip?.id ?? this.chosen?.id ?? null);
+    this.send.loupe(this.grip?.position ?? this.chosen?.position ?? null, this.grip?.id ?? this.chosen?.id ?? null);
   }
 
   corner(here, at) {
     const draft = this.draft ?? [];
-    if (draft.length > 2 && far(this.viewport.place(...draft[0]), at) < GRAB) {
+    if (draft.length > 2 && far(this.viewport.toScreen(...draft[0]), at) < GRAB) {
       this.finish();
       return true;
     }
@@ -127,24 +127,24 @@ export class Placer {
     return was;
   }
 
-  draw(c, state, place) {
+  draw(c, state, toScreen) {
     if (state.stage !== "tracks") return;
-    if (state.bench === "place") this.drawChosen(c, place);
-    if (this.draft) this.drawDraft(c, place);
+    if (state.bench === "place") this.drawChosen(c, toScreen);
+    if (this.draft) this.drawDraft(c, toScreen);
   }
 
-  drawChosen(c, place) {
+  drawChosen(c, toScreen) {
     const { chosen, grip } = this;
-    if (grip?.kind === "new" || grip?.kind === "key") cross(c, place(...grip.place), 2, 7);
-    if (!chosen?.place) return;
+    if (grip?.kind === "new" || grip?.kind === "key") cross(c, toScreen(...grip.position), 2, 7);
+    if (!chosen?.position) return;
     const {
       settings,
-      place: [x, y],
+      position: [x, y],
     } = chosen;
     const [mx, my] = [x + settings.offset[0], y + settings.offset[1]];
     const box = ([w, h], colour, dash) => {
-      const [ax, ay] = place(mx - w, my - h);
-      const [bx, by] = place(mx + w, my + h);
+      const [ax, ay] = toScreen(mx - w, my - h);
+      const [bx, by] = toScreen(mx + w, my + h);
       c.setLineDash(dash);
       for (const [stroke, width] of [
         ["#0008", 3.5],
@@ -162,26 +162,26 @@ export class Placer {
     box(settings.pattern, INK.amber, []);
     if (settings.offset[0] || settings.offset[1]) {
       c.beginPath();
-      c.moveTo(...place(x, y));
-      c.lineTo(...place(mx, my));
+      c.moveTo(...toScreen(x, y));
+      c.lineTo(...toScreen(mx, my));
       c.stroke();
     }
-    cross(c, place(x, y), 2, 7);
+    cross(c, toScreen(x, y), 2, 7);
   }
 
-  drawDraft(c, place) {
+  drawDraft(c, toScreen) {
     c.strokeStyle = INK.verdigris;
     c.fillStyle = "#4fb3a526";
     c.lineWidth = 1.5;
     c.beginPath();
-    for (const p of this.draft) c.lineTo(...place(...p));
+    for (const p of this.draft) c.lineTo(...toScreen(...p));
     if (this.at) c.lineTo(...this.at);
     c.closePath();
     c.fill();
     c.stroke();
     c.fillStyle = INK.verdigris;
     for (const p of this.draft) {
-      const [x, y] = place(...p);
+      const [x, y] = toScreen(...p);
       c.fillRect(x - 3, y - 3, 6, 6);
     }
   }

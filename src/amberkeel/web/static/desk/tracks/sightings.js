@@ -27,16 +27,16 @@ export function onFrame(state) {
   return out;
 }
 
-export function drawSightings(c, state, place) {
+export function drawSightings(c, state, toScreen) {
   const { sightings, taken } = state;
   const paths = [new Path2D(), new Path2D()];
   const marks = [new Path2D(), new Path2D()];
   for (const [n, x, y, s] of onFrame(state)) {
     const k = taken.has(n) ? 1 : 0;
     const from = Math.max(sightings.first[n], s - TAIL);
-    paths[k].moveTo(...place(sightings.x[from], sightings.y[from]));
-    for (let j = from + 1; j <= s; j += 1) paths[k].lineTo(...place(sightings.x[j], sightings.y[j]));
-    const [px, py] = place(x, y);
+    paths[k].moveTo(...toScreen(sightings.x[from], sightings.y[from]));
+    for (let j = from + 1; j <= s; j += 1) paths[k].lineTo(...toScreen(sightings.x[j], sightings.y[j]));
+    const [px, py] = toScreen(x, y);
     marks[k].moveTo(px, py - 4);
     marks[k].lineTo(px + 4, py);
     marks[k].lineTo(px, py + 4);

@@ -34,7 +34,7 @@ export class SightingsBench {
   picks() {
     const { state, store, viewport } = this.desk;
     if (!this.here || !state.sightings) return null;
-    const items = onFrame(state).map(([n, x, y]) => [n, ...viewport.place(x, y)]);
+    const items = onFrame(state).map(([n, x, y]) => [n, ...viewport.toScreen(x, y)]);
     return { items, chosen: state.taken, set: (taken) => store.set({ taken }) };
   }
 

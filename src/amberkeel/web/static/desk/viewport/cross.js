@@ -1,7 +1,7 @@
-// The cross that marks a place on the plate and leaves the place itself free.
+// The cross that marks a point on the plate and leaves the point itself free.
 import { INK } from "../shell/colour.js";
 
-/** Draw a cross about a place on the screen, its arms from `gap` to `reach` pixels away from it. */
+/** Draw a cross about a point on the screen, its arms from `gap` to `reach` pixels away from it. */
 export function cross(c, [x, y], gap, reach) {
   c.strokeStyle = INK.amber;
   c.lineWidth = 1;

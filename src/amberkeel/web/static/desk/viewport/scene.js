@@ -61,12 +61,12 @@ export class Scene {
   addPoints() {
     const shown = this.attempt.world.points.filter((p) => p.state !== "excluded");
     this.shown = shown;
-    const places = new Float32Array(shown.flatMap((p) => p.xyz));
+    const positions = new Float32Array(shown.flatMap((p) => p.xyz));
     this.baseColours = new Float32Array(
       shown.flatMap((p) => new THREE.Color(ramp((p.residual_px ?? 0) / 0.08)).toArray()),
     );
     const geometry = new THREE.BufferGeometry();
-    geometry.setAttribute("position", new THREE.BufferAttribute(places, 3));
+    geometry.setAttribute("position", new THREE.BufferAttribute(positions, 3));
     geometry.setAttribute("color", new THREE.BufferAttribute(this.baseColours.slice(), 3));
     this.points = new THREE.Points(
       geometry,
@@ -202,10 +202,10 @@ export class Scene {
   select() {
     if (!this.points) return;
     const { selection } = this.store.state;
-    const places = this.shown.filter((p) => selection.has(p.id)).flatMap((p) => p.xyz);
+    const positions = this.shown.filter((p) => selection.has(p.id)).flatMap((p) => p.xyz);
     this.halo.geometry.dispose();
     this.halo.geometry = new THREE.BufferGeometry();
-    this.halo.geometry.setAttribute("position", new THREE.BufferAttribute(new Float32Array(places), 3));
+    this.halo.geometry.setAttribute("position", new THREE.BufferAttribute(new Float32Array(positions), 3));
     this.redraw();
   }
 

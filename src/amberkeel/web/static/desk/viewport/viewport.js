@@ -42,7 +42,7 @@ export class Viewport {
     return Math.min(this.width / (width * aspect), this.height / height) * 0.985 * this.zoom;
   }
 
-  place = (x, y) => {
+  toScreen = (x, y) => {
     const { width, height, aspect } = this.store.state;
     const k = this.scale;
     return [
@@ -51,8 +51,8 @@ export class Viewport {
     ];
   };
 
-  /** The plate pixel under a place on the screen. */
-  unplace = (px, py) => {
+  /** The plate pixel under a point on the screen. */
+  toPlate = (px, py) => {
     const { width, height, aspect } = this.store.state;
     const k = this.scale;
     return [
@@ -132,13 +132,13 @@ export class Viewport {
     this.redraw();
   }
 
-  /** Whether a place lies on the line between the plate and its copy. */
+  /** Whether a point lies on the line between the plate and its copy. */
   onDivider([x]) {
     const { copy, split } = this.store.state;
     return Boolean(copy) && Math.abs(x - split * this.width) < 7;
   }
 
-  /** Ids and screen places of what can be picked on this frame: tracks, or what `picks` offers. */
+  /** Ids and screen positions of what can be picked on this frame: tracks, or what `picks` offers. */
   onFrame() {
     const picks = this.picks();
     if (picks) return picks.items;
@@ -146,7 +146,7 @@ export class Viewport {
     if (!tracks) return [];
     return Array.from(tracks.samples[frame - tracks.origin] ?? [], (s) => [
       tracks.ids[tracks.track[s]],
-      ...this.place(tracks.x[s], tracks.y[s]),
+      ...this.toScreen(tracks.x[s], tracks.y[s]),
     ]);
   }
 
@@ -197,8 +197,8 @@ export class Viewport {
     c.drawImage(this.still, 0, 0);
     c.setTransform(this.ratio, 0, 0, this.ratio, 0, 0);
     if (guest === this.guests[0])
-      drawMasks(c, this.store.state, guest, this.place, this.scale, () => this.redraw(), "chosen");
-    else guest.draw(c, this.store.state, this.place);
+      drawMasks(c, this.store.state, guest, this.toScreen, this.scale, () => this.redraw(), "chosen");
+    else guest.draw(c, this.store.state, this.toScreen);
   }
 
   /** The tracking copy right of the line. */
@@ -231,8 +231,8 @@ export class Viewport {
     c.fillStyle = "#0b1014";
     c.fillRect(0, 0, this.width, this.height);
     const picture = this.frames.want(state.frame) ?? this.lastPicture;
-    const [x0, y0] = this.place(0, 0);
-    const [x1, y1] = this.place(state.width, state.height);
+    const [x0, y0] = this.toScreen(0, 0);
+    const [x1, y1] = this.toScreen(state.width, state.height);
     c.imageSmoothingEnabled = this.scale < 3;
     if (state.straight?.frame === state.frame) c.drawImage(state.straight.picture, x0, y0, x1 - x0, y1 - y0);
     else if (picture && picture.width) {
@@ -245,12 +245,22 @@ export class Viewport {
     if (state.held) return;
     if (state.stage === "lens") {
       for (const guest of this.guests.slice(1))
-        if (which === "all" || !guest.dragging) guest.draw(c, state, this.place);
+        if (which === "all" || !guest.dragging) guest.draw(c, state, this.toScreen);
       return;
     }
     const [masks, ...guests] = this.guests;
-    const { place, scale, width, height } = this;
-    const view = { place, scale, width, height, masks, guests, which, redraw: () => this.redraw(), ...modeOf(state) };
+    const { toScreen, scale, width, height } = this;
+    const view = {
+      toScreen,
+      scale,
+      width,
+      height,
+      masks,
+      guests,
+      which,
+      redraw: () => this.redraw(),
+      ...modeOf(state),
+    };
     for (const overlay of OVERLAYS) if (overlay.shown(state, view)) overlay.draw(c, state, view);
     if (["pick", "box", "lasso"].includes(this.drag?.kind)) {
       outline(c, this.drag.kind === "lasso" ? this.drag.path : corners(this.drag));

@@ -3,12 +3,12 @@
 export const card = {
   shown: ({ layers }, mode) => layers.card && !mode.blind,
 
-  draw(context, state, { place }) {
+  draw(context, state, { toScreen }) {
     const outlines = state.attempt?.card?.[state.frame - state.first];
     if (!outlines) return;
     for (const outline of outlines) {
       context.beginPath();
-      for (const [x, y] of outline) context.lineTo(...place(x, y));
+      for (const [x, y] of outline) context.lineTo(...toScreen(x, y));
       context.closePath();
       context.fillStyle = "#f2a33a5c";
       context.fill();

@@ -4,7 +4,7 @@ import { drawCoverage } from "../../tracks/coverage.js";
 export const coverage = {
   shown: ({ layers }) => layers.coverage,
 
-  draw(context, state, { place }) {
-    drawCoverage(context, state, place);
+  draw(context, state, { toScreen }) {
+    drawCoverage(context, state, toScreen);
   },
 };

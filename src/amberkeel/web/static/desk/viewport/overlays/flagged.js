@@ -5,11 +5,11 @@ import { eachSample } from "./samples.js";
 export const flagged = {
   shown: ({ flagged }) => flagged,
 
-  draw(context, state, { place }) {
+  draw(context, state, { toScreen }) {
     const rings = new Path2D();
     eachSample(state, state.frame, (t, s, x, y) => {
       if (!state.flagged.has(state.tracks.ids[t])) return;
-      const [px, py] = place(x, y);
+      const [px, py] = toScreen(x, y);
       rings.moveTo(px + 10, py);
       rings.arc(px, py, 10, 0, 7);
     });

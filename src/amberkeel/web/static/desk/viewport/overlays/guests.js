@@ -2,7 +2,7 @@
 export const guests = {
   shown: () => true,
 
-  draw(context, state, { guests: all, place }) {
-    for (const guest of all) guest.draw(context, state, place);
+  draw(context, state, { guests: all, toScreen }) {
+    for (const guest of all) guest.draw(context, state, toScreen);
   },
 };

@@ -1,6 +1,6 @@
 // The overlays over the plate, from the lowest to the topmost. An overlay is a file here and a line in `OVERLAYS`.
 //
-// Each has `shown(state, mode)` and `draw(context, state, view)`. `view` has place(x, y) from plate pixels to the
+// Each has `shown(state, mode)` and `draw(context, state, view)`. `view` has toScreen(x, y) from plate pixels to the
 // screen, scale, width, height and what `modeOf` tells.
 import { card } from "./card.js";
 import { coverage } from "./coverage.js";

@@ -5,11 +5,11 @@ import { eachSample } from "./samples.js";
 export const points = {
   shown: (state, mode) => (state.layers.points && !mode.blind) || (mode.placing && state.showSolved),
 
-  draw(context, state, { place }) {
+  draw(context, state, { toScreen }) {
     const crosses = new Path2D();
     eachSample(state, state.frame, (t, s, x, y, standing_, error) => {
       if (!error || standing_ === "excluded") return;
-      const [px, py] = place(x + error[0], y + error[1]);
+      const [px, py] = toScreen(x + error[0], y + error[1]);
       crosses.moveTo(px - 3, py);
       crosses.lineTo(px + 3, py);
       crosses.moveTo(px, py - 3);

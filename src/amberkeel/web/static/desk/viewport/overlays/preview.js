@@ -5,12 +5,12 @@ import { markSize } from "./samples.js";
 export const preview = {
   shown: ({ preview, frame }) => preview?.frame === frame,
 
-  draw(context, state, { place }) {
+  draw(context, state, { toScreen }) {
     context.strokeStyle = INK.amber;
     context.lineWidth = 1.5;
-    const size = markSize(state, place);
+    const size = markSize(state, toScreen);
     for (const [x, y] of state.preview.features) {
-      const [px, py] = place(x, y);
+      const [px, py] = toScreen(x, y);
       context.strokeRect(px - size, py - size, 2 * size, 2 * size);
     }
   },

@@ -22,10 +22,10 @@ export function eachSample(state, frame, visit) {
   }
 }
 
-/** `place` as its factors and offsets: quicker for thousands of places. */
-export function factors(place) {
-  const [ox, oy] = place(0, 0);
-  const [ux, uy] = place(1, 1);
+/** `toScreen` as its factors and offsets: quicker for thousands of points. */
+export function factors(toScreen) {
+  const [ox, oy] = toScreen(0, 0);
+  const [ux, uy] = toScreen(1, 1);
   return [ux - ox, ox, uy - oy, oy];
 }
 
@@ -37,6 +37,6 @@ export function stepped(sigmas) {
 }
 
 /** Half a mark's size on the screen: smaller where the plate is. */
-export function markSize(state, place) {
-  return Math.round(Math.min(Math.max((place(state.width, 0)[0] - place(0, 0)[0]) / 190, 2.2), 5) * 4) / 4;
+export function markSize(state, toScreen) {
+  return Math.round(Math.min(Math.max((toScreen(state.width, 0)[0] - toScreen(0, 0)[0]) / 190, 2.2), 5) * 4) / 4;
 }

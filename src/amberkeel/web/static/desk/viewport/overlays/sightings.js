@@ -4,7 +4,7 @@ import { drawSightings } from "../../tracks/sightings.js";
 export const sightings = {
   shown: (state, mode) => mode.choosing,
 
-  draw(context, state, { place }) {
-    drawSightings(context, state, place);
+  draw(context, state, { toScreen }) {
+    drawSightings(context, state, toScreen);
   },
 };

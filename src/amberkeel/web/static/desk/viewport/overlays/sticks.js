@@ -7,12 +7,12 @@ const LONGEST_PX = 400;
 export const sticks = {
   shown: ({ layers }, mode) => layers.sticks && mode.judging && !mode.blind && !mode.choosing,
 
-  draw(context, state, { place }) {
+  draw(context, state, { toScreen }) {
     const looks = new Map();
     eachSample(state, state.frame, (t, s, x, y, standing_, error) => {
       if (!error) return;
-      const [ax, ay] = place(x, y);
-      const [bx, by] = place(x + error[0] * state.exaggeration, y + error[1] * state.exaggeration);
+      const [ax, ay] = toScreen(x, y);
+      const [bx, by] = toScreen(x + error[0] * state.exaggeration, y + error[1] * state.exaggeration);
       if (Math.hypot(bx - ax, by - ay) > LONGEST_PX) return;
       const alpha = standing_ === "excluded" ? 0.35 : 1;
       const colour = stepped(error[2]);

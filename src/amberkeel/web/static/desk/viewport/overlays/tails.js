@@ -10,11 +10,11 @@ const BEND_PX = 2;
 export const tails = {
   shown: ({ layers }) => layers.tails && layers.tracks,
 
-  draw(context, state, { place }) {
+  draw(context, state, { toScreen }) {
     const { tracks, frame } = state;
     const plain = Array.from({ length: FADES }, () => new Path2D());
     const chosen = Array.from({ length: FADES }, () => new Path2D());
-    const [kx, ox, ky, oy] = factors(place);
+    const [kx, ox, ky, oy] = factors(toScreen);
     eachSample(state, frame, (t, s, x, y, standing_) => {
       if (standing_ === "excluded") return;
       const paths = state.selection.has(tracks.ids[t]) ? chosen : plain;

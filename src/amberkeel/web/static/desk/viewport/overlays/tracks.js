@@ -4,7 +4,7 @@ import { eachSample, markSize, stepped } from "./samples.js";
 
 const stamps = new Map();
 
-/** A mark's small picture stands on whole pixels; within one it may lie at this many places each way. */
+/** A mark's small picture stands on whole pixels; within one it may lie at this many positions each way. */
 const PHASES = 4;
 
 /** The small picture of a mark of one look, lying `phase` of PHASES * PHASES within its pixel; made once and kept. */
@@ -47,9 +47,9 @@ function drawMarks(context, look, size) {
   context.save();
   context.setTransform(1, 0, 0, 1, 0, 0);
   context.imageSmoothingEnabled = false;
-  for (let k = 0; k < look.places.length; k += 2) {
-    const x = look.places[k] * ratio;
-    const y = look.places[k + 1] * ratio;
+  for (let k = 0; k < look.positions.length; k += 2) {
+    const x = look.positions[k] * ratio;
+    const y = look.positions[k + 1] * ratio;
     const left = Math.floor(x);
     const top = Math.floor(y);
     const phase = Math.floor((x - left) * PHASES) + PHASES * Math.floor((y - top) * PHASES);
@@ -71,22 +71,22 @@ function label(context, text, x, y) {
 export const tracks = {
   shown: ({ layers }) => layers.tracks,
 
-  draw(context, state, { place, blind, faint }) {
+  draw(context, state, { toScreen, blind, faint }) {
     const { tracks, frame } = state;
-    const size = markSize(state, place);
+    const size = markSize(state, toScreen);
     const looks = new Map();
     const halo = new Path2D();
     const names = [];
     eachSample(state, frame, (t, s, x, y, standing_, error) => {
-      const [px, py] = place(x, y);
+      const [px, py] = toScreen(x, y);
       const off = standing_ === "excluded";
       const kind = tracks.kinds[t];
       const own = state.server?.groups?.[tracks.groups[t]]?.colour;
       const colour = off ? INK.muted : own ? own : error && !blind ? stepped(error[2]) : INK.verdigris;
       const key = `${colour}|${standing_}|${kind}`;
       let look = looks.get(key);
-      if (!look) looks.set(key, (look = { colour, off, dash: standing_ === "check", kind, places: [] }));
-      look.places.push(px, py);
+      if (!look) looks.set(key, (look = { colour, off, dash: standing_ === "check", kind, positions: [] }));
+      look.positions.push(px, py);
       if (!state.selection.has(tracks.ids[t])) return;
       halo.moveTo(px + 9, py);
       halo.arc(px, py, 9, 0, 7);

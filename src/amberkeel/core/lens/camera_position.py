@@ -26,7 +26,7 @@ STEP_PX, STEP = 0.05, 1e-6
 
 
 @dataclass(frozen=True)
-class CameraPlace:
+class CameraPosition:
     """Where a camera stands: (3,) metres from the origin along the world's axes, one sigma of each, distance and its
     sigma.
     """
@@ -37,7 +37,7 @@ class CameraPlace:
     distance_sigma: float
 
 
-def camera_place(fit: LensFit, line: DrawnLine, metres: float, origin: np.ndarray | None = None) -> CameraPlace:
+def camera_position(fit: LensFit, line: DrawnLine, metres: float, origin: np.ndarray | None = None) -> CameraPosition:
     """Return where the camera stands on a line's frame.
 
     Parameters
@@ -61,34 +61,38 @@ def camera_place(fit: LensFit, line: DrawnLine, metres: float, origin: np.ndarra
     pixels = ends if origin is None or at_end is not None else np.vstack([ends, origin])
     axis = AXES.index(line.axis)
 
-    def place(lens: Lens, rotation: np.ndarray, where: np.ndarray) -> np.ndarray:
-        return _place(lens, rotation, where, axis, metres, at_end)
+    def position(lens: Lens, rotation: np.ndarray, where: np.ndarray) -> np.ndarray:
+        return _position(lens, rotation, where, axis, metres, at_end)
 
     lens, rotation = fit.lens, fit.rotations[line.frame]
-    xyz = place(lens, rotation, pixels)
+    xyz = position(lens, rotation, pixels)
     slopes, noise = [], np.zeros((0, 0))
     if len(fit.covariance):
         noise = _own_covariance(fit, line.frame)
         for name in fit.free:
             ahead, behind = (_turned_lens(lens, name, s) for s in (STEP, -STEP))
-            slopes.append((place(ahead, rotation, pixels) - place(behind, rotation, pixels)) / (2.0 * STEP))
+            slopes.append((position(ahead, rotation, pixels) - position(behind, rotation, pixels)) / (2.0 * STEP))
         for turn in np.eye(3):
             ahead, behind = (rotation @ rotation_exp(s * turn) for s in (STEP, -STEP))
-            slopes.append((place(lens, ahead, pixels) - place(lens, behind, pixels)) / (2.0 * STEP))
+            slopes.append((position(lens, ahead, pixels) - position(lens, behind, pixels)) / (2.0 * STEP))
     for step in STEP_PX * np.eye(pixels.size).reshape(-1, *pixels.shape):
-        slopes.append((place(lens, rotation, pixels + step) - place(lens, rotation, pixels - step)) / (2.0 * STEP_PX))
+        slopes.append(
+            (position(lens, rotation, pixels + step) - position(lens, rotation, pixels - step)) / (2.0 * STEP_PX)
+        )
     j = np.array(slopes).T
     own = max(line.sigma, fit.noise_px) ** 2
     covariance = j[:, : len(noise)] @ noise @ j[:, : len(noise)].T + own * j[:, len(noise) :] @ j[:, len(noise) :].T
     distance = float(np.linalg.norm(xyz))
     towards = xyz / max(distance, 1e-12)
-    return CameraPlace(xyz, np.sqrt(np.diagonal(covariance)), distance, float(np.sqrt(towards @ covariance @ towards)))
+    return CameraPosition(
+        xyz, np.sqrt(np.diagonal(covariance)), distance, float(np.sqrt(towards @ covariance @ towards))
+    )
 
 
-def _place(
+def _position(
     lens: Lens, rotation: np.ndarray, pixels: np.ndarray, axis: int, metres: float, at_end: int | None
 ) -> np.ndarray:
-    """Return the camera's place (3,) in metres from the origin; `at_end` says which end of the line that is."""
+    """Return the camera's position (3,) in metres from the origin; `at_end` says which end of the line that is."""
     rays = np.column_stack([lens.normalise(pixels), np.ones(len(pixels))]) @ rotation.T
     start, end = rays[0], rays[1]
     # start * a + metres * axis = end * b, by least squares; of the axis's two senses the one before the camera.
