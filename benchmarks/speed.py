@@ -12,7 +12,7 @@ from amberkeel.core.follow import FollowSettings, follow_plate
 from amberkeel.core.follow.detect import DetectSettings, find_features
 from amberkeel.core.pictures.read import to_gray
 from amberkeel.core.plate.plate import open_plate
-from amberkeel.core.solve.bundle import adjust
+from amberkeel.core.solve.adjust import adjust
 from benchmarks.scene import large_problem
 from benchmarks.shots import shot_folder
 

@@ -5,7 +5,8 @@ import pytest
 from simulated import cloud, moving_camera, observe
 
 from amberkeel.core.geometry.rotations import rotation_exp
-from amberkeel.core.solve.bundle import adjust, total_cost
+from amberkeel.core.solve.adjust import adjust
+from amberkeel.core.solve.bundle import total_cost
 from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.problem import make_problem
 from amberkeel.core.solve.projection import LOCAL, residual, residual_and_derivatives, tangent

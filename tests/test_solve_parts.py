@@ -11,15 +11,17 @@ from simulated import cloud, moving_camera, observe
 from amberkeel.core.errors import Cancelled, SolveError
 from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.lens import Lens
-from amberkeel.core.solve.bundle import NormalSystem, adjust, total_cost
+from amberkeel.core.solve.adjust import adjust
+from amberkeel.core.solve.arrays import Scene
+from amberkeel.core.solve.bundle import total_cost
 from amberkeel.core.solve.check_tracks import choose_checks
 from amberkeel.core.solve.joint import SamePoint, joined, parted
 from amberkeel.core.solve.lens_plan import Freedom
+from amberkeel.core.solve.normal_system import NormalSystem
 from amberkeel.core.solve.problem import make_problem
 from amberkeel.core.solve.projection import tangent
 from amberkeel.core.solve.radial_lens import RadialLens
 from amberkeel.core.solve.recipe import Recipe
-from amberkeel.core.solve.reduce import Scene
 from amberkeel.core.solve.refine import resect_camera
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.solve.start import find_pairs, sweep

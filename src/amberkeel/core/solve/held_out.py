@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from amberkeel.core.solve.bundle import adjust
+from amberkeel.core.solve.adjust import adjust
 from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.outliers import FINAL_SCALE
 from amberkeel.core.solve.problem import Problem

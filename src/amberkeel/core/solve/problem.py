@@ -5,10 +5,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from amberkeel.core.solve.arrays import Observations, Scene
 from amberkeel.core.solve.bundle import Bundle, LensBlock, lens_rows
 from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.radial_lens import RadialLens
-from amberkeel.core.solve.reduce import Observations, Scene
 from amberkeel.core.solve.refine import triangulate_points
 from amberkeel.core.tracks import TrackSet
 

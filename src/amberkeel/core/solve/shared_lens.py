@@ -13,7 +13,7 @@ import numpy as np
 from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.solve import reasons
-from amberkeel.core.solve.bundle import adjust
+from amberkeel.core.solve.adjust import adjust
 from amberkeel.core.solve.joint import MOST_BUNDLES, joined, parted
 from amberkeel.core.solve.lens_plan import SOFT, Freedom, LensChoice
 from amberkeel.core.solve.outliers import FINAL_SCALE, find_outliers

@@ -7,7 +7,8 @@ import numpy as np
 from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.solve import reasons
-from amberkeel.core.solve.bundle import Bundle, adjust
+from amberkeel.core.solve.adjust import adjust
+from amberkeel.core.solve.bundle import Bundle
 from amberkeel.core.solve.check_tracks import choose_checks
 from amberkeel.core.solve.finish import make_solution
 from amberkeel.core.solve.grow import fill_between, grow, settle

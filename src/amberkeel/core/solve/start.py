@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import SolveError
-from amberkeel.core.solve.bundle import adjust
+from amberkeel.core.solve.adjust import adjust
 from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.refine import resect_camera

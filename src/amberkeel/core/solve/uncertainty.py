@@ -11,9 +11,10 @@ from numpy.linalg import LinAlgError
 from scipy.sparse import csr_matrix
 from scipy.sparse.csgraph import connected_components
 
-from amberkeel.core.solve.bundle import Bundle, NormalSystem
+from amberkeel.core.solve.bundle import Bundle
+from amberkeel.core.solve.normal_system import NormalSystem
 from amberkeel.core.solve.radial_lens import LENS_NAMES
-from amberkeel.core.solve.reduce import mean_log_depth_row
+from amberkeel.core.solve.step import mean_log_depth_row
 from amberkeel.core.solve.tiles import Factor
 from amberkeel.core.solve.unknowns import Unknown
 

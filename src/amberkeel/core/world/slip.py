@@ -3,8 +3,8 @@
 import numpy as np
 
 from amberkeel.core.camera import CameraPath
+from amberkeel.core.solve.arrays import Observations, Scene
 from amberkeel.core.solve.radial_lens import pinhole_rows
-from amberkeel.core.solve.reduce import Observations, Scene
 from amberkeel.core.solve.refine import triangulate_points
 
 BARELY_ROBUST = 1e6

@@ -1,0 +1,94 @@
+"""Bundle adjustment by Levenberg-Marquardt with a gain ratio (Triggs et al. 1999) and a Cauchy loss."""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.linalg import LinAlgError
+
+from amberkeel.core.solve.bundle import Bundle, LensBlock, total_cost
+from amberkeel.core.solve.normal_system import NormalSystem
+from amberkeel.core.solve.radial_lens import MOST_RADIAL
+from amberkeel.core.solve.step import move_points, point_steps, turn_cameras
+from amberkeel.core.solve.unknowns import ZOOM, Unknown
+
+SETTLED = 1e-6
+"""Damping at or below which a small gain means convergence; above it, a step may only be short along a valley."""
+
+LEAST_DAMPING, MOST_DAMPING = 1e-9, 1e8
+"""Bounds of the damping: below, it does nothing; above, no step is long enough to matter."""
+
+PIVOT_FLOOR = 1e-12
+"""Share of the largest diagonal added to all of it before factoring."""
+
+
+@dataclass(frozen=True)
+class Adjusted:
+    """An adjusted bundle and its robust cost."""
+
+    bundle: Bundle
+    cost: float
+
+
+def adjust(bundle: Bundle, iterations: int = 20, tolerance: float = 1e-5, damping: float = 1e-5) -> Adjusted:
+    """Adjust a bundle; return the new one and its cost.
+
+    Parameters
+    ----------
+    iterations : steps at the most. tolerance : share of the cost below which an accepted step's gain ends the work.
+    damping : of the first step.
+    """
+    system = NormalSystem(bundle)
+    cost, rise = total_cost(bundle), 2.0
+    for _ in range(iterations):
+        system.fill(bundle, damping)
+        side, diagonal = system.side().copy(), system.diagonal()
+        try:
+            factored = system.factored(damping * diagonal + PIVOT_FLOOR * diagonal.max(initial=1.0))
+        except LinAlgError:
+            damping *= 10.0
+            continue
+        step = np.concatenate(factored.solve(side[: system.full], side[system.full :]))
+        trial, moved = _stepped(bundle, system, step)
+        new_cost = total_cost(trial)
+        expected = 0.5 * (step @ (damping * diagonal * step + side) + float((moved * system.kept.gradients).sum()))
+        ratio = (cost - new_cost) / max(expected, 1e-300)
+        if new_cost < cost:
+            gone = (cost - new_cost) / max(cost, 1e-300)
+            bundle, cost, rise = trial, new_cost, 2.0
+            damping = max(damping * max(1.0 / 3.0, 1.0 - (2.0 * min(ratio, 1.0) - 1.0) ** 3), LEAST_DAMPING)
+            if gone < tolerance and damping <= SETTLED:
+                break
+            if gone < tolerance:
+                damping *= 0.1
+        else:
+            damping, rise = damping * rise, rise * 2.0
+            if damping > MOST_DAMPING:
+                break
+    return Adjusted(bundle, cost)
+
+
+def _stepped(bundle: Bundle, system: NormalSystem, step: np.ndarray) -> tuple[Bundle, np.ndarray]:
+    """Return the bundle after a step of cameras and lenses, with the points following, and the points' step."""
+    moved = np.empty((len(bundle.rhos), 3))
+    point_steps(bundle.observations(), system.structure, system.full, system.kept, step, moved)
+    cameras = system.camera_rows(step)
+    rotations = np.empty_like(bundle.rotations)
+    turn_cameras(bundle.rotations, np.ascontiguousarray(cameras[:, :3]), rotations)
+    directions, rhos = np.empty_like(bundle.directions), np.empty_like(bundle.rhos)
+    move_points(bundle.directions, bundle.rhos, moved, directions, rhos)
+    lenses = tuple(_stepped_lens(lens, number, system, step) for number, lens in enumerate(bundle.lenses))
+    trial = replace(
+        bundle, rotations=rotations, centres=bundle.centres + cameras[:, 3:], lenses=lenses,
+        directions=directions, rhos=rhos,
+    )  # fmt: skip
+    return trial, moved
+
+
+def _stepped_lens(lens: LensBlock, number: int, system: NormalSystem, step: np.ndarray) -> LensBlock:
+    values = lens.values
+    for name in lens.free:
+        values = values.stepped(name, float(step[system.whole_rows(Unknown(name, number))[0]]))
+    if not lens.zooms:
+        return replace(lens, values=values)
+    bends = step[system.whole_rows(Unknown(ZOOM, number))]
+    return replace(lens, values=values, zoom=lens.zoom + np.clip(bends, -MOST_RADIAL, MOST_RADIAL))
