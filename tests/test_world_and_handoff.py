@@ -10,9 +10,10 @@ import pytest
 from jsonschema import validate
 from pxr import Usd, UsdGeom
 
-from amberkeel.core.errors import HandoffError, WorldError
+from amberkeel.core.errors import HandoffError, SolveError, WorldError
 from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.handoff.document import solve_document
+from amberkeel.core.handoff.solve_file import read_document, schema
 from amberkeel.core.handoff.tables import camera_csv, points_csv
 from amberkeel.core.handoff.usd import usd_text
 from amberkeel.core.world.datum import Datum, DrawnAxes, fit_plane, make_datum
@@ -25,6 +26,19 @@ DATUM = Datum(2.5, np.array([[0.0, 0.0, 1.0], [0.0, 1.0, 0.0], [-1.0, 0.0, 0.0]]
 @pytest.fixture(scope="module")
 def document(solution):
     return json.loads(json.dumps(solve_document(solution, DATUM, "skl_010.####.png", "24000/1001")))
+
+
+def test_the_schema_is_that_by_which_documents_are_read(document):
+    assert json.loads(schema()) == SCHEMA and read_document(document) == document
+    frame = {**document["frames"][3], "position": [0.0, 1.0]}
+    for broken in (
+        {**document, "version": 7},
+        {**document, "frames": document["frames"][:3] + [frame]},
+        {k: v for k, v in document.items() if k != "quality"},
+        [],
+    ):
+        with pytest.raises(SolveError, match="no solve.json"):
+            read_document(broken)
 
 
 def test_document_keeps_to_its_schema(document, solution):

@@ -6,7 +6,8 @@ import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from amberkeel.core.handoff.document import VERSION, read_solution, solution_arrays, solve_document, upgraded
+from amberkeel.core.handoff.document import read_solution, solution_arrays, solve_document, upgraded
+from amberkeel.core.handoff.solve_file import VERSION, SolveDocument, read_document
 from amberkeel.core.points import PointSet, points_at
 from amberkeel.core.solve.reasons import CHECK_MOVES, DISAGREES, Reason, as_document, read_reason
 from amberkeel.core.solve.solution import Solution
@@ -59,10 +60,10 @@ def ledger(session: Session, shot: Shot) -> list[Attempt]:
     return list(session.scalars(select(Attempt).where(Attempt.shot_id == shot.id).order_by(Attempt.number.desc())))
 
 
-def document_of(media: Media, attempt: Attempt) -> dict:
+def document_of(media: Media, attempt: Attempt) -> SolveDocument:
     """Return an attempt's solve document in the solve's own coordinates."""
     document = json.loads(media.get(attempt.document))
-    return document if document["version"] >= VERSION else upgraded(document, _known_ids(media, attempt))
+    return read_document(document if document["version"] >= VERSION else upgraded(document, _known_ids(media, attempt)))
 
 
 def _known_ids(media: Media, attempt: Attempt) -> np.ndarray:

@@ -1,10 +1,18 @@
 """The document `solve.json`: a solve in the conventions of `core` (docs/solve-json.md), written and read."""
 
 from dataclasses import asdict
+from typing import cast
 
 import numpy as np
 
 from amberkeel.core.camera import CameraPath
+from amberkeel.core.handoff.solve_file import (
+    FORMAT,
+    VERSION,
+    LensReportDocument,
+    RecipeDocument,
+    SolveDocument,
+)
 from amberkeel.core.handoff.wording import put_elsewhere, sentence
 from amberkeel.core.lens.profile import lens_document, read_lens
 from amberkeel.core.points import PointSet
@@ -18,10 +26,8 @@ from amberkeel.core.solve.terms import Figure
 from amberkeel.core.tracks import TrackSet
 from amberkeel.core.world.datum import IDENTITY, Datum
 
-FORMAT, VERSION = "amberkeel-solve", 2
 
-
-def solve_document(solution: Solution, datum: Datum = IDENTITY, plate: str = "", fps: str = "24/1") -> dict:
+def solve_document(solution: Solution, datum: Datum = IDENTITY, plate: str = "", fps: str = "24/1") -> SolveDocument:
     """Return a solve as a plain dictionary ready for JSON, in the datum's world.
 
     Numbers that do not exist (a frame without residuals) are null; points without a position are left out.
@@ -32,7 +38,7 @@ def solve_document(solution: Solution, datum: Datum = IDENTITY, plate: str = "",
     fps : frame rate as a fraction, such as "24000/1001".
     """
     path, lens = datum.camera(solution.path), solution.path.lens
-    return {
+    document = {
         "format": FORMAT,
         "version": VERSION,
         "plate": {"name": plate, "fps": fps},
@@ -42,16 +48,21 @@ def solve_document(solution: Solution, datum: Datum = IDENTITY, plate: str = "",
         "lens_report": _report_document(solution.lens_report),
         "frames": _frames(path, solution, datum.scale),
         "points": _points(path, solution, datum),
-        "quality": {
-            "rms_px": solution.rms_px,
-            "check_rms_px": solution.check_rms_px,
-            **solution.counts,
-            "focal_sigma_px": solution.focal_sigma_px,
-            "k1_sigma": solution.k1_sigma,
-            "noise_factor": solution.noise_factor,
-        },
+        "quality": _quality(solution),
         "terms": [asdict(figure) for figure in solution.terms],
         "recipe": _recipe_document(solution.recipe),
+    }
+    return cast(SolveDocument, document)
+
+
+def _quality(solution: Solution) -> dict:
+    return {
+        "rms_px": solution.rms_px,
+        "check_rms_px": solution.check_rms_px,
+        **solution.counts,
+        "focal_sigma_px": solution.focal_sigma_px,
+        "k1_sigma": solution.k1_sigma,
+        "noise_factor": solution.noise_factor,
     }
 
 
@@ -121,7 +132,7 @@ def _recipe_document(recipe: Recipe) -> dict:
     }
 
 
-def read_path(document: dict) -> CameraPath:
+def read_path(document: SolveDocument) -> CameraPath:
     """Return the camera path of a solve document."""
     frames, lens = document["frames"], read_lens(document["image"], document["lens"])
     zoom = np.array([f["focal_px"] for f in frames]) / lens.focal_px[0]
@@ -134,7 +145,7 @@ def read_path(document: dict) -> CameraPath:
     )
 
 
-def document_in_world(document: dict, datum: Datum) -> dict:
+def document_in_world(document: SolveDocument, datum: Datum) -> SolveDocument:
     """Return a solve document, which is in the solve's own coordinates, taken to the datum's world."""
     path = datum.camera(read_path(document))
     frames = [
@@ -147,7 +158,7 @@ def document_in_world(document: dict, datum: Datum) -> dict:
         for k, f in enumerate(document["frames"])
     ]
     points = [{**p, "xyz": datum.apply(np.array(p["xyz"])).tolist()} for p in document["points"]]
-    return {**document, "frames": frames, "points": points}
+    return cast(SolveDocument, {**document, "frames": frames, "points": points})
 
 
 def solution_arrays(solution: Solution) -> dict[str, np.ndarray]:
@@ -172,7 +183,7 @@ def solution_arrays(solution: Solution) -> dict[str, np.ndarray]:
     }
 
 
-def read_solution(document: dict, arrays: dict[str, np.ndarray], reasons: dict[int, dict]) -> Solution:
+def read_solution(document: SolveDocument, arrays: dict[str, np.ndarray], reasons: dict[int, dict]) -> Solution:
     """Return a solution from what was kept of it, able to be judged again.
 
     Parameters
@@ -194,15 +205,18 @@ def read_solution(document: dict, arrays: dict[str, np.ndarray], reasons: dict[i
     )  # fmt: skip
 
 
-def _read_report(kept: dict) -> LensReport:
-    trials = [HeldOut(**{name: t[name] for name in HeldOut.__annotations__}) for t in kept["held_out"]]
+def _read_report(kept: LensReportDocument) -> LensReport:
+    trials = [
+        HeldOut(t["name"], t["share"], t["before_px"], t["after_px"], t["worse"], t["determined"], t["conclusive"])
+        for t in kept["held_out"]
+    ]
     return LensReport(
         [LensValue(**value) for value in kept["values"]], kept["names"], np.array(kept["correlation"]),
         [read_reason(note) for note in kept["note_codes"]], trials,
     )  # fmt: skip
 
 
-def _read_recipe(kept: dict, document: dict) -> Recipe:
+def _read_recipe(kept: RecipeDocument, document: SolveDocument) -> Recipe:
     held = read_lens(document["image"], document["lens"]) if kept["lens_held"] else None
     lens = {name: LensChoice(**choice) for name, choice in kept["lens"].items()}
     return Recipe(

@@ -4,6 +4,7 @@ import json
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from amberkeel.core.handoff.solve_file import SolveDocument
 from amberkeel.core.handoff.tables import camera_csv, points_csv
 
 
@@ -19,10 +20,10 @@ class Format:
 
     name: str
     holds: str
-    write: Callable[[dict, float], str]
+    write: Callable[[SolveDocument, float], str]
 
 
-def _usd(document: dict, sensor_width_mm: float) -> str:
+def _usd(document: SolveDocument, sensor_width_mm: float) -> str:
     """Return USD; its library is loaded only here, since what just names the formats has no use for it."""
     from amberkeel.core.handoff.usd import usd_text
 

@@ -3,8 +3,10 @@
 import csv
 import io
 
+from amberkeel.core.handoff.solve_file import SolveDocument
 
-def points_csv(document: dict) -> str:
+
+def points_csv(document: SolveDocument) -> str:
     """Return the points as CSV: track, kind, state, x, y, z (world units, Y up), residual_px."""
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
@@ -15,7 +17,7 @@ def points_csv(document: dict) -> str:
     return out.getvalue()
 
 
-def camera_csv(document: dict) -> str:
+def camera_csv(document: SolveDocument) -> str:
     """Return the camera as CSV: frame, position, world_from_camera by rows, focal length and residual in pixels."""
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")

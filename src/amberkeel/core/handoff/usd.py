@@ -11,12 +11,13 @@ import numpy as np
 from pxr import Gf, Sdf, Usd, UsdGeom, Vt
 
 from amberkeel.core.errors import HandoffError
+from amberkeel.core.handoff.solve_file import SolveDocument
 
 CM_PER_METRE = 100.0
 USD_FROM_CAMERA = np.diag([1.0, -1.0, -1.0])
 
 
-def usd_text(document: dict, sensor_width_mm: float) -> str:
+def usd_text(document: SolveDocument, sensor_width_mm: float) -> str:
     """Return a solve document as `.usda` text.
 
     Parameters
@@ -39,7 +40,7 @@ def usd_text(document: dict, sensor_width_mm: float) -> str:
     return stage.GetRootLayer().ExportToString()
 
 
-def _write_camera(stage, document: dict, sensor_width_mm: float) -> None:
+def _write_camera(stage, document: SolveDocument, sensor_width_mm: float) -> None:
     camera = UsdGeom.Camera.Define(stage, "/Shot/Camera")
     image, lens = document["image"], document["lens"]
     mm_per_px = sensor_width_mm / image["width"]
@@ -63,7 +64,7 @@ def _write_camera(stage, document: dict, sensor_width_mm: float) -> None:
     prim.CreateAttribute("amberkeel:tangential", Sdf.ValueTypeNames.DoubleArray).Set(Vt.DoubleArray(lens["tangential"]))
 
 
-def _write_points(stage, document: dict) -> None:
+def _write_points(stage, document: SolveDocument) -> None:
     points = UsdGeom.Points.Define(stage, "/Shot/Points")
     used = [p for p in document["points"] if p["state"] != "excluded"]
     xyz = np.array([p["xyz"] for p in used]).reshape(-1, 3) * CM_PER_METRE

@@ -1,5 +1,6 @@
 """A lens profile: a lens with where each value came from and how sure it is, as it is kept and handed on (JSON)."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -146,7 +147,7 @@ def lens_document(lens: Lens) -> dict:
     }
 
 
-def read_lens(image: dict, row: dict) -> Lens:
+def read_lens(image: Mapping, row: Mapping) -> Lens:
     """Return the lens of such a dictionary and of its picture's; raises KeyError, TypeError or ValueError when it is
     none.
     """

@@ -1,5 +1,6 @@
 """Why a track does not count, and what a solve notes: codes with figures. Sentences are made where they are shown."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 DISAGREES = "disagrees"
@@ -49,6 +50,6 @@ def as_document(reason: Reason) -> dict:
     return {"code": reason.code, "names": list(reason.names), "figures": dict(reason.figures)}
 
 
-def read_reason(document: dict) -> Reason:
+def read_reason(document: Mapping) -> Reason:
     """Return a reason from plain values."""
     return Reason(document["code"], tuple(document["names"]), dict(document["figures"]))
