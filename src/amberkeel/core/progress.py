@@ -15,7 +15,7 @@ def span(progress: Progress, start: float, stop: float) -> Progress:
 
     Parameters
     ----------
-    progress : the callback that is told. start, stop : shares of it, 0 to 1.
+    progress : the callback. start, stop : shares of it, 0 to 1.
     """
 
     def report(share: float, doing: str) -> None:

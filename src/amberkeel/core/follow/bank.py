@@ -9,7 +9,7 @@ from amberkeel.core.follow.register import make_references
 _COLUMNS = ("ids", "states", "patches", "gradients", "inverses", "drift2", "held")
 
 
-def scale_and_spread(states: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def scale_and_distortion(states: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Return the area scale of each fit's warp (N,), and how unlike a similarity it is (1 and up)."""
     a, b, c, d = states[:, 2:6].T
     det = np.abs(a * d - b * c)
@@ -18,7 +18,7 @@ def scale_and_spread(states: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 def fit_variance(states: np.ndarray, results: np.ndarray) -> np.ndarray:
     """Return the variance of each fitted position (N,), square pixels."""
-    return np.maximum(results[:, 1] * np.maximum(scale_and_spread(states)[0], 0.05), 1e-8)
+    return np.maximum(results[:, 1] * np.maximum(scale_and_distortion(states)[0], 0.05), 1e-8)
 
 
 def states_at(gray: np.ndarray, xy: np.ndarray) -> np.ndarray:

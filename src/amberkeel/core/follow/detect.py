@@ -87,7 +87,7 @@ def find_features(
     ----------
     gray : (H, W) uint8. taken : (M, 2) features that exist already; they keep their surroundings free and count.
     masked : (H, W) bool, True where no feature may lie. grain, soften : of the plate, and the blur it was softened by.
-    block : side of the patch, in pixels, that a feature's noise is told from.
+    block : side of the patch, in pixels, that a feature's noise is computed from.
     """
     height, width = gray.shape
     spacing = settings.spacing_px(width, height)
@@ -106,10 +106,10 @@ def find_features(
     candidates = from_opencv(np.stack([x[order], y[order]], 1))
     taken = np.zeros((0, 2)) if taken is None else taken
     wanted = settings.count - len(taken)
-    return _spread(candidates, taken, wanted, spacing, width, height)
+    return _evenly(candidates, taken, wanted, spacing, width, height)
 
 
-def _spread(
+def _evenly(
     candidates: np.ndarray, taken: np.ndarray, wanted: int, spacing: float, width: int, height: int
 ) -> np.ndarray:
     """Choose candidates (strongest first) so that regions fill evenly and none come closer than `spacing`."""

@@ -72,7 +72,7 @@ def follow_plate(
 
     Parameters
     ----------
-    plate : the pictures. settings : how. progress : told the share done.
+    plate : the pictures. settings : how. progress : called with the share done.
     mattes : from frame number to a bool mask (H, W), True where nothing may be followed.
 
     Returns

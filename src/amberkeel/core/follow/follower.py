@@ -13,7 +13,7 @@ from typing import Any
 import cv2
 import numpy as np
 
-from amberkeel.core.follow.bank import Bank, as_float, fit_variance, scale_and_spread, states_at
+from amberkeel.core.follow.bank import Bank, as_float, fit_variance, scale_and_distortion, states_at
 from amberkeel.core.follow.blur import SHARP, Glance, MotionBlur, blurred_by, glance, motion_blur_against
 from amberkeel.core.follow.motion import plate_motion
 from amberkeel.core.follow.register import OK, register_patches
@@ -212,7 +212,7 @@ class Follower:
             as_float(gray), bank.patches, bank.gradients, bank.inverses, bank.half, states, 12, results, status
         )
         results[:, 1] *= self.limits.inflation
-        _, spread = scale_and_spread(states)
+        _, spread = scale_and_distortion(states)
         strayed = np.hypot(*(states[:, :2] - predicted).T)
         good = (status == OK) & (results[:, 0] > self.limits.min_score) & (spread < 1.6) & (strayed < 3.0)
         return alive & good, states, results
@@ -242,7 +242,7 @@ class Follower:
 
     def _renew(self, gray: np.ndarray, results: np.ndarray) -> None:
         """Cut new references where scale or view has changed since they were cut."""
-        det, spread = scale_and_spread(self.bank.states)
+        det, spread = scale_and_distortion(self.bank.states)
         self.bank.renew(gray, (det > 1.7) | (det < 0.55) | (spread > 1.25), fit_variance(self.bank.states, results))
 
     def _step_of(self, was: np.ndarray, states: np.ndarray, keep: np.ndarray, move: np.ndarray | None) -> Callable:

@@ -70,7 +70,7 @@ def judge(tracks: TrackSet, plate: Plate, masked=None, progress: Progress = sile
     Parameters
     ----------
     tracks : of the plate. plate : whose pictures are looked at. masked : from frame number to (H, W) bool, or
-        None. progress : told the share done.
+        None. progress : called with the share done.
     """
     grid = tracks.grid(plate.frames)
     jump, shake = _jumps(grid)
@@ -225,8 +225,8 @@ def returns(
 ) -> list[tuple[int, int, float]]:
     """Return pairs of tracks (earlier, later, distance in pixels) that seem to be one spot which came back.
 
-    `frames` (F,) are the plate's. Where the earlier track would be when the later one begins is told by the tracks
-    around it that live through the gap. Each track is in one pair at most on each side, the closest first.
+    `frames` (F,) are the plate's. Where the earlier track would be when the later one begins is predicted from the
+    tracks around it that live through the gap. Each track is in one pair at most on each side, the closest first.
 
     Parameters
     ----------

@@ -111,7 +111,7 @@ class Patch:
 
     Raises
     ------
-    FollowError : it reaches out of the picture, or holds nothing that its model could be told by.
+    FollowError : it reaches out of the picture, or holds nothing that determines its model.
     """
 
     def __init__(

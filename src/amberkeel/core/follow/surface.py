@@ -86,7 +86,7 @@ def follow_surface(
     ----------
     gray : from frame number to (H, W) uint8. outline : (N, 2) pixels. start : frame that it is drawn on. stops :
         frames to follow to. grid : tracks across and down. predict : from two frames and a position (2,) to that on
-        the second. blur : from frame to its motion blur. progress : told the share done.
+        the second. blur : from frame to its motion blur. progress : called with the share done.
 
     Raises
     ------

@@ -17,7 +17,7 @@ FREE, PLANAR, TURNING = "free", "planar", "turning"
 MIN_TRACKS = 16
 
 TURNING_PAIRS = 24
-"""Pairs of frames, at most, by which turning is told from a plane."""
+"""Pairs of frames, at most, by which a rotation is told apart from a plane."""
 
 NOISE_PX = 0.1
 """Least noise of a track's position that is believed, pixels."""
@@ -85,7 +85,7 @@ def _estimate(method, *arguments) -> np.ndarray | None:
         return None
 
 
-def tell_turning(motions: dict, positions: dict, width: int, height: int) -> dict:
+def separate_rotation(motions: dict, positions: dict, width: int, height: int) -> dict:
     """Return the motions with PLANAR ones named TURNING where a camera that only turns explains them as well.
 
     Parameters

@@ -33,10 +33,10 @@ FIELDS_OF_VIEW = np.radians(np.geomspace(110.0, 6.0, 14))
 """Horizontal fields of view tried as a start, radians."""
 
 DETERMINED = 0.15
-"""Relative sigma of the focal length from which lines do not tell it."""
+"""Relative sigma of the focal length from which lines do not determine it."""
 
 WORTH_PX = 3.0
-"""Sigma of a coefficient's effect at the picture's corner, pixels, from which the lines do not tell it."""
+"""Sigma of a coefficient's effect at the picture's corner, pixels, from which the lines do not determine it."""
 
 GAIN = 4.0
 """By how much the cost must fall for a further coefficient: two sigmas.
@@ -62,13 +62,13 @@ class LineReport:
 
 @dataclass(frozen=True)
 class LensFit:
-    """A lens that drawn lines tell.
+    """A lens determined by drawn lines.
 
     Attributes
     ----------
     lens : with the focal length found, or the one given, or a stand-in where `focal_known` is False; the map of pixels
         to straightened pixels is the same for any.
-    focal_known : whether lines or order tell the focal length. focal_sigma_px : one sigma, pixels.
+    focal_known : whether lines or order determine the focal length. focal_sigma_px : one sigma, pixels.
     sigma : one sigma of each coefficient that was found.
     rotations : ``world_from_camera`` by frame with axis lines; rotation_sigma : (3,) radians about the camera's axes.
     lines : a report for each line. notes : plain sentences for the artist. noise_px : of drawn points as found.
@@ -97,7 +97,7 @@ class LensFit:
 
 
 def fit_lens(lines: Sequence[DrawnLine], order: LensOrder, start: LensFit | None = None) -> LensFit:
-    """Return the lens that the lines tell.
+    """Return the lens that the lines determine.
 
     Parameters
     ----------
@@ -106,7 +106,7 @@ def fit_lens(lines: Sequence[DrawnLine], order: LensOrder, start: LensFit | None
 
     Raises
     ------
-    LensError : lines that tell nothing, or a lens that folds the picture.
+    LensError : lines that determine nothing, or a lens that folds the picture.
     """
     lines = _judged(lines)
     _check(lines, order)
@@ -125,7 +125,7 @@ def fit_lens(lines: Sequence[DrawnLine], order: LensOrder, start: LensFit | None
 
 
 def _from_nothing(data: Lines, order: LensOrder) -> tuple[LineState, list[str]]:
-    """Return the state that the lines tell, one coefficient after the other, and why some are held."""
+    """Return the state that the lines determine, one coefficient after the other, and why some are held."""
     state, notes = _begin(data, order)
     state, cost = adjust_lines(data, state, order)
     for names in order.steps() if any(line.straight for line in data.lines) else []:
@@ -191,7 +191,7 @@ def _focal_free(data: Lines, order: LensOrder) -> bool:
 
 
 def _begin(data: Lines, order: LensOrder) -> tuple[LineState, list[str]]:
-    """Return the state to adjust from, with what is free in it, and a word where focal length cannot be told."""
+    """Return the state to adjust from, with what is free in it, and a note where the focal length is not determined."""
     notes = []
     if _directions(data) == 1 and order.focal_px is None:
         notes.append("Axis lines of one direction tell no focal length: draw some along a second one.")
@@ -260,8 +260,8 @@ def _seeded(lens: Lens, names: tuple[str, ...]) -> Lens:
 
 
 def _corner_sigma(covariance: np.ndarray, state: LineState, name: str) -> float:
-    """Return the sigma, pixels, of what a coefficient does at the picture's corner, its tie to the focal length
-    counted in.
+    """Return the sigma, pixels, of what a coefficient does at the picture's corner, its correlation
+    with the focal length included.
     """
     row = np.zeros(len(covariance))
     row[state.free.index(name)] = 1.0
@@ -272,7 +272,7 @@ def _corner_sigma(covariance: np.ndarray, state: LineState, name: str) -> float:
 
 
 def _refused(data: Lines, trial: LineState, order: LensOrder, names: tuple[str, ...], gain: float) -> str:
-    """Return why coefficients are held at 0, or "" when the lines tell them. Raises LensError for the first of all."""
+    """Return why coefficients are held at 0, or "" when the lines determine them."""
     covariance = line_covariance(data, trial, order)
     loose = max(_corner_sigma(covariance, trial, name) for name in names)
     title = " and ".join(names)
@@ -298,7 +298,7 @@ def _report(data: Lines, state: LineState, order: LensOrder, notes: list[str]) -
     log_sigma = sigma.pop("focal", 0.0)
     known = ("focal" in state.free or order.focal_px is not None) and log_sigma < DETERMINED
     if "focal" in state.free and not known:
-        notes.append(_why_untold(data, state, log_sigma))
+        notes.append(_why_undetermined(data, state, log_sigma))
     distances, _ = data.distances(state.lens, state.rotations)
     plain = Lens.centred(order.width, order.height, state.lens.focal_px[0], pixel_aspect=order.pixel_aspect)
     before, _ = data.distances(plain, state.rotations, np.full(len(data.axis), FREE))
@@ -344,7 +344,7 @@ def straightness(lines: Sequence[DrawnLine], lens: Lens) -> list[LineReport]:
     ]
 
 
-def _why_untold(data: Lines, state: LineState, log_sigma: float) -> str:
+def _why_undetermined(data: Lines, state: LineState, log_sigma: float) -> str:
     """Say which vanishing points lie too far away."""
     far = []
     for a, name in enumerate(AXES):
@@ -366,7 +366,7 @@ def _why_untold(data: Lines, state: LineState, log_sigma: float) -> str:
 
 def centre_test(lines: Sequence[DrawnLine], order: LensOrder, fit: LensFit) -> tuple[np.ndarray, np.ndarray] | None:
     """Return how far the optical centre lies from where it is held, (2,) pixels, and its sigma (2,), or None if lines
-    cannot tell.
+    do not determine it.
 
     Three directions are needed, two of them with vanishing points near the picture.
 

@@ -1,7 +1,7 @@
 """The lens: from directions in the camera to pixels, and back.
 
 Normalised coordinates are ``(x/z, y/z)`` in the camera frame (x right, y down, z forward); pixels are
-``principal + focal * x_d``. How x_d comes from x_u is told in `kernels`: radial and tangential (Brown 1966), one
+``principal + focal * x_d``. The formulas of x_d are in `kernels`: radial and tangential (Brown 1966), one
 division coefficient (Fitzgibbon 2001), or two axes with coefficients of their own, turned, for anamorphic lenses.
 """
 

@@ -44,7 +44,7 @@ def straighten_plate(
     Parameters
     ----------
     plate : to straighten. profile : of its lens. out : folder to write to. order : overscan, filter, format, ST
-        maps. progress : told the share done.
+        maps. progress : called with the share done.
 
     Raises
     ------

@@ -172,7 +172,7 @@ def find_views(
 
     Parameters
     ----------
-    pictures : (name, (H, W) uint8) each. order : the grid looked for. progress : told the share done. total :
+    pictures : (name, (H, W) uint8) each. order : the grid looked for. progress : called with the share done. total :
         number of pictures, for the progress.
     """
     check_order(order)

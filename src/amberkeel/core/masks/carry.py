@@ -80,7 +80,7 @@ def carry(
     Parameters
     ----------
     plate : whose pictures are looked at. shape : with its keys. start, stop : frame numbers. model : one of
-        MODELS. progress : told the share done. tracks : of the plate, or None.
+        MODELS. progress : called with the share done. tracks : of the plate, or None.
 
     Raises
     ------

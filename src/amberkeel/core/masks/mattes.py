@@ -73,7 +73,7 @@ def write_mattes(
     Parameters
     ----------
     folder : to write to. stem : beginning of the names. frames : (F,) numbers. masked : from frame to (H, W)
-        bool. kind : "png" or "exr". progress : told the share done.
+        bool. kind : "png" or "exr". progress : called with the share done.
     """
     if kind not in ("png", "exr"):
         raise MaskError(f"Mattes leave as png or exr, not {kind}.")

@@ -12,7 +12,7 @@ import numpy as np
 from scipy import ndimage
 
 from amberkeel.core.errors import MaskError
-from amberkeel.core.geometry.background import RigidMotion, fit_background, tell_turning
+from amberkeel.core.geometry.background import RigidMotion, fit_background, separate_rotation
 from amberkeel.core.geometry.neighbours import median_motion
 from amberkeel.core.masks.cues import CueReader
 from amberkeel.core.masks.proposal import MOVING, Proposal, packed
@@ -95,7 +95,7 @@ def track_departures(tracks: TrackSet, frames: np.ndarray, size: tuple[int, int]
         predicted[k + gap, rows] = _carried_by_neighbours(x, y, departs)
     moving = votes > 0.5 * np.maximum(seen, 1.0)
     at = tracks.frames - first, tracks.track_of_sample
-    return Departures(moving[at], tell_turning(motions, positions, *size), predicted[at])
+    return Departures(moving[at], separate_rotation(motions, positions, *size), predicted[at])
 
 
 def _carried_by_neighbours(x: np.ndarray, y: np.ndarray, departs: np.ndarray, count: int = 7) -> np.ndarray:
@@ -154,7 +154,7 @@ def _ellipse(radius: int) -> np.ndarray:
 
 def _regions(reader: CueReader, frame: int, hidden: np.ndarray | None) -> np.ndarray:
     """Return where one frame departs from the background and looks unlike it, (h, w) uint8; nothing where it cannot be
-    told.
+    judged.
     """
     try:
         cues = reader.read(frame)

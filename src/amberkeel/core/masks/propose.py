@@ -29,7 +29,7 @@ def propose(
     Parameters
     ----------
     plate : whose pictures are looked at. tracks : followed on it. masked : from frame number to (H, W) bool, or
-        None. progress : told the share done.
+        None. progress : called with the share done.
     """
     moving = what_moves(plate, tracks, masked, span(progress, 0.0, 0.9))
     background = moving.background
@@ -58,7 +58,7 @@ def propose_plate(
     Parameters
     ----------
     where : the plate. out : folder to write to. frames : first and last, or None for all. kind : "png" or "exr".
-        progress : told the share done.
+        progress : called with the share done.
     """
     plate = open_plate(where, frames)
     tracks = follow_plate(plate, progress=span(progress, 0.0, 0.2))

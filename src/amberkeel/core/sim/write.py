@@ -14,7 +14,7 @@ def write_shot(name: str, folder: Path, progress: Progress = silent, count: int 
 
     Parameters
     ----------
-    name : of the shot. folder : to write to. progress : told the share done. count : frames, or None for all.
+    name : of the shot. folder : to write to. progress : called with the share done. count : frames, or None for all.
     """
     progress(0.0, "Building the set")
     make = SHOTS[name]

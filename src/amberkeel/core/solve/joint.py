@@ -43,12 +43,12 @@ def joined(bundles: Sequence[Bundle], share_lens: bool, same: Sequence[SamePoint
     lenses: tuple[LensBlock, ...]
     if share_lens:
         lenses, lens_of, terms = (
-            (_spread(first.lenses[0], 0, cameras[-1]),),
+            (_among_all(first.lenses[0], 0, cameras[-1]),),
             np.zeros(cameras[-1], np.int64),
             first.terms,
         )
     else:
-        lenses = tuple(_spread(b.lenses[0], at, cameras[-1]) for b, at in zip(bundles, cameras))
+        lenses = tuple(_among_all(b.lenses[0], at, cameras[-1]) for b, at in zip(bundles, cameras))
         lens_of = np.repeat(np.arange(len(bundles)), [len(b.centres) for b in bundles])
         terms = tuple(replace(term, lens=k) for k, b in enumerate(bundles) for term in b.terms)  # type: ignore[type-var]
 
@@ -68,7 +68,7 @@ def joined(bundles: Sequence[Bundle], share_lens: bool, same: Sequence[SamePoint
     return _sorted(whole, owner)
 
 
-def _spread(lens: LensBlock, at: int, cameras: int) -> LensBlock:
+def _among_all(lens: LensBlock, at: int, cameras: int) -> LensBlock:
     """Return a lens with its zoom's basis among all cameras, its own from row `at` on."""
     basis = np.zeros((cameras, len(lens.zoom)))
     if lens.zooms:

@@ -22,7 +22,7 @@ MOST_WHITENED = 10.0
 """Whitened residual to which each measurement counts, so that outliers do not choose between the twins."""
 
 ALIKE = 12.0
-"""By how much the twin's whitened sum of squares must be higher for the shot to have told near from far."""
+"""By how much the twin's whitened sum of squares must be higher for near and far to count as determined."""
 
 
 def better_of_twins(problem: Problem, freedom: Freedom) -> tuple[Problem, float]:
