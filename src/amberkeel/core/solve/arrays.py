@@ -7,6 +7,11 @@ import numpy as np
 CHUNKS = 2
 """Accumulators filled side by side, one a thread."""
 
+FEW = 8000
+"""Observations up to which one thread does all: on cores that others use too, waiting for a second one takes longer
+than it saves.
+"""
+
 
 class Scene(NamedTuple):
     """Cameras, lens rows and points: (F, 3, 3), (F, 3), (F, 7), (P, 3), (P, 3), (P,)."""

@@ -3,7 +3,7 @@
 import numpy as np
 from numba import njit, prange
 
-from amberkeel.core.solve.arrays import CHUNKS
+from amberkeel.core.solve.arrays import CHUNKS, FEW, Observations, Scene
 from amberkeel.core.solve.projection import BEHIND, residual
 
 
@@ -46,14 +46,20 @@ def _robust_cost(scene, seen, scale2, begin, end):
 
 
 @njit(cache=True, nogil=True, fastmath=True, parallel=True)
-def robust_cost(scene, seen, scale2):
+def _robust_cost_parallel(scene, seen, scale2):
+    parts, points = np.zeros(CHUNKS), len(scene.rhos)
+    for chunk in prange(CHUNKS):
+        parts[chunk] = _robust_cost(scene, seen, scale2, chunk * points // CHUNKS, (chunk + 1) * points // CHUNKS)
+    return parts.sum()
+
+
+def robust_cost(scene: Scene, seen: Observations, scale2: float) -> float:
     """Return half the sum of the Cauchy loss of whitened residuals, `scale2` being its scale squared.
 
     Parameters
     ----------
     scene : cameras, lens rows and points. seen : measurements. scale2 : square of the Cauchy scale, in sigmas.
     """
-    parts, points = np.zeros(CHUNKS), len(scene.rhos)
-    for chunk in prange(CHUNKS):
-        parts[chunk] = _robust_cost(scene, seen, scale2, chunk * points // CHUNKS, (chunk + 1) * points // CHUNKS)
-    return 0.5 * parts.sum()
+    if len(seen.camera) <= FEW:
+        return 0.5 * _robust_cost(scene, seen, scale2, 0, len(scene.rhos))
+    return 0.5 * _robust_cost_parallel(scene, seen, scale2)

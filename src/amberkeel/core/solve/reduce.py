@@ -3,7 +3,7 @@
 import numpy as np
 from numba import njit, prange
 
-from amberkeel.core.solve.arrays import CHUNKS
+from amberkeel.core.solve.arrays import CHUNKS, FEW, Kept, Observations, Scene, Structure, Sums
 from amberkeel.core.solve.projection import LOCAL, POSE, residual_and_derivatives, tangent
 
 POINT_FLOOR = 1e-9
@@ -213,7 +213,22 @@ def _eliminate_chunk(scene, seen, scale2, information, damping, structure, sums,
 
 
 @njit(cache=True, nogil=True, fastmath=True, parallel=True)
-def eliminate_points(scene, seen, scale2, information, damping, structure, sums, kept):
+def _eliminate_parallel(scene, seen, scale2, information, damping, structure, sums, kept, longest):
+    for c in prange(CHUNKS):
+        # A call of its own: within a parallel loop numba does not see that members of a tuple alias one another.
+        _eliminate_chunk(scene, seen, scale2, information, damping, structure, sums, kept, c, longest)
+
+
+def eliminate_points(
+    scene: Scene,
+    seen: Observations,
+    scale2: float,
+    information: np.ndarray,
+    damping: float,
+    structure: Structure,
+    sums: Sums,
+    kept: Kept,
+) -> None:
     """Fill the sums of every chunk with the normal system, points eliminated but for those that are kept.
 
     Parameters
@@ -221,9 +236,9 @@ def eliminate_points(scene, seen, scale2, information, damping, structure, sums,
     scale2 : square of the Cauchy scale. information : (P,) factor on the weight of each point's observations.
     damping : share of its diagonal added to each eliminated point's matrix.
     """
-    longest = 0
-    for p in range(len(seen.first) - 1):
-        longest = max(longest, seen.first[p + 1] - seen.first[p])
-    for c in prange(CHUNKS):
-        # A call of its own: within a parallel loop numba does not see that members of a tuple alias one another.
+    longest = int(np.diff(seen.first).max(initial=0))
+    if len(seen.camera) > FEW:
+        _eliminate_parallel(scene, seen, scale2, information, damping, structure, sums, kept, longest)
+        return
+    for c in range(CHUNKS):
         _eliminate_chunk(scene, seen, scale2, information, damping, structure, sums, kept, c, longest)

@@ -7,6 +7,7 @@ import numpy as np
 from numba import njit, prange
 
 from amberkeel.core.geometry.rotations import rotation_exp
+from amberkeel.core.solve.arrays import FEW, Observations, Scene
 from amberkeel.core.solve.projection import BEHIND, LOCAL, POSE, residual_and_derivatives, tangent
 from amberkeel.core.solve.radial_lens import ASPECT, CX, CY, FOCAL, K1, K2, K3
 
@@ -198,8 +199,24 @@ def _triangulate(scene, seen, point, scale2, p, warm):
     return scene.rhos[p] > BEHIND_ALLOWED
 
 
+@njit(cache=True, fastmath=True, nogil=True)
+def _triangulate_serial(scene, seen, point, scale2, wanted, good):
+    for p in range(len(wanted)):
+        if wanted[p]:
+            good[p] = _triangulate(scene, seen, point, scale2, p, good[p])
+
+
 @njit(cache=True, fastmath=True, nogil=True, parallel=True)
-def triangulate_points(scene, seen, point, scale2, wanted, good):
+def _triangulate_parallel(scene, seen, point, scale2, wanted, good):
+    for p in prange(len(wanted)):
+        if wanted[p]:
+            # A call of its own: within a parallel loop numba does not see that members of `scene` alias one another.
+            good[p] = _triangulate(scene, seen, point, scale2, p, good[p])
+
+
+def triangulate_points(
+    scene: Scene, seen: Observations, point: np.ndarray, scale2: float, wanted: np.ndarray, good: np.ndarray
+) -> None:
     """Triangulate the `wanted` (P,) points of a scene from their observations in known cameras, in place.
 
     A point that is `good` (P,) on entry is improved from where it is; others start from the linear inverse depth and,
@@ -210,16 +227,14 @@ def triangulate_points(scene, seen, point, scale2, wanted, good):
     scene : its points are changed. seen : observations by point; `point` (N,) is each one's point.
     scale2 : square of the Cauchy scale. good : (P,) bool, filled: at least two observations, in front of the cameras.
     """
-    for p in prange(len(wanted)):
-        if wanted[p]:
-            # A call of its own: within a parallel loop numba does not see that members of `scene` alias one another.
-            good[p] = _triangulate(scene, seen, point, scale2, p, good[p])
+    few = len(seen.camera) <= FEW
+    (_triangulate_serial if few else _triangulate_parallel)(scene, seen, point, scale2, wanted, good)
 
 
 @njit(cache=True, fastmath=True, nogil=True)
 def resect_camera(scene, row, point, xy, weight, scale2, iterations):
     """Find camera `row` of a scene from known points and their pixels, from the pose it has; changes that pose in
-    position.
+    place.
 
     Parameters
     ----------

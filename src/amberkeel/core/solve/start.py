@@ -29,6 +29,9 @@ MOST_TRACKS = 160
 
 LEAST_INLIERS = 8
 
+HOMOGRAPHY_DRAWS = 400
+"""Most samples drawn for a pair's homography: it only ranks pairs by what it leaves."""
+
 EPIPOLAR_PX = 1.5
 """Distance from its epipolar line up to which a track is an inlier of an essential matrix, pixels."""
 
@@ -118,7 +121,7 @@ def find_pairs(problem: Problem, count: int = 2) -> list[Pair]:
 
 def _parallax(xa: np.ndarray, xb: np.ndarray) -> float:
     """Return the upper-quartile distance in pixels that the best homography leaves."""
-    h, _ = cv2.findHomography(xa, xb, cv2.RANSAC, 2.0)
+    h, _ = cv2.findHomography(xa, xb, cv2.RANSAC, 2.0, maxIters=HOMOGRAPHY_DRAWS)
     if h is None:
         return 0.0
     moved = cv2.perspectiveTransform(xa[:, None], h)[:, 0]
