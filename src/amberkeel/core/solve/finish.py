@@ -10,7 +10,7 @@ from amberkeel.core.points import PointSet
 from amberkeel.core.solve import reasons as why
 from amberkeel.core.solve.held_lens import with_focal
 from amberkeel.core.solve.lens_report import LensReport
-from amberkeel.core.solve.outliers import FINAL_SCALE, TRACK_SHARE, agreeing_share
+from amberkeel.core.solve.outliers import FINAL_SCALE, TRACK_SHARE, judge_by_rule
 from amberkeel.core.solve.problem import SIGMA_FLOOR_PX, Problem
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import Recipe
@@ -50,7 +50,7 @@ def make_solution(
     path, points, unit = _level(judge, tracks.ids, _solved_lens(judge, recipe, size))
     errors = residuals(path, points, tracks)
     checks = tracks.in_state(CHECK) & ~dropped
-    share = agreeing_share(tracks, errors, np.hypot(tracks.sigma, SIGMA_FLOOR_PX), sure.noise_factor)
+    agree, share = judge_by_rule(tracks, errors, np.hypot(tracks.sigma, SIGMA_FLOOR_PX), counted)
     moving = checks & (share < TRACK_SHARE)
     codes = {int(t): why.DISAGREES for t in np.nonzero(dropped)[0]} | {
         int(t): why.CHECK_MOVES for t in np.nonzero(moving)[0]
@@ -60,7 +60,7 @@ def make_solution(
         for t, code in codes.items()
     }
     states = [EXCLUDED if d else s for d, s in zip(dropped, tracks.states)]
-    outlier = ~(counted | (checks & ~moving)[tracks.track_of_sample])
+    outlier = ~(counted | (agree & (checks & ~moving)[tracks.track_of_sample]))
     return Solution(
         path, replace(tracks, states=states), points, outlier, reasons, errors, report, sure.noise_factor,
         sure.position_sigma / unit, "free", recipe, terms,

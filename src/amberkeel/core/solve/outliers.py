@@ -17,6 +17,9 @@ TRACK_SHARE = 0.5
 LEAST_AGREEING = 3
 """Measurements of a track that must agree, however short it is."""
 
+RAYLEIGH_MEDIAN = 1.1774
+"""Median length of a vector of two independent standard normal values."""
+
 MOST_BEHIND = -1e-3
 """Inverse depth below which a point lies behind its camera for good."""
 
@@ -38,7 +41,7 @@ def find_outliers(problem: Problem, tracks: np.ndarray) -> tuple[Problem, np.nda
     judged.triangulate(tracks, FINAL_SCALE)
     error, rows = judged.whitened(tracks)
     active = judged.active[judged.track[rows]]
-    scale = max(1.0, float(np.median(error[active])) / 1.1774)
+    scale = max(1.0, float(np.median(error[active])) / RAYLEIGH_MEDIAN)
     bad = error > OUTLIER * scale
     judged.inlier[rows[bad]] = False
     count = np.bincount(judged.track, minlength=len(tracks))
@@ -47,14 +50,24 @@ def find_outliers(problem: Problem, tracks: np.ndarray) -> tuple[Problem, np.nda
     return judged, tracks & (few | ~judged.triangulated | (judged.rhos < MOST_BEHIND))
 
 
-def agreeing_share(tracks: TrackSet, residuals: np.ndarray, sigma: np.ndarray, factor: float) -> np.ndarray:
-    """Return the share of each track's measurements that agrees with the camera, (T,).
+def judge_by_rule(
+    tracks: TrackSet, residuals: np.ndarray, sigma: np.ndarray, used: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Judge all tracks by the rule of `find_outliers`, the scale taken from the measurements in use.
 
     Parameters
     ----------
-    residuals : (N, 2) pixels, NaN for none, which counts as not agreeing. sigma : (N,) pixels.
-    factor : noise factor by which sigma understates.
+    residuals : (N, 2) pixels, NaN for none, which counts as an outlier. sigma : (N,) pixels.
+    used : (N,) bool, measurements that the camera was adjusted to.
+
+    Returns
+    -------
+    (N,) bool, measurements that agree, and (T,) the share of each track's that do; 0 where too few of them agree for a
+    track to count at all.
     """
-    error = np.linalg.norm(residuals, axis=1) / sigma
-    agree = np.nan_to_num(error, nan=np.inf) <= OUTLIER * max(1.0, factor)
-    return np.bincount(tracks.track_of_sample, agree, len(tracks)) / np.maximum(tracks.lengths, 1)
+    error = np.nan_to_num(np.linalg.norm(residuals, axis=1) / sigma, nan=np.inf)
+    scale = max(1.0, float(np.median(error[used])) / RAYLEIGH_MEDIAN) if used.any() else 1.0
+    agree = error <= OUTLIER * scale
+    count = np.bincount(tracks.track_of_sample, agree, len(tracks))
+    share = count / np.maximum(tracks.lengths, 1)
+    return agree, np.where(count < LEAST_AGREEING, 0.0, share)

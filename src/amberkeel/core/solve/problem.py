@@ -36,6 +36,7 @@ class Problem:
     lens : the lens. zoom (K,), zoom_basis (F, K) : of the log focal length over frames; K is 0 where nothing zooms.
     first (P + 1,), camera (N,), xy (N, 2), sigma (N,) : measurements by track; camera is the frame's row.
     inlier (N,) bool : measurements that count. active (P,) bool : tracks that may serve; check tracks may not.
+    movable (F, 6) bool : degrees in which each camera moves at all, its turn and then its position.
     """
 
     frames: np.ndarray
@@ -55,6 +56,7 @@ class Problem:
     active: np.ndarray
     zoom: np.ndarray
     zoom_basis: np.ndarray
+    movable: np.ndarray
 
     def lens_block(self, free: tuple[str, ...] = ()) -> LensBlock:
         """Return the lens for a bundle of all frames, with the named values free."""
@@ -124,7 +126,7 @@ class Problem:
         first = np.concatenate([[0], np.cumsum(counts[points])]).astype(np.int64)
         lens = replace(self.lens_block(freedom.lens), zoom_basis=np.ascontiguousarray(self.zoom_basis[chosen]))
         bundle = Bundle(
-            self.rotations[chosen], self.centres[chosen], np.repeat(free[chosen, None], 6, 1), (lens,),
+            self.rotations[chosen], self.centres[chosen], free[chosen, None] & self.movable[chosen], (lens,),
             np.zeros(len(chosen), np.int64), self.anchors[points], self.directions[points], self.rhos[points],
             first, number[self.camera[rows]], self.xy[rows], weight[rows], freedom.active_terms, loss_scale,
         )  # fmt: skip
@@ -147,7 +149,7 @@ class Problem:
         out = copy(self)
         for name in (
             "rotations", "centres", "solved", "anchors", "directions", "rhos", "triangulated", "inlier", "active",
-            "zoom",
+            "zoom", "movable",
         ):  # fmt: skip
             setattr(out, name, getattr(self, name).copy())
         return out
@@ -210,4 +212,5 @@ def make_problem(tracks: TrackSet, frames: np.ndarray, lens: RadialLens, active:
         active,
         np.zeros(0),
         np.zeros((f, 0)),
+        np.ones((f, 6), bool),
     )

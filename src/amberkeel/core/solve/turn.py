@@ -1,0 +1,158 @@
+"""A camera that only turns: rotations from tracks alone, for a sweep of focal lengths.
+
+Under rotation the rays of two frames differ by one rotation, whatever the depth (Hartley and Zisserman 2004, 8.4). For
+each focal length neighbouring frames are joined by the rotation that fits their common rays best (Kabsch 1976), robustly
+reweighted; the chain is then adjusted with points as directions.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from amberkeel.core.errors import SolveError
+from amberkeel.core.progress import Progress
+from amberkeel.core.solve.adjust import adjust
+from amberkeel.core.solve.grow import settle
+from amberkeel.core.solve.lens_plan import Freedom, LensPlan
+from amberkeel.core.solve.problem import Problem
+
+FIELDS_OF_VIEW = np.radians(np.geomspace(110.0, 3.0, 15))
+"""Swept horizontal fields of view, radians."""
+
+LEAST_COMMON = 6
+"""Common tracks below which two neighbouring frames cannot be joined."""
+
+JOINTS = 24
+"""Frames that the sweep is done with, about."""
+
+MOST_TRACKS = 160
+"""Tracks that the sweep is adjusted with, about."""
+
+SWEEP_SCALE = 6.0
+"""Cauchy scale of the sweep, in sigmas."""
+
+REWEIGHTED = 4
+"""Rounds of reweighting a pair's rotation."""
+
+KNEE_PX = 1.5
+"""Distance at which the weight of a ray is halved, pixels."""
+
+
+@dataclass(frozen=True)
+class _Pair:
+    """Two neighbouring frames: rows, and the pixels of their common tracks in both (M, 2)."""
+
+    a: int
+    b: int
+    xa: np.ndarray
+    xb: np.ndarray
+
+
+def turning(problem: Problem, plan: LensPlan, width: int, progress: Progress) -> Problem:
+    """Return a problem with all frames solved as a camera that only turns, adjusted.
+
+    Parameters
+    ----------
+    problem : with nothing solved; it is left as it is. plan : what the solve may do with the lens. width : of the
+        picture, pixels.
+
+    Raises
+    ------
+    SolveError : neighbouring frames without common tracks.
+    """
+    focals = 0.5 * width / np.tan(FIELDS_OF_VIEW / 2.0) if plan.search else np.array([plan.start.focal])
+    joints = np.unique(np.linspace(0, len(problem.frames) - 1, JOINTS).astype(int))
+    pairs = _pairs(problem, joints)
+    best, least = None, np.inf
+    for k, focal in enumerate(focals):
+        progress(0.7 * k / len(focals), "Trying a camera that only turns")
+        trial, cost = _tried(problem, plan, pairs, joints, float(focal))
+        if cost < least:
+            best, least = trial, cost
+    if best is None:
+        raise SolveError("No rotation explains the tracks.", "Ask for a free camera.")
+    out = problem.copied()
+    out.lens = best.lens
+    out.movable = np.tile([True, True, True, False, False, False], (len(out.frames), 1))
+    out.rotations = _chain(_pairs(problem, np.arange(len(problem.frames))), out.lens, len(out.frames))
+    out.solved[:] = True
+    settle(out, plan.free, 20, SWEEP_SCALE)
+    settle(out, plan.free, 20)
+    return out
+
+
+def _pairs(problem: Problem, rows: np.ndarray) -> list[_Pair]:
+    """Return neighbouring frames among some rows (K,) with their common tracks."""
+    seen = [_in_frame(problem, int(row)) for row in rows]
+    out = []
+    for (ta, na), (tb, nb), a, b in zip(seen, seen[1:], rows, rows[1:]):
+        _, ia, ib = np.intersect1d(ta, tb, assume_unique=True, return_indices=True)
+        if len(ia) < LEAST_COMMON:
+            raise SolveError(
+                f"Frames {problem.frames[a]} and {problem.frames[b]} have {len(ia)} tracks in common.",
+                "Place a few long tracks across them by hand, or solve a shorter range.",
+            )
+        out.append(_Pair(int(a), int(b), problem.xy[na[ia]], problem.xy[nb[ib]]))
+    return out
+
+
+def _in_frame(problem: Problem, row: int) -> tuple[np.ndarray, np.ndarray]:
+    """Return the used tracks seen on a frame and the rows of their measurements there."""
+    n = np.nonzero((problem.camera == row) & problem.inlier)[0]
+    tracks = problem.track[n]
+    live = problem.active[tracks]
+    return tracks[live], n[live]
+
+
+def _chain(pairs: list[_Pair], lens, count: int) -> np.ndarray:
+    """Return rotations ``world_from_camera`` (count, 3, 3) that follow from one another; rows between pairs are left at
+    the identity.
+    """
+    out = np.tile(np.eye(3), (count, 1, 1))
+    rays = _rays(lens.as_lens(1, 1).normalise(np.concatenate([x for pair in pairs for x in (pair.xa, pair.xb)])))
+    at = 0
+    for pair in pairs:
+        size = len(pair.xa)
+        ra, rb = rays[at : at + size], rays[at + size : at + 2 * size]
+        out[pair.b] = out[pair.a] @ _rotation(ra, rb, KNEE_PX / lens.focal)
+        at += 2 * size
+    return out
+
+
+def _rays(xy: np.ndarray) -> np.ndarray:
+    rays = np.column_stack([xy, np.ones(len(xy))])
+    return rays / np.linalg.norm(rays, axis=1, keepdims=True)
+
+
+def _rotation(ra: np.ndarray, rb: np.ndarray, knee: float) -> np.ndarray:
+    """Return the rotation a_from_b of rays (M, 3), those that disagree weighted down; `knee` is in radians."""
+    weight = np.ones(len(ra))
+    for _ in range(REWEIGHTED):
+        rotation = Rotation.align_vectors(ra, rb, weights=weight)[0].as_matrix()
+        weight = 1.0 / (1.0 + (np.linalg.norm(ra - rb @ rotation.T, axis=1) / knee) ** 2)
+    return rotation
+
+
+def _tried(
+    problem: Problem, plan: LensPlan, pairs: list[_Pair], joints: np.ndarray, focal: float
+) -> tuple[Problem, float]:
+    """Return the problem with the joints solved at one focal length, adjusted, and its mean cost a track."""
+    trial = problem.copied()
+    trial.lens = plan.start.with_value("focal", focal)
+    trial.movable = np.tile([True, True, True, False, False, False], (len(trial.frames), 1))
+    trial.rotations = _chain(pairs, trial.lens, len(trial.frames))
+    trial.solved[joints] = True
+    active = np.nonzero(trial.active)[0]
+    chosen = np.zeros(len(trial.rhos), bool)
+    chosen[active[:: max(1, len(active) // MOST_TRACKS)]] = True
+    trial.triangulate(chosen, SWEEP_SCALE)
+    freedom = Freedom(("focal",) if plan.search else ())
+    bundle, rows = trial.bundle(trial.solved, chosen, trial.all_but_first, freedom, SWEEP_SCALE)
+    if not len(bundle.rhos):
+        return trial, np.inf
+    adjusted = adjust(bundle, 10, 3e-3)
+    trial.update(adjusted.bundle, rows)
+    if not np.isfinite(adjusted.cost) or not 0.05 < trial.lens.focal / (2.0 * trial.lens.cx) < 40.0:
+        return trial, np.inf
+    return trial, adjusted.cost / len(bundle.camera)
