@@ -10,7 +10,7 @@ from amberkeel.core.solve.bundle import total_cost
 from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.problem import make_problem
 from amberkeel.core.solve.projection import LOCAL, residual, residual_and_derivatives, tangent
-from amberkeel.core.solve.radial_lens import LENS_NAMES, RadialLens
+from amberkeel.core.solve.radial_lens import ROW_NAMES, RadialLens
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
 
@@ -18,7 +18,8 @@ from amberkeel.core.solve.solve import solve_tracks
 def test_derivatives_match_finite_differences(rng):
     m = np.array([0.2, -0.1, 1.0]) / np.linalg.norm([0.2, -0.1, 1.0])
     r, c, a = rotation_exp(rng.normal(0, 0.2, 3)), rng.normal(0, 0.3, 3), rng.normal(0, 0.3, 3)
-    lens, xy, rho = RadialLens(700.0, 320.0, 180.0, -0.1, 0.02, 0.003, 1.1), np.array([300.0, 170.0]), 0.15
+    lens = RadialLens(700.0, 320.0, 180.0, -0.1, 0.02, 0.003, 1.1, 0.0, 0.3, -0.2, 0.5)
+    xy, rho = np.array([300.0, 170.0]), 0.15
     basis, e = np.zeros((3, 2)), np.zeros(2)
     jc, jp = np.zeros((2, LOCAL)), np.zeros((2, 3))
     tangent(m, basis)
@@ -27,13 +28,13 @@ def test_derivatives_match_finite_differences(rng):
 
     def moved(d):
         out, bent = np.zeros(2), lens
-        for name, step in zip(LENS_NAMES, d[6:12]):
+        for name, step in zip(ROW_NAMES, d[6:16]):
             bent = bent.stepped(name, step)
-        residual(r @ rotation_exp(d[:3]), c + d[3:6], a, m + basis @ d[12:14], rho + d[14], bent.row, xy, out)
+        residual(r @ rotation_exp(d[:3]), c + d[3:6], a, m + basis @ d[16:18], rho + d[18], bent.row, xy, out)
         return out
 
     step = 1e-6
-    numeric = np.stack([(moved(step * v) - moved(-step * v)) / (2 * step) for v in np.eye(15)], 1)
+    numeric = np.stack([(moved(step * v) - moved(-step * v)) / (2 * step) for v in np.eye(19)], 1)
     analytic = np.concatenate([jc, jp], 1)
     assert np.abs(analytic - numeric).max() < 1e-4 * np.abs(numeric).max()
 

@@ -52,7 +52,6 @@ def test_failures_are_one_line_and_an_exit_code(tmp_path):
     for words, expected in [
         ((tmp_path, "--out", tmp_path / "o"), "hardly any texture"),
         ((tmp_path / "nothing", "--out", tmp_path / "o"), "No files match"),
-        ((tmp_path, "--out", tmp_path / "o", "--camera-motion", "nodal"), "not available yet"),
         ((tmp_path, "--out", tmp_path / "o", "--fps", "zero"), "no frame rate"),
     ]:
         run = keel("solve", *words)

@@ -191,9 +191,11 @@ def test_events_begin_with_the_news(client, solved_shot):
 
 
 def test_solve_requests_are_checked_at_the_door(client, solved_shot):
-    for body, words in [({"motion": "spin"}, "auto, free or nodal"), ({"distortion": "lots"}, "estimate, none or "
-                                                                                              "profile"),
-                        ({"focal_mm": "0.2"}, "between 1 and 5000")]:  # fmt: skip
+    for body, words in [
+        ({"motion": "spin"}, "auto, free, nodal or swing"),
+        ({"distortion": "lots"}, "estimate, none or profile"),
+        ({"focal_mm": "0.2"}, "between 1 and 5000"),
+    ]:
         assert words in client.post(f"/shots/{solved_shot}/solve", json=body).json["error"]
     assert "no such job" in client.post("/jobs/999999/cancel", json={}).json["error"]
 

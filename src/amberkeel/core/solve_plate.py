@@ -55,8 +55,6 @@ def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> di
     """Follow and solve; return the files by name: solve.json, camera.usda, points.csv; of further plates in folders 2,
     3 and so on.
     """
-    if order.motion == "nodal":
-        raise SolveError("Nodal solves are not available yet.", "Use --camera-motion free or auto.")
     if order.beside and (order.tracks or order.mattes or order.frames):
         raise SolveError(
             "Frames, mattes and tables of tracks belong to one plate.",

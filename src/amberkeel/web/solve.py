@@ -13,6 +13,7 @@ from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.document import document_in_world
 from amberkeel.core.handoff.wording import sentence
 from amberkeel.core.solve.lens_plan import FIXED, FREE, SOFT
+from amberkeel.core.solve.motions import MOTIONS
 from amberkeel.core.solve.radial_lens import LENS_NAMES
 from amberkeel.core.units import maybe_number
 from amberkeel.core.world.datum import IDENTITY
@@ -50,8 +51,8 @@ class SolveOrder(Body):
 def solve(number: int):
     """Start a solve; it becomes a new attempt beside the others."""
     asked = sent(SolveOrder)
-    if asked.motion not in ("auto", "free", "nodal"):
-        raise KeelError("The camera motion is auto, free or nodal.")
+    if asked.motion not in MOTIONS:
+        raise KeelError("The camera motion is auto, free, nodal or swing.")
     if asked.distortion not in ("estimate", "none", "profile"):
         raise KeelError("Distortion is estimate, none or profile.")
     terms = solve_terms(asked.terms)

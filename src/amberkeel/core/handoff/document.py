@@ -19,6 +19,7 @@ from amberkeel.core.points import PointSet
 from amberkeel.core.solve.held_out import HeldOut
 from amberkeel.core.solve.lens_plan import LensChoice
 from amberkeel.core.solve.lens_report import LensReport, LensValue
+from amberkeel.core.solve.motions import Rival
 from amberkeel.core.solve.reasons import as_document, read_reason
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solution import Solution
@@ -50,6 +51,7 @@ def solve_document(solution: Solution, datum: Datum = IDENTITY, plate: str = "",
         "points": _points(path, solution, datum),
         "quality": _quality(solution),
         "terms": [asdict(figure) for figure in solution.terms],
+        "rivals": [asdict(rival) for rival in solution.rivals],
         "recipe": _recipe_document(solution.recipe),
     }
     return cast(SolveDocument, document)
@@ -202,6 +204,7 @@ def read_solution(document: SolveDocument, arrays: dict[str, np.ndarray], reason
         _read_report(document["lens_report"]), document["quality"]["noise_factor"],
         np.array([np.nan if s is None else s for s in sigma]), document["camera_motion"],
         _read_recipe(document["recipe"], document), tuple(Figure(**figure) for figure in document["terms"]),
+        tuple(Rival(**rival) for rival in document.get("rivals", [])),
     )  # fmt: skip
 
 

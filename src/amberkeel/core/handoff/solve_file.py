@@ -135,6 +135,17 @@ class FigureDocument(TypedDict):
     unit: str
 
 
+class RivalDocument(TypedDict):
+    """One explanation of the tracks, see `Rival`."""
+
+    motion: str
+    rms_px: float
+    explained: float
+    focal_px: float
+    unknowns: int
+    score: float
+
+
 class LensChoiceDocument(TypedDict):
     """What was chosen for a value of the lens, see `LensChoice`."""
 
@@ -165,13 +176,14 @@ class SolveDocument(TypedDict):
     version: Literal[2]
     plate: NotRequired[PlateDocument]
     image: ImageDocument
-    camera_motion: Literal["free", "nodal"]
+    camera_motion: Literal["free", "nodal", "swing"]
     lens: LensDocument
     lens_report: LensReportDocument
     frames: Annotated[list[FrameDocument], Field(min_length=2)]
     points: list[PointDocument]
     quality: QualityDocument
     terms: list[FigureDocument]
+    rivals: NotRequired[list[RivalDocument]]
     recipe: RecipeDocument
 
 

@@ -14,7 +14,7 @@ than it saves.
 
 
 class Scene(NamedTuple):
-    """Cameras, lens rows and points: (F, 3, 3), (F, 3), (F, 7), (P, 3), (P, 3), (P,)."""
+    """Cameras, lens rows and points: (F, 3, 3), (F, 3), (F, 11), (P, 3), (P, 3), (P,)."""
 
     rotations: np.ndarray
     centres: np.ndarray
@@ -26,13 +26,14 @@ class Scene(NamedTuple):
 
 class Observations(NamedTuple):
     """Measurements by point: first (P + 1,), camera (N,), xy (N, 2) pixels, weight (N,) one over sigma, 0 to leave
-    out.
+    out, and drift (N, 2), by how much a row's own time moves the pixel for a readout of one.
     """
 
     first: np.ndarray
     camera: np.ndarray
     xy: np.ndarray
     weight: np.ndarray
+    drift: np.ndarray
 
 
 class Structure(NamedTuple):
@@ -40,7 +41,7 @@ class Structure(NamedTuple):
 
     Attributes
     ----------
-    slot (F,), free (F, 6), columns (F, M), chain (F, M, 12), kept (P,) : as in `Layout`.
+    slot (F,), free (F, 6), columns (F, M), chain (F, M, 16), kept (P,) : as in `Layout`.
     at (K, K) : as in `TilePattern`. tile (F,), within (F,) : a camera's tile, and its position in it.
     shared_first (P + 1,), shared (H,) : the border rows that each point's observations depend on, rising.
     order (P,) : points by the first camera that sees them, so that neighbours write to the same tiles.

@@ -7,7 +7,7 @@ import numpy as np
 from amberkeel.core.solve import terms as known
 from amberkeel.core.solve.arrays import Observations, Scene
 from amberkeel.core.solve.cost import fill_residuals, robust_cost
-from amberkeel.core.solve.radial_lens import LENS_NAMES, RadialLens
+from amberkeel.core.solve.radial_lens import FOCAL, RadialLens
 from amberkeel.core.solve.terms import Term
 
 
@@ -17,7 +17,7 @@ class LensBlock:
 
     Attributes
     ----------
-    values : the lens. free : names of `LENS_NAMES` that may change.
+    values : the lens. free : names of `ROW_NAMES` that may change.
     zoom : (K,) coefficients of the log focal length over frames, on the basis (F, K); K is 0 where nothing zooms.
     """
 
@@ -55,6 +55,7 @@ class Bundle:
     first (P + 1,) : observations of point p are rows ``first[p]:first[p + 1]``, each camera once.
     camera (N,) int, xy (N, 2) pixels, weight (N,) one over sigma in pixels; weight 0 leaves an observation out.
     terms : what else is known. loss_scale : whitened residual at which the Cauchy loss bends.
+    drift (N, 2) : pixels that a row's own time moves each measurement for a readout of one; None for none.
     """
 
     rotations: np.ndarray
@@ -71,6 +72,7 @@ class Bundle:
     weight: np.ndarray
     terms: tuple[Term, ...] = ()
     loss_scale: float = 2.5
+    drift: np.ndarray | None = None
 
     @property
     def lens(self) -> RadialLens:
@@ -83,7 +85,7 @@ class Bundle:
         return np.repeat(np.arange(len(self.rhos)), np.diff(self.first))
 
     def lens_rows(self) -> np.ndarray:
-        """Return each camera's lens row (F, 7), the zoom in it."""
+        """Return each camera's lens row (F, 11), the zoom in it."""
         return lens_rows(self.lenses, self.lens_of)
 
     def scene(self) -> Scene:
@@ -92,7 +94,8 @@ class Bundle:
 
     def observations(self) -> Observations:
         """Return the measurements for the kernels."""
-        return Observations(self.first, self.camera, self.xy, self.weight)
+        drift = np.zeros_like(self.xy) if self.drift is None else self.drift
+        return Observations(self.first, self.camera, self.xy, self.weight, drift)
 
     def residuals(self) -> np.ndarray:
         """Return projected minus measured (N, 2) in pixels; 1e3 where a point is behind the camera."""
@@ -110,12 +113,12 @@ class Bundle:
 
 
 def lens_rows(lenses: tuple[LensBlock, ...], lens_of: np.ndarray) -> np.ndarray:
-    """Return each camera's lens row (F, 7) from the lenses and their numbers (F,)."""
+    """Return each camera's lens row (F, 11) from the lenses and their numbers (F,)."""
     out = np.stack([lens.values.row for lens in lenses])[lens_of]
     for number, lens in enumerate(lenses):
         if lens.zooms:
             own = lens_of == number
-            out[own, LENS_NAMES.index("focal")] *= np.exp(lens.zoom_basis[own] @ lens.zoom)
+            out[own, FOCAL] *= np.exp(lens.zoom_basis[own] @ lens.zoom)
     return out
 
 

@@ -10,6 +10,7 @@ from amberkeel.core.points import PointSet
 from amberkeel.core.solve import reasons as why
 from amberkeel.core.solve.held_lens import with_focal
 from amberkeel.core.solve.lens_report import LensReport
+from amberkeel.core.solve.motions import FREE, NODAL, Rival
 from amberkeel.core.solve.outliers import FINAL_SCALE, TRACK_SHARE, judge_by_rule
 from amberkeel.core.solve.problem import SIGMA_FLOOR_PX, Problem
 from amberkeel.core.solve.reasons import Reason
@@ -17,6 +18,7 @@ from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.residuals import residuals
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.terms import Figure
+from amberkeel.core.solve.turn import released
 from amberkeel.core.solve.uncertainty import Uncertainty
 from amberkeel.core.tracks import CHECK, EXCLUDED, TrackSet
 
@@ -34,6 +36,8 @@ def make_solution(
     recipe: Recipe,
     size: tuple[int, int],
     terms: tuple[Figure, ...] = (),
+    motion: str = FREE,
+    rivals: tuple[Rival, ...] = (),
 ) -> Solution:
     """Judge every track with the finished camera and put the figures together.
 
@@ -42,12 +46,12 @@ def make_solution(
     problem : adjusted; it is left as it is. tracks : as measured, with the states that the solve used.
     dropped : (T,) bool, tracks that are outliers as a whole. counted : (N,) bool, measurements that were adjusted to.
     sure : how sure the problem is. report : of its lens. size : width and height of the picture, pixels.
-    terms : what further knowledge says.
+    terms : what further knowledge says. motion : how the camera moves. rivals : the explanations that were compared.
     """
     judge = problem.copied()
     judge.inlier[:] = True
     judge.triangulate(~judge.active, FINAL_SCALE)
-    path, points, unit = _level(judge, tracks.ids, _solved_lens(judge, recipe, size))
+    path, points, unit = _level(judge, tracks.ids, _solved_lens(judge, recipe, size), motion)
     errors = residuals(path, points, tracks)
     checks = tracks.in_state(CHECK) & ~dropped
     agree, share = judge_by_rule(tracks, errors, np.hypot(tracks.sigma, SIGMA_FLOOR_PX), counted)
@@ -63,7 +67,7 @@ def make_solution(
     outlier = ~(counted | (agree & (checks & ~moving)[tracks.track_of_sample]))
     return Solution(
         path, replace(tracks, states=states), points, outlier, reasons, errors, report, sure.noise_factor,
-        sure.position_sigma / unit, "free", recipe, terms,
+        sure.position_sigma / unit, motion, recipe, terms, rivals,
     )  # fmt: skip
 
 
@@ -73,17 +77,19 @@ def _solved_lens(problem: Problem, recipe: Recipe, size: tuple[int, int]) -> Len
     return problem.lens.as_lens(*size)
 
 
-def _level(problem: Problem, ids: np.ndarray, lens: Lens) -> tuple[CameraPath, PointSet, float]:
-    """Put the first camera at the origin, its horizon level, and the median point at the usual distance.
+def _level(problem: Problem, ids: np.ndarray, lens: Lens, motion: str) -> tuple[CameraPath, PointSet, float]:
+    """Put the first camera at the origin, its horizon level, and the median point at the usual distance: of a camera
+    that only turns all points, whose directions are all that is known.
 
     Returns the path and the points in that world, and the solve's units a unit of it.
     """
+    problem = released(problem)
     centre, right = problem.centres[0], problem.rotations[0][:, 0]
     up = -problem.rotations[:, :, 1].mean(0)
     up = up - (up @ right) * right
     up = up / np.linalg.norm(up)
     new_from_old = np.stack([right, up, np.cross(right, up)])
-    rhos = problem.rhos[:, None]
+    rhos = np.full_like(problem.rhos, 1.0 / USUAL_DISTANCE)[:, None] if motion == NODAL else problem.rhos[:, None]
     homogeneous = np.hstack([problem.directions + rhos * problem.anchors, rhos])
     points = PointSet(ids, np.where(problem.triangulated[:, None], homogeneous, np.nan))
     unit = float(np.nanmedian(np.linalg.norm(points.positions(centre) - centre, axis=1))) / USUAL_DISTANCE

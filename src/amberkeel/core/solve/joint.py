@@ -59,7 +59,7 @@ def joined(bundles: Sequence[Bundle], share_lens: bool, same: Sequence[SamePoint
         stacked("rotations"), stacked("centres"), stacked("free"), lenses, lens_of,
         stacked("anchors"), stacked("directions"), stacked("rhos"), first.first,
         np.concatenate([b.camera + at for b, at in zip(bundles, cameras)]), stacked("xy"), stacked("weight"),
-        terms, first.loss_scale,
+        terms, first.loss_scale, np.concatenate([b.observations().drift for b in bundles]),
     )  # fmt: skip
     owner = np.concatenate([b.point + at for b, at in zip(bundles, points)])
     for one in same:
@@ -82,7 +82,7 @@ def _sorted(bundle: Bundle, owner: np.ndarray) -> Bundle:
     counts = np.bincount(owner, minlength=len(bundle.rhos))
     return replace(
         bundle, first=np.concatenate([[0], np.cumsum(counts)]).astype(np.int64), camera=bundle.camera[order],
-        xy=bundle.xy[order], weight=bundle.weight[order],
+        xy=bundle.xy[order], weight=bundle.weight[order], drift=bundle.observations().drift[order],
     )  # fmt: skip
 
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.interpolate import BSpline
 
-from amberkeel.core.solve.radial_lens import LENS_NAMES, RADIAL_NAMES, RadialLens
+from amberkeel.core.solve.radial_lens import LENS_NAMES, RADIAL_NAMES, ROW_NAMES, RadialLens
 from amberkeel.core.solve.terms import SmoothZoom, SoftLens, Term
 
 FREE, SOFT, FIXED = "free", "soft", "fixed"
@@ -43,7 +43,7 @@ class LensChoice:
 
 @dataclass(frozen=True)
 class Freedom:
-    """What an adjustment may change of the lens, by names of `LENS_NAMES`, and what else is known."""
+    """What an adjustment may change of the lens, by names of `ROW_NAMES`, and what else is known."""
 
     lens: tuple[str, ...] = ()
     terms: tuple[Term, ...] = ()
@@ -54,7 +54,7 @@ class Freedom:
 
     def with_value(self, name: str) -> "Freedom":
         """Return the freedom with one more value of the lens free."""
-        return replace(self, lens=tuple(n for n in LENS_NAMES if n in self.lens or n == name))
+        return replace(self, lens=tuple(n for n in ROW_NAMES if n in self.lens or n == name))
 
     @property
     def active_terms(self) -> tuple[Term, ...]:

@@ -8,7 +8,7 @@ import numpy as np
 from amberkeel.core.solve.arrays import Observations, Scene
 from amberkeel.core.solve.bundle import Bundle, LensBlock, lens_rows
 from amberkeel.core.solve.lens_plan import Freedom
-from amberkeel.core.solve.radial_lens import RadialLens
+from amberkeel.core.solve.radial_lens import ARM_NAMES, RadialLens
 from amberkeel.core.solve.refine import triangulate_points
 from amberkeel.core.tracks import TrackSet
 
@@ -37,6 +37,7 @@ class Problem:
     first (P + 1,), camera (N,), xy (N, 2), sigma (N,) : measurements by track; camera is the frame's row.
     inlier (N,) bool : measurements that count. active (P,) bool : tracks that may serve; check tracks may not.
     movable (F, 6) bool : degrees in which each camera moves at all, its turn and then its position.
+    drift (N, 2) : pixels that a row's own time moves each measurement for a readout of one.
     """
 
     frames: np.ndarray
@@ -57,13 +58,14 @@ class Problem:
     zoom: np.ndarray
     zoom_basis: np.ndarray
     movable: np.ndarray
+    drift: np.ndarray
 
     def lens_block(self, free: tuple[str, ...] = ()) -> LensBlock:
         """Return the lens for a bundle of all frames, with the named values free."""
         return LensBlock(self.lens, free, self.zoom, self.zoom_basis)
 
     def lens_rows(self) -> np.ndarray:
-        """Return each frame's lens row (F, 7)."""
+        """Return each frame's lens row (F, 11)."""
         return lens_rows((self.lens_block(),), np.zeros(len(self.frames), np.int64))
 
     def scene(self) -> Scene:
@@ -74,6 +76,11 @@ class Problem:
     def track(self) -> np.ndarray:
         """Row of the track of each measurement (N,)."""
         return np.repeat(np.arange(len(self.rhos)), np.diff(self.first))
+
+    @property
+    def corrected(self) -> np.ndarray:
+        """The measurements (N, 2) as they would be had all rows been read at once, pixels."""
+        return self.xy - self.lens.readout * self.drift
 
     @property
     def first_solved(self) -> int:
@@ -96,7 +103,7 @@ class Problem:
     def triangulate(self, tracks: np.ndarray, loss_scale: float) -> None:
         """Triangulate the given tracks (P,) bool from the solved cameras; `loss_scale` is in sigmas."""
         good = self.triangulated.copy()
-        seen = Observations(self.first, self.camera, self.xy, self.weights(tracks))
+        seen = Observations(self.first, self.camera, self.corrected, self.weights(tracks), np.zeros_like(self.xy))
         triangulate_points(self.scene(), seen, self.track, loss_scale**2, tracks, good)
         self.triangulated = np.where(tracks, good, self.triangulated)
 
@@ -129,6 +136,7 @@ class Problem:
             self.rotations[chosen], self.centres[chosen], free[chosen, None] & self.movable[chosen], (lens,),
             np.zeros(len(chosen), np.int64), self.anchors[points], self.directions[points], self.rhos[points],
             first, number[self.camera[rows]], self.xy[rows], weight[rows], freedom.active_terms, loss_scale,
+            self.drift[rows],
         )  # fmt: skip
         return bundle, Rows(chosen, points, rows)
 
@@ -149,7 +157,7 @@ class Problem:
         out = copy(self)
         for name in (
             "rotations", "centres", "solved", "anchors", "directions", "rhos", "triangulated", "inlier", "active",
-            "zoom", "movable",
+            "zoom", "movable", "drift",
         ):  # fmt: skip
             setattr(out, name, getattr(self, name).copy())
         return out
@@ -158,6 +166,8 @@ class Problem:
         """Take points from behind the camera to its front, mirroring the path in its start; no residual changes."""
         first = self.centres[self.first_solved].copy()
         self.centres, self.anchors, self.rhos = 2.0 * first - self.centres, 2.0 * first - self.anchors, -self.rhos
+        for name in ARM_NAMES:
+            self.lens = self.lens.with_value(name, -self.lens.value(name))
 
     def whitened(self, tracks: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Return the whitened distances (M,) of every measurement of tracks (P,) bool in solved frames, and their rows.
@@ -180,7 +190,8 @@ class Problem:
         count = len(self.frames)
         bundle = Bundle(
             self.rotations, self.centres, np.zeros((count, 6), bool), (self.lens_block(),), np.zeros(count, np.int64),
-            self.anchors, self.directions, self.rhos, first, self.camera[rows], self.xy[rows], 1.0 / self.sigma[rows],
+            self.anchors, self.directions, self.rhos, first, self.camera[rows], self.corrected[rows],
+            1.0 / self.sigma[rows],
         )  # fmt: skip
         return bundle.residuals()
 
@@ -213,4 +224,5 @@ def make_problem(tracks: TrackSet, frames: np.ndarray, lens: RadialLens, active:
         np.zeros(0),
         np.zeros((f, 0)),
         np.ones((f, 6), bool),
+        np.zeros((len(tracks.frames), 2)),
     )

@@ -2,19 +2,20 @@
 
 A point is homogeneous about a fixed anchor: ``X = anchor + direction / rho`` with a unit direction and an inverse
 depth rho (after Civera et al. 2008, but with an anchor that does not move with a camera). A point at infinity has
-rho 0. Lens rows (7,) are described in `radial_lens`.
+rho 0. Lens rows (11,) are described in `radial_lens`. A camera sees from its entrance pupil, at
+``centre + rotation @ arm``.
 """
 
 import numpy as np
 from numba import njit
 
-from amberkeel.core.solve.radial_lens import ASPECT, CX, CY, FOCAL, K1, K2, K3, LENS_NAMES
+from amberkeel.core.solve.radial_lens import ARM_X, ARM_Y, ARM_Z, ASPECT, CX, CY, FOCAL, K1, K2, K3, READOUT, ROW_NAMES
 
 POSE = 6
 """Derivatives by a camera's pose: three of its rotation, three of its position."""
 
-LOCAL = POSE + len(LENS_NAMES)
-"""Derivatives of one observation by its camera and lens: the pose's six, then those of `LENS_NAMES`."""
+LOCAL = POSE + len(ROW_NAMES)
+"""Derivatives of one observation by its camera and lens: the pose's six, then those of `ROW_NAMES`."""
 
 BEHIND = 1e6
 """Squared whitened residual given to a point behind the camera."""
@@ -46,9 +47,12 @@ def tangent(m, basis):
 
 
 @njit(cache=True, fastmath=True, nogil=True, inline="always")
-def _to_camera(rotation, centre, anchor, m, rho):
+def _to_camera(rotation, centre, anchor, m, rho, lens):
     """Return a homogeneous point in the camera's frame, three numbers, and its offset from the camera, three more."""
-    dx, dy, dz = anchor[0] - centre[0], anchor[1] - centre[1], anchor[2] - centre[2]
+    ax, ay, az = lens[ARM_X], lens[ARM_Y], lens[ARM_Z]
+    dx = anchor[0] - centre[0] - rotation[0, 0] * ax - rotation[0, 1] * ay - rotation[0, 2] * az
+    dy = anchor[1] - centre[1] - rotation[1, 0] * ax - rotation[1, 1] * ay - rotation[1, 2] * az
+    dz = anchor[2] - centre[2] - rotation[2, 0] * ax - rotation[2, 1] * ay - rotation[2, 2] * az
     px, py, pz = m[0] + rho * dx, m[1] + rho * dy, m[2] + rho * dz
     qx = rotation[0, 0] * px + rotation[1, 0] * py + rotation[2, 0] * pz
     qy = rotation[0, 1] * px + rotation[1, 1] * py + rotation[2, 1] * pz
@@ -63,9 +67,9 @@ def residual(rotation, centre, anchor, m, rho, lens, xy, out):
     Parameters
     ----------
     rotation : (3, 3) world_from_camera. centre : (3,) the camera's position. anchor, m, rho : (3,), (3,), float,
-        the point. lens : (7,) row. xy : (2,) measured pixels. out : (2,), filled.
+        the point. lens : (11,) row. xy : (2,) measured pixels. out : (2,), filled.
     """
-    qx, qy, qz, _, _, _ = _to_camera(rotation, centre, anchor, m, rho)
+    qx, qy, qz, _, _, _ = _to_camera(rotation, centre, anchor, m, rho, lens)
     if qz < NEAREST:
         out[0] = out[1] = FAR_OFF_PX
         return False
@@ -85,13 +89,13 @@ def residual_and_derivatives(rotation, centre, anchor, m, rho, basis, lens, xy, 
     ----------
     rotation : (3, 3) world_from_camera. centre : (3,) the camera's position in the world.
     anchor, m, rho, basis : (3,), (3,), float, (3, 2), the point and its tangent.
-    lens : (7,) row. xy : (2,) measured pixels.
+    lens : (11,) row. xy : (2,) measured pixels.
     out : (2,) filled with projected minus measured pixels.
-    jc : (2, 12) filled with derivatives by the camera's turn (``R exp(w)``, radians), its position, and the lens's log
-        focal length, k1, k2, k3, cx and cy.
+    jc : (2, 16) filled with derivatives by the camera's turn (``R exp(w)``, radians), its position, and the lens's log
+        focal length, k1, k2, k3, cx, cy, readout (0: it is the measurement that moves) and arm.
     jp : (2, 3) filled with derivatives by the point's direction along `basis` and by rho.
     """
-    qx, qy, qz, dx, dy, dz = _to_camera(rotation, centre, anchor, m, rho)
+    qx, qy, qz, dx, dy, dz = _to_camera(rotation, centre, anchor, m, rho, lens)
     if qz < NEAREST:
         out[0] = out[1] = FAR_OFF_PX
         return False
@@ -130,4 +134,13 @@ def residual_and_derivatives(rotation, centre, anchor, m, rho, basis, lens, xy, 
         jc[0, POSE + k], jc[1, POSE + k] = fx * x * power, fy * y * power
         power *= r2
     jc[0, POSE + CX], jc[1, POSE + CX], jc[0, POSE + CY], jc[1, POSE + CY] = 1.0, 0.0, 0.0, 1.0
+    jc[0, POSE + READOUT] = jc[1, POSE + READOUT] = 0.0
+    ax, ay, az = lens[ARM_X], lens[ARM_Y], lens[ARM_Z]
+    for i in range(2):
+        # By the pupil along the camera's axes; the turn moves the pupil by w x arm.
+        bx, by, bz = (-rho * u0, -rho * u1, -rho * u2) if i == 0 else (-rho * v0, -rho * v1, -rho * v2)
+        jc[i, POSE + ARM_X], jc[i, POSE + ARM_Y], jc[i, POSE + ARM_Z] = bx, by, bz
+        jc[i, 0] += ay * bz - az * by
+        jc[i, 1] += az * bx - ax * bz
+        jc[i, 2] += ax * by - ay * bx
     return True

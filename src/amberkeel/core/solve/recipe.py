@@ -12,8 +12,8 @@ class Recipe:
 
     Attributes
     ----------
-    motion : "auto", "free" or "nodal". distortion : "estimate" (k1, and k2 and k3 where the shot determines them) or
-        "none".
+    motion : "auto", "free", "nodal" or "swing". distortion : "estimate" (k1, and k2 and k3 where the shot determines
+        them) or "none".
     focal_px : known focal length along x in pixels, or None. pixel_aspect : width of a pixel over its height.
     lens : by name (focal, k1, k2, k3, cx, cy) what is free, soft or fixed, beyond the above.
     held_lens : a lens whose distortion is held as a map of pixels; its focal length counts only by `lens`.

@@ -4,7 +4,9 @@ import numpy as np
 from numba import njit, prange
 
 from amberkeel.core.solve.arrays import CHUNKS, FEW, Kept, Observations, Scene, Structure, Sums
+from amberkeel.core.solve.cost import measured_at
 from amberkeel.core.solve.projection import LOCAL, POSE, residual_and_derivatives, tangent
+from amberkeel.core.solve.radial_lens import READOUT
 
 POINT_FLOOR = 1e-9
 """Added to the diagonal of a point's normal matrix, so that one without any depth can be inverted."""
@@ -21,7 +23,7 @@ def _invert3(v, out):
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _accumulate(scene, seen, scale2, information, structure, p, at, sums, kept, c, v, jc, jp, js, e, basis):
+def _accumulate(scene, seen, scale2, information, structure, p, at, sums, kept, c, v, jc, jp, js, e, pixel, basis):
     """Add the observations of point `p` to the sums of chunk `c`; fill its normal matrix `v` (3, 3, upper triangle)."""
     tiles, border, corner, side = sums.tiles[c], sums.border[c], sums.corner[c], sums.side[c]
     cameras = border.shape[1]
@@ -40,11 +42,13 @@ def _accumulate(scene, seen, scale2, information, structure, p, at, sums, kept, 
         w[:] = 0.0
         if seen.weight[n] == 0.0:
             continue
+        measured_at(seen, n, scene.lenses[f, READOUT], pixel)
         if not residual_and_derivatives(
             scene.rotations[f], scene.centres[f], scene.anchors[p], scene.directions[p], scene.rhos[p], basis,
-            scene.lenses[f], seen.xy[n], e, jc, jp,
+            scene.lenses[f], pixel, e, jc, jp,
         ):  # fmt: skip
             continue
+        jc[0, POSE + READOUT], jc[1, POSE + READOUT] = seen.drift[n, 0], seen.drift[n, 1]
         w2 = seen.weight[n] * seen.weight[n]
         w2 /= 1.0 + (e[0] * e[0] + e[1] * e[1]) * w2 / scale2
         w2 *= information[p]
@@ -197,12 +201,13 @@ def _eliminate_chunk(scene, seen, scale2, information, damping, structure, sums,
     sums.side[c] = 0.0
     sums.taken[c] = 0.0
     e, basis, v, y, ys = np.empty(2), np.empty((3, 2)), np.empty((3, 3)), np.empty((POSE, 3)), np.empty(3)
+    pixel = np.empty(2)
     jc, jp, js = np.empty((2, LOCAL)), np.empty((2, 3)), np.empty((2, structure.columns.shape[1]))
     at = np.zeros(sums.corner.shape[1] + 1, np.int64)
     rows, runs, panel = np.empty(longest, np.int64), np.empty(longest + 1, np.int64), np.empty((3, POSE * longest))
     for k in range(structure.chunks[c], structure.chunks[c + 1]):
         p = structure.order[k]
-        _accumulate(scene, seen, scale2, information, structure, p, at, sums, kept, c, v, jc, jp, js, e, basis)
+        _accumulate(scene, seen, scale2, information, structure, p, at, sums, kept, c, v, jc, jp, js, e, pixel, basis)
         if structure.kept[p] >= 0:
             _keep(seen, structure, p, structure.kept[p], sums, kept, c, v)
             continue

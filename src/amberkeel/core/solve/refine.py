@@ -9,7 +9,7 @@ from numba import njit, prange
 from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.solve.arrays import FEW, Observations, Scene
 from amberkeel.core.solve.projection import BEHIND, LOCAL, POSE, residual_and_derivatives, tangent
-from amberkeel.core.solve.radial_lens import ASPECT, CX, CY, FOCAL, K1, K2, K3
+from amberkeel.core.solve.radial_lens import ARM_X, ASPECT, CX, CY, FOCAL, K1, K2, K3
 
 LEAST_GAIN = 0.2
 """Radial gain below which the fixed-point undistortion stops: the lens folds over there."""
@@ -139,6 +139,15 @@ def _ray(lens, xy, out):
 
 
 @njit(cache=True, fastmath=True, nogil=True)
+def _pupil(scene, f, out):
+    """Fill `out` (3,) with the entrance pupil of camera `f`."""
+    for k in range(3):
+        out[k] = scene.centres[f, k]
+        for j in range(3):
+            out[k] += scene.rotations[f, k, j] * scene.lenses[f, ARM_X + j]
+
+
+@njit(cache=True, fastmath=True, nogil=True)
 def _linear_start(scene, camera, xy, weight, a, z, p):
     """Put point `p`'s anchor at its first usable camera and its direction along that ray; return the linear inverse
     depth.
@@ -149,20 +158,22 @@ def _linear_start(scene, camera, xy, weight, a, z, p):
         host += 1
     f = camera[host]
     _ray(scene.lenses[f], xy[host], ray)
+    _pupil(scene, f, anchor)
     for k in range(3):
-        anchor[k] = scene.centres[f, k]
         m[k] = scene.rotations[f, k, 0] * ray[0] + scene.rotations[f, k, 1] * ray[1] + scene.rotations[f, k, 2] * ray[2]
     top = bottom = 0.0
+    pupil = np.empty(3)
     for n in range(a, z):
         if weight[n] == 0.0 or n == host:
             continue
         g = camera[n]
+        _pupil(scene, g, pupil)
         _ray(scene.lenses[g], xy[n], ray)
         q, d = np.zeros(3), np.zeros(3)
         for j in range(3):
             for k in range(3):
                 q[j] += scene.rotations[g, k, j] * m[k]
-                d[j] += scene.rotations[g, k, j] * (anchor[k] - scene.centres[g, k])
+                d[j] += scene.rotations[g, k, j] * (anchor[k] - pupil[k])
         for j in range(2):
             e, s = q[j] * ray[2] - q[2] * ray[j], d[j] * ray[2] - d[2] * ray[j]
             top -= e * s

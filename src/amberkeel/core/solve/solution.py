@@ -7,6 +7,7 @@ import numpy as np
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.points import PointSet
 from amberkeel.core.solve.lens_report import LensReport
+from amberkeel.core.solve.motions import Rival
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.residuals import residuals, rms, rms_by
@@ -29,7 +30,8 @@ class Solution:
     lens_report : each value of the lens with its sigma, what goes together, and what the shot does not determine.
     noise_factor : by how much the stated noise of the tracks understates their error.
     position_sigma : (F,) one sigma of the camera's position in world units, the first camera held.
-    terms : what each piece of further knowledge says after the solve.
+    terms : what each piece of further knowledge says after the solve. motion : "free", "nodal" or "swing".
+    rivals : the explanations of the tracks that were compared, none where one was asked for.
     """
 
     path: CameraPath
@@ -44,6 +46,7 @@ class Solution:
     motion: str = "free"
     recipe: Recipe = field(default_factory=Recipe)
     terms: tuple[Figure, ...] = ()
+    rivals: tuple[Rival, ...] = ()
 
     @property
     def counted(self) -> np.ndarray:

@@ -16,6 +16,7 @@ from amberkeel.core.solve.held_lens import straightened
 from amberkeel.core.solve.held_out import held_out
 from amberkeel.core.solve.lens_plan import Freedom, LensPlan, zoom_basis, zooming
 from amberkeel.core.solve.lens_report import lens_report
+from amberkeel.core.solve.motions import AUTO, EXPLAINS, FREE, MOTIONS, NODAL, SWING, Rival, compare
 from amberkeel.core.solve.outliers import FINAL_SCALE, find_outliers
 from amberkeel.core.solve.problem import Problem, Rows, make_problem
 from amberkeel.core.solve.reasons import Reason
@@ -23,6 +24,7 @@ from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.reversal import ALIKE, better_of_twins
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.start import FIELDS_OF_VIEW, find_pairs, sweep
+from amberkeel.core.solve.turn import released, swinging, turning
 from amberkeel.core.solve.uncertainty import Uncertainty, uncertainty
 from amberkeel.core.tracks import ACTIVE, CHECK, TrackSet
 
@@ -76,12 +78,15 @@ class Solved:
     ----------
     problem : all of it solved; only the tracks that agree are active. freedom : what of the lens was free in the end.
     dropped : (T,) bool, tracks that are outliers as a whole. twin : by how much the solve with depth reversed is worse.
+    motion : how the camera moves. rivals : the explanations that were compared.
     """
 
     problem: Problem
     freedom: Freedom
     dropped: np.ndarray
     twin: float = np.inf
+    motion: str = FREE
+    rivals: tuple[Rival, ...] = ()
 
     def final_bundle(self) -> tuple[Bundle, Rows]:
         """Return the bundle of all that counts, all cameras free, and its rows."""
@@ -97,7 +102,7 @@ def solve_tracks(
     recipe: Recipe = Recipe(),
     progress: Progress = silent,
 ) -> Solution:
-    """Solve a free camera from tracks alone.
+    """Solve a camera from tracks alone.
 
     Parameters
     ----------
@@ -111,7 +116,7 @@ def solve_tracks(
 
     Raises
     ------
-    SolveError : a locked-off or nodal camera, too few tracks, or a shot that breaks in the middle.
+    SolveError : a locked-off camera, too few tracks, or a shot that breaks in the middle.
     """
     asked = ask(tracks, frames, width, height, recipe)
     solved = solve_shot(asked, span(progress, 0.0, 0.95))
@@ -128,8 +133,10 @@ def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: R
     ----------
     tracks, frames, width, height, recipe : as for `solve_tracks`.
     """
-    if recipe.motion == "nodal":
-        raise SolveError("Nodal solves are not available yet.", "Ask for a free or automatic camera.")
+    if recipe.motion not in MOTIONS:
+        raise SolveError(f"There is no camera motion “{recipe.motion}”.", f"Choose {', '.join(MOTIONS)}.")
+    if recipe.zoom and recipe.motion not in (AUTO, FREE):
+        raise SolveError("A zoom is solved with a free camera only.", "Ask for a free camera, or for no zoom.")
     measured = tracks.on_frames(frames)
     if CHECK not in measured.states:
         checks = choose_checks(measured, width, height, recipe.check_share, np.random.default_rng(recipe.seed))
@@ -142,7 +149,51 @@ def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: R
 
 
 def solve_shot(asked: Asked, progress: Progress) -> Solved:
-    """Solve a shot, all but how sure it is."""
+    """Solve a shot, all but how sure it is: the explanation asked for, or the best one."""
+    motion = asked.recipe.motion
+    if motion == FREE or asked.recipe.zoom:
+        return _free(asked, progress)
+    if motion in (NODAL, SWING):
+        return _turning(asked, progress)[-1 if motion == SWING else 0]
+    try:
+        turned = _turning(asked, span(progress, 0.0, 0.4))
+    except SolveError:
+        return _free(asked, span(progress, 0.4, 1.0))
+    if not turned:
+        return _free(asked, span(progress, 0.2, 1.0))
+    progress(0.5, "Comparing it with a camera that moves")
+    everyone = asked.problem().active
+    let_go = released(turned[-1].problem)
+    settle(let_go, asked.plan.free, 20)
+    candidates = [*turned, _finish(let_go, asked.plan.free, asked.plan.later, span(progress, 0.5, 0.8))]
+    rivals = compare(candidates, everyone)
+    best = candidates[int(np.argmin([rival.score for rival in rivals]))]
+    if best.motion == FREE:
+        best = _free(asked, span(progress, 0.8, 1.0))
+    return replace(best, rivals=tuple(rivals))
+
+
+def _turning(asked: Asked, progress: Progress) -> list[Solved]:
+    """Return the shot solved as a camera that only turns, and as one that swings; neither where the motion is to be
+    found and rotation explains too little.
+    """
+    plan = asked.plan
+    turned = turning(asked.problem(), plan, asked.size[0], span(progress, 0.0, 0.5))
+    if asked.recipe.motion == AUTO and np.median(turned.whitened(turned.active)[0]) > EXPLAINS:
+        return []
+    nodal = replace(_finish(turned, plan.free, plan.later, span(progress, 0.5, 0.7)), motion=NODAL)
+    if asked.recipe.motion == NODAL:
+        return [nodal]
+    swung, freedom = swinging(turned, plan.free)
+    try:
+        swing = replace(_finish(swung, freedom, plan.later, span(progress, 0.7, 1.0)), motion=SWING)
+    except SolveError:
+        return [nodal]
+    return [nodal, swing]
+
+
+def _free(asked: Asked, progress: Progress) -> Solved:
+    """Return the shot solved as a camera that moves freely."""
     plan, width = asked.plan, asked.size[0]
     if asked.recipe.zoom:
         freedom = zooming(plan)
@@ -172,8 +223,9 @@ def conclude(asked: Asked, solved: Solved, sure: Uncertainty) -> Solution:
     counted = np.zeros(len(measured.frames), bool)
     counted[rows.observations] = True
     return make_solution(
-        problem, measured, solved.dropped, counted, sure, report, asked.recipe, asked.size, tuple(bundle.figures())
-    )
+        problem, measured, solved.dropped, counted, sure, report, asked.recipe, asked.size, tuple(bundle.figures()),
+        solved.motion, solved.rivals,
+    )  # fmt: skip
 
 
 def _zooming(problem: Problem, plan: LensPlan, freedom: Freedom, width: int, progress: Progress) -> Problem:

@@ -61,6 +61,7 @@ class Pair:
     b: int
     tracks: np.ndarray
     parallax: float
+    travel: float
 
 
 def common_tracks(problem: Problem, a: int, b: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -85,7 +86,7 @@ def find_pairs(problem: Problem, count: int = 2) -> list[Pair]:
     frames = len(problem.frames)
     anchors = np.unique(np.linspace(0, frames - 2, min(9, frames - 1)).astype(int))
     gaps = np.unique(np.round(np.geomspace(max(3, frames // 16), frames - 1, 7)).astype(int))
-    pairs, travel = [], 0.0
+    pairs = []
     for a in anchors:
         for b in a + gaps:
             if b >= frames:
@@ -93,23 +94,26 @@ def find_pairs(problem: Problem, count: int = 2) -> list[Pair]:
             tracks, xa, xb = common_tracks(problem, a, b)
             if len(tracks) < MIN_COMMON:
                 continue
-            travel = max(travel, float(np.median(np.linalg.norm(xb - xa, axis=1))))
-            pairs.append(Pair(int(a), int(b), tracks, _parallax(xa, xb)))
+            pairs.append(
+                Pair(int(a), int(b), tracks, _parallax(xa, xb), float(np.median(np.linalg.norm(xb - xa, axis=1))))
+            )
     if not pairs:
         raise SolveError(
             "Too few tracks last long enough to start a solve.", "Follow more features, or a shorter range."
         )
+    travel = max(p.travel for p in pairs)
     if travel < 1.0:
         raise SolveError(
             f"The camera does not move: tracks travel {travel:.2f} px at most.", "A locked-off plate needs no solve."
         )
     noise = float(np.median(problem.sigma[problem.inlier])) if problem.inlier.any() else 0.0
-    if max(p.parallax for p in pairs) < np.clip(LEAST_PARALLAX * noise, LEAST_PARALLAX_PX, CLEAR_PARALLAX_PX):
-        raise SolveError(
-            "No parallax: every frame maps onto the others, as when a camera turns on its tripod.",
-            "A nodal solve would fit this shot; it is not available yet.",
-        )
-    rank = [min(p.parallax, 30.0) * np.sqrt(min(len(p.tracks), 200)) for p in pairs]
+    least = np.clip(LEAST_PARALLAX * noise, LEAST_PARALLAX_PX, CLEAR_PARALLAX_PX)
+    # A scene that is one plane shows no parallax beyond a homography: then the frames that lie far apart serve.
+    flat = max(p.parallax for p in pairs) < least
+    rank = [
+        min(p.travel if flat else p.parallax, 30.0 if not flat else 200.0) * np.sqrt(min(len(p.tracks), 200))
+        for p in pairs
+    ]
     chosen: list[Pair] = []
     for k in np.argsort(rank)[::-1]:
         if all(abs(pairs[k].a - p.a) + abs(pairs[k].b - p.b) > frames // 10 for p in chosen):
@@ -206,5 +210,5 @@ def resect_frame(problem: Problem, row: int, tracks: np.ndarray, loss_scale: flo
     share, scene = 0.0, problem.scene()
     for widen in (8.0, 1.0):
         scale2 = (widen * loss_scale) ** 2
-        share = resect_camera(scene, row, track[n], problem.xy[n], 1.0 / problem.sigma[n], scale2, 25)
+        share = resect_camera(scene, row, track[n], problem.corrected[n], 1.0 / problem.sigma[n], scale2, 25)
     return float(share)

@@ -1,11 +1,12 @@
 """A camera that only turns: rotations from tracks alone, for a sweep of focal lengths.
 
 Under rotation the rays of two frames differ by one rotation, whatever the depth (Hartley and Zisserman 2004, 8.4). For
-each focal length neighbouring frames are joined by the rotation that fits their common rays best (Kabsch 1976), robustly
-reweighted; the chain is then adjusted with points as directions.
+each focal length neighbouring frames are joined by the rotation that fits their common rays best (Kabsch 1976),
+robustly reweighted; the chain is then adjusted with points as directions. A camera that swings turns about a point that
+is not its entrance pupil: the pupil is at an arm, fixed in the camera, from a point that stands still.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.spatial.transform import Rotation
@@ -13,9 +14,11 @@ from scipy.spatial.transform import Rotation
 from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress
 from amberkeel.core.solve.adjust import adjust
-from amberkeel.core.solve.grow import settle
+from amberkeel.core.solve.grow import GROW_SCALE, settle
 from amberkeel.core.solve.lens_plan import Freedom, LensPlan
-from amberkeel.core.solve.problem import Problem
+from amberkeel.core.solve.problem import Problem, Rows
+from amberkeel.core.solve.radial_lens import ARM_NAMES
+from amberkeel.core.solve.terms import SoftLens
 
 FIELDS_OF_VIEW = np.radians(np.geomspace(110.0, 3.0, 15))
 """Swept horizontal fields of view, radians."""
@@ -34,6 +37,9 @@ SWEEP_SCALE = 6.0
 
 REWEIGHTED = 4
 """Rounds of reweighting a pair's rotation."""
+
+ASIDE = 0.2
+"""One sigma of the pupil's distance from the view axis through the pivot, over the arm's length."""
 
 KNEE_PX = 1.5
 """Distance at which the weight of a ray is halved, pixels."""
@@ -156,3 +162,41 @@ def _tried(
     if not np.isfinite(adjusted.cost) or not 0.05 < trial.lens.focal / (2.0 * trial.lens.cx) < 40.0:
         return trial, np.inf
     return trial, adjusted.cost / len(bundle.camera)
+
+
+def swinging(turned: Problem, freedom: Freedom) -> tuple[Problem, Freedom]:
+    """Return a camera that only turns made one that swings, adjusted, and what is free of it.
+
+    The arm's length along the view axis is the unit of the world. A swing shows how points differ in inverse depth but
+    hardly their mean, which goes with the focal length.
+
+    Parameters
+    ----------
+    turned : as `turning` returns it; it is left as it is. freedom : what of the lens may change.
+    """
+    lateral = tuple(SoftLens(name, 0.0, ASIDE, shown=False) for name in ("arm_x", "arm_y"))
+    wider = replace(freedom.with_value("arm_x").with_value("arm_y"), terms=(*freedom.terms, *lateral))
+    trial = turned.copied()
+    trial.lens = turned.lens.with_value("arm_z", 1.0)
+    rows = _adjusted(trial, wider, SWEEP_SCALE)
+    if np.median(trial.rhos[rows.points]) < 0.0:
+        trial.mirror_depths()
+    _adjusted(trial, wider, GROW_SCALE)
+    return trial, wider
+
+
+def _adjusted(problem: Problem, freedom: Freedom, scale: float) -> Rows:
+    """Adjust all of a problem in place; return the rows that took part."""
+    bundle, rows = problem.bundle(problem.solved, problem.active, problem.all_but_first, freedom, scale)
+    problem.update(adjust(bundle, 40, 1e-6).bundle, rows)
+    return rows
+
+
+def released(problem: Problem) -> Problem:
+    """Return a problem whose cameras stand where their entrance pupils are, and may move from there."""
+    out = problem.copied()
+    out.centres = problem.centres + problem.rotations @ problem.lens.arm
+    for name in ARM_NAMES:
+        out.lens = out.lens.with_value(name, 0.0)
+    out.movable[:] = True
+    return out

@@ -13,7 +13,7 @@ from scipy.sparse.csgraph import connected_components
 
 from amberkeel.core.solve.bundle import Bundle
 from amberkeel.core.solve.normal_system import NormalSystem
-from amberkeel.core.solve.radial_lens import LENS_NAMES
+from amberkeel.core.solve.radial_lens import ROW_NAMES
 from amberkeel.core.solve.step import mean_log_depth_row
 from amberkeel.core.solve.tiles import Factor
 from amberkeel.core.solve.unknowns import Unknown
@@ -54,8 +54,8 @@ class Uncertainty:
 
 
 def gauge(bundle: Bundle) -> np.ndarray:
-    """Return which degrees of the cameras (F, 6) bool are free once the gauge is held."""
-    free = np.ones((len(bundle.centres), 6), bool)
+    """Return which of the free degrees of the cameras (F, 6) bool stay so once the gauge is held."""
+    free = bundle.free.copy()
     groups = camera_groups(bundle)
     for group in np.unique(groups):
         own = np.nonzero(groups == group)[0]
@@ -114,7 +114,7 @@ class Covariance:
         number : of the lens. points : (P,) bool, whose mean log depth is meant.
         """
         system, rhos = self.system, self.bundle.rhos
-        names = [n for n in LENS_NAMES if n in self.bundle.lenses[number].free]
+        names = [n for n in ROW_NAMES if n in self.bundle.lenses[number].free]
         rows = np.zeros((len(names) + 1, len(system.side())))
         for k, name in enumerate(names):
             rows[k, system.whole_rows(Unknown(name, number))[0]] = 1.0

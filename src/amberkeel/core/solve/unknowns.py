@@ -12,7 +12,7 @@ from typing import NamedTuple
 import numpy as np
 
 from amberkeel.core.solve.projection import LOCAL, POSE
-from amberkeel.core.solve.radial_lens import LENS_NAMES
+from amberkeel.core.solve.radial_lens import ROW_NAMES
 from amberkeel.core.solve.tiles import DEGREES
 
 FRAME, LENS, POINT = "frame", "lens", "point"
@@ -35,7 +35,7 @@ BLOCKS = {
     for block in (
         Block(ROTATION, FRAME, 3),
         Block(POSITION, FRAME, 3),
-        *(Block(name, LENS, 1) for name in LENS_NAMES),
+        *(Block(name, LENS, 1) for name in ROW_NAMES),
         Block(ZOOM, LENS, 0),
         Block(POINT_BLOCK, POINT, 3),
     )
@@ -52,7 +52,7 @@ class Unknown(NamedTuple):
 
 @dataclass(frozen=True)
 class LensUnknowns:
-    """What is estimated of one lens: names of `LENS_NAMES` that are free, and the basis (F, K) of its zoom over
+    """What is estimated of one lens: names of `ROW_NAMES` that are free, and the basis (F, K) of its zoom over
     frames.
     """
 
@@ -69,7 +69,7 @@ class Layout:
     free : (F, 6) bool, a camera's degrees that may move: turn, then position.
     cameras : rows of the cameras, 6 a slot. shared : rows of the border.
     columns : (F, M) int32, border rows that a camera's observations depend on, -1 for none.
-    chain : (F, M, 12), derivative of the camera's own pose and lens parameters by those rows.
+    chain : (F, M, 16), derivative of the camera's own pose and lens parameters by those rows.
     kept : (P,) int32, first border row of a point that is not eliminated, or -1.
     """
 
@@ -84,15 +84,15 @@ class Layout:
         links: list[tuple[np.ndarray, int, int, np.ndarray]] = []
         for number, lens in enumerate(lenses):
             own = np.nonzero(lens_of == number)[0]
-            for name in LENS_NAMES:
+            for name in ROW_NAMES:
                 if name in lens.free:
                     row = self._add(Unknown(name, number), 1)
-                    links.append((own, row, POSE + LENS_NAMES.index(name), np.ones(len(own))))
+                    links.append((own, row, POSE + ROW_NAMES.index(name), np.ones(len(own))))
             size = lens.zoom_basis.shape[1]
             first = self._add(Unknown(ZOOM, number), size) if size else 0
             for k in range(size):
                 bends = own[lens.zoom_basis[own, k] != 0.0]
-                links.append((bends, first + k, POSE + LENS_NAMES.index("focal"), lens.zoom_basis[bends, k]))
+                links.append((bends, first + k, POSE + ROW_NAMES.index("focal"), lens.zoom_basis[bends, k]))
         self.columns, self.chain = _linked(links, len(self.free))
 
     def _add(self, unknown: Unknown, size: int) -> int:
@@ -138,7 +138,7 @@ class Layout:
 
 
 def _linked(links: list, frames: int) -> tuple[np.ndarray, np.ndarray]:
-    """Return the border rows of each camera (F, M) and their chain (F, M, 12)."""
+    """Return the border rows of each camera (F, M) and their chain (F, M, 16)."""
     count = np.zeros(frames, np.int64)
     for rows, *_ in links:
         count[rows] += 1

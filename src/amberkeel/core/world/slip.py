@@ -32,7 +32,7 @@ def slip_px(path: CameraPath, truth: CameraPath, xyz: np.ndarray, seen: np.ndarr
         path.world_from_camera, path.positions, pinhole_rows(len(path.frames)), np.zeros((n, 3)), np.zeros((n, 3)),
         np.zeros(n),
     )  # fmt: skip
-    observations = Observations(first, rows, straight, np.full(len(px), path.lens.focal_px[0]))
+    observations = Observations(first, rows, straight, np.full(len(px), path.lens.focal_px[0]), np.zeros_like(straight))
     triangulate_points(scene, observations, points, BARELY_ROBUST, np.ones(n, np.bool_), good)
     anchors, directions, rhos = scene.anchors, scene.directions, scene.rhos
     placed = anchors + directions / np.where(np.abs(rhos) > 1e-9, rhos, 1e-9)[:, None]

@@ -1,0 +1,102 @@
+"""Which camera is it: rival explanations of the tracks, scored by what they explain and by what they spend.
+
+A free camera always fits a little better. Each explanation pays for its unknowns by the Bayesian information criterion
+(Schwarz 1978), the dimension of the points among them, as Torr (1998) asks: directions have two, points in depth three.
+The noise is that of the explanation that fits best, inflated for the correlation of residuals in time.
+"""
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from amberkeel.core.solve.outliers import OUTLIER
+from amberkeel.core.solve.uncertainty import bundle_noise_factor
+
+if TYPE_CHECKING:
+    from amberkeel.core.solve.solve import Solved
+
+AUTO, FREE, NODAL, SWING = "auto", "free", "nodal", "swing"
+
+MOTIONS = (AUTO, FREE, NODAL, SWING)
+"""What a solve may be asked for: a camera that moves freely; one that only turns; one that turns about a point that is
+not its entrance pupil."""
+
+EXPLAINS = 4.0
+"""Median whitened residual up to which a camera that only turns explains the tracks, roughly."""
+
+
+@dataclass(frozen=True)
+class Rival:
+    """One explanation of the tracks.
+
+    Attributes
+    ----------
+    motion : one of `MOTIONS`. rms_px : RMS residual of what it explains. explained : share of all measurements that it
+        explains. focal_px : its focal length. unknowns : numbers it spends.
+    score : by how much it is worse than the best one, in units of the log likelihood times two; 0 for the best.
+    """
+
+    motion: str
+    rms_px: float
+    explained: float
+    focal_px: float
+    unknowns: int
+    score: float
+
+
+def compare(solved: "list[Solved]", everyone: np.ndarray) -> list[Rival]:
+    """Return the explanations of one shot, scored, in the order given.
+
+    Parameters
+    ----------
+    solved : at least one, of the same tracks. everyone : (P,) bool, tracks that might have served.
+    """
+    errors = [_whitened(one, everyone) for one in solved]
+    factors = [bundle_noise_factor(one.final_bundle()[0]) for one in solved]
+    best = int(np.argmin([np.minimum(e, OUTLIER).mean() for e in errors]))
+    noise, count = factors[best], 2 * len(errors[best])
+    scale = max(1.0, float(np.median(errors[best])))
+    totals, spent = [], []
+    for one, error in zip(solved, errors):
+        spent.append(_unknowns(one))
+        cost = (np.minimum(error, OUTLIER * scale) ** 2).sum() / noise**2
+        totals.append(float(cost + spent[-1] * np.log(max(count, 2))))
+    least = min(totals)
+    return [
+        Rival(
+            one.motion,
+            float(np.sqrt((one.problem.residuals(one.problem.active)[_counted(one)] ** 2).sum(1).mean())),
+            float((error <= OUTLIER * scale).mean()),
+            one.problem.lens.focal,
+            unknowns,
+            total - least,
+        )
+        for one, error, unknowns, total in zip(solved, errors, spent, totals)
+    ]
+
+
+def _whitened(solved: "Solved", everyone: np.ndarray) -> np.ndarray:
+    """Return the whitened distance of every measurement, endless where a track has no point."""
+    problem = solved.problem
+    out = np.full(len(problem.camera), np.inf)
+    judged = problem.copied()
+    judged.triangulated &= everyone
+    distances, rows = judged.whitened(everyone)
+    out[rows] = distances
+    return out[everyone[problem.track]]
+
+
+def _counted(solved: "Solved") -> np.ndarray:
+    """Return the rows of the measurements that the explanation was adjusted to."""
+    return solved.final_bundle()[1].observations
+
+
+def _unknowns(solved: "Solved") -> int:
+    """Return how many numbers an explanation spends; the gauge is not among them."""
+    bundle, _ = solved.final_bundle()
+    free = bundle.free.copy()
+    free[0] = False
+    depths = bool(free[:, 3:].any()) or solved.motion == SWING
+    gauge = 1 if free[:, 3:].any() else 0
+    return int(free.sum()) - gauge + (3 if depths else 2) * len(bundle.rhos) + len(solved.freedom.lens)

@@ -1,0 +1,84 @@
+"""Which camera is it: cameras that only turn, swing about a pivot, or move over one plane, told apart by themselves."""
+
+import numpy as np
+import pytest
+from simulated import cloud, moving_camera, observe
+
+from amberkeel.core.camera import CameraPath
+from amberkeel.core.errors import SolveError
+from amberkeel.core.geometry.rotations import rotation_exp
+from amberkeel.core.lens import Lens
+from amberkeel.core.solve.motions import FREE, NODAL, SWING
+from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.solve import solve_tracks
+
+FRAMES = np.arange(1001, 1041)
+NOISE_PX = 0.1
+
+
+def panning(arm: float = 0.0) -> CameraPath:
+    """Return a pan of 35 degrees with a nod, its pupil `arm` metres before the pivot."""
+    t = np.linspace(-1.0, 1.0, len(FRAMES))
+    turns = np.array([rotation_exp(np.array([0.04 * np.sin(3 * s), 0.3 * s, 0.02 * s * s])) for s in t])
+    return CameraPath(FRAMES, turns @ np.array([0.0, 0.0, arm]), turns, Lens.centred(640, 360, 700.0, -0.04))
+
+
+def around(rng, count=220):
+    """Return points (count, 3) on all sides that a pan sees, 4 to 20 metres away."""
+    heading, height = rng.uniform(-0.8, 0.8, count), rng.uniform(-0.3, 0.3, count)
+    return rng.uniform(4.0, 20.0, count)[:, None] * np.stack([np.sin(heading), height, np.cos(heading)], 1)
+
+
+def solved(path, points, rng, motion="auto"):
+    tracks = observe(path, points, NOISE_PX, rng)
+    return solve_tracks(tracks, path.frames, 640, 360, Recipe(motion=motion))
+
+
+def test_a_pan_is_found_to_be_nodal(rng):
+    solution = solved(panning(), around(rng), rng)
+    assert solution.motion == NODAL and np.ptp(solution.path.positions, axis=0).max() == 0.0
+    assert solution.path.lens.focal_px[0] == pytest.approx(700.0, rel=0.005)
+    assert solution.path.lens.radial[0] == pytest.approx(-0.04, abs=0.005)
+    assert solution.rms_px < 1.6 * NOISE_PX and not solution.position_sigma.any()
+    reach = np.linalg.norm(solution.points.positions()[solution.points.known], axis=1)
+    assert reach == pytest.approx(np.full(len(reach), 10.0))
+    turn = solution.path.world_from_camera[0].T @ solution.path.world_from_camera[-1]
+    true = panning().world_from_camera[0].T @ panning().world_from_camera[-1]
+    assert np.abs(turn - true).max() < 2e-3
+    scores = {rival.motion: rival.score for rival in solution.rivals}
+    assert scores[NODAL] == 0.0 and min(scores[SWING], scores[FREE]) > 50.0
+
+
+def test_a_pan_off_the_pupil_is_found_to_swing(rng):
+    path = panning(0.15)
+    solution = solved(path, around(rng), rng)
+    assert solution.motion == SWING and solution.rms_px < 1.6 * NOISE_PX
+    assert solution.path.lens.focal_px[0] == pytest.approx(700.0, rel=0.02)
+    moved, true = (p.positions - p.positions[0] for p in (solution.path, path))
+    first = solution.path.world_from_camera[0] @ path.world_from_camera[0].T
+    along = (moved @ first) * true
+    assert along.sum() > 0.9 * np.linalg.norm(moved) * np.linalg.norm(true)
+
+
+def test_what_is_asked_for_is_what_is_solved(rng):
+    points = around(rng)
+    assert solved(panning(0.15), points, rng, NODAL).motion == NODAL
+    assert solved(panning(0.15), points, rng, SWING).motion == SWING
+    with pytest.raises(SolveError, match="no camera motion"):
+        solved(panning(), points, rng, "spin")
+    with pytest.raises(SolveError, match="free camera"):
+        solve_tracks(observe(panning(), points, NOISE_PX, rng), FRAMES, 640, 360, Recipe(motion=NODAL, zoom=True))
+
+
+def test_a_floor_seen_by_a_moving_camera_is_no_pan(rng):
+    path = moving_camera(40)
+    floor = cloud(rng, 200)
+    floor[:, 1] = 1.5 + 0.1 * floor[:, 0]
+    solution = solved(path, floor, rng)
+    assert solution.motion == FREE and solution.rms_px < 1.6 * NOISE_PX
+    assert solution.path.lens.focal_px[0] == pytest.approx(700.0, rel=0.02)
+
+
+def test_a_moving_camera_stays_free(rng):
+    solution = solved(moving_camera(30, step=0.02), cloud(rng, 150), rng)
+    assert solution.motion == FREE and not solution.rivals
