@@ -154,7 +154,10 @@ def solve_shot(asked: Asked, progress: Progress) -> Solved:
     if motion == FREE or asked.recipe.zoom:
         return _free(asked, progress)
     if motion in (NODAL, SWING):
-        return _turning(asked, progress)[-1 if motion == SWING else 0]
+        found = _turning(asked, progress)
+        if not found:
+            raise SolveError("No rotation joins the frames.", "Ask for a free camera.")
+        return found[-1 if motion == SWING else 0]
     try:
         turned = _turning(asked, span(progress, 0.0, 0.4))
     except SolveError:
@@ -178,8 +181,9 @@ def _turning(asked: Asked, progress: Progress) -> list[Solved]:
     found and rotation explains too little.
     """
     plan = asked.plan
-    turned = turning(asked.problem(), plan, asked.size[0], span(progress, 0.0, 0.5))
-    if asked.recipe.motion == AUTO and np.median(turned.whitened(turned.active)[0]) > EXPLAINS:
+    most = EXPLAINS if asked.recipe.motion == AUTO else np.inf
+    turned = turning(asked.problem(), plan, asked.size[0], span(progress, 0.0, 0.5), most)
+    if turned is None:
         return []
     nodal = replace(_finish(turned, plan.free, plan.later, span(progress, 0.5, 0.7)), motion=NODAL)
     if asked.recipe.motion == NODAL:

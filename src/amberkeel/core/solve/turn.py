@@ -20,7 +20,7 @@ from amberkeel.core.solve.problem import Problem, Rows
 from amberkeel.core.solve.radial_lens import ARM_NAMES
 from amberkeel.core.solve.terms import SoftLens
 
-FIELDS_OF_VIEW = np.radians(np.geomspace(110.0, 3.0, 15))
+FIELDS_OF_VIEW = np.radians(np.geomspace(110.0, 3.0, 10))
 """Swept horizontal fields of view, radians."""
 
 LEAST_COMMON = 6
@@ -34,6 +34,9 @@ MOST_TRACKS = 160
 
 SWEEP_SCALE = 6.0
 """Cauchy scale of the sweep, in sigmas."""
+
+ROUGH = 3.0
+"""By how much more the sweep's residuals may be: its lens has no distortion yet."""
 
 REWEIGHTED = 4
 """Rounds of reweighting a pair's rotation."""
@@ -55,13 +58,17 @@ class _Pair:
     xb: np.ndarray
 
 
-def turning(problem: Problem, plan: LensPlan, width: int, progress: Progress) -> Problem:
+def turning(problem: Problem, plan: LensPlan, width: int, progress: Progress, most: float = np.inf) -> Problem | None:
     """Return a problem with all frames solved as a camera that only turns, adjusted.
 
     Parameters
     ----------
     problem : with nothing solved; it is left as it is. plan : what the solve may do with the lens. width : of the
-        picture, pixels.
+        picture, pixels. most : median whitened residual above which rotation does not explain the tracks.
+
+    Returns
+    -------
+    The problem, or None where rotation does not explain the tracks.
 
     Raises
     ------
@@ -76,8 +83,8 @@ def turning(problem: Problem, plan: LensPlan, width: int, progress: Progress) ->
         trial, cost = _tried(problem, plan, pairs, joints, float(focal))
         if cost < least:
             best, least = trial, cost
-    if best is None:
-        raise SolveError("No rotation explains the tracks.", "Ask for a free camera.")
+    if best is None or _misfit(best) > ROUGH * most:
+        return None
     out = problem.copied()
     out.lens = best.lens
     out.movable = np.tile([True, True, True, False, False, False], (len(out.frames), 1))
@@ -85,7 +92,13 @@ def turning(problem: Problem, plan: LensPlan, width: int, progress: Progress) ->
     out.solved[:] = True
     settle(out, plan.free, 20, SWEEP_SCALE)
     settle(out, plan.free, 20)
-    return out
+    return out if _misfit(out) <= most else None
+
+
+def _misfit(problem: Problem) -> float:
+    """Return the median whitened residual."""
+    distances, _ = problem.whitened(problem.active)
+    return float(np.median(distances)) if len(distances) else np.inf
 
 
 def _pairs(problem: Problem, rows: np.ndarray) -> list[_Pair]:
