@@ -7,6 +7,7 @@ from simulated import cloud, moving_camera, observe
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import SolveError
 from amberkeel.core.geometry.rotations import rotation_exp
+from amberkeel.core.handoff.camera_wording import camera_sentence
 from amberkeel.core.lens import Lens
 from amberkeel.core.solve.motions import FREE, NODAL, SWING
 from amberkeel.core.solve.recipe import Recipe
@@ -45,6 +46,9 @@ def test_a_pan_is_found_to_be_nodal(rng):
     turn = solution.path.world_from_camera[0].T @ solution.path.world_from_camera[-1]
     true = panning().world_from_camera[0].T @ panning().world_from_camera[-1]
     assert np.abs(turn - true).max() < 2e-3
+    words = camera_sentence(NODAL, solution.rivals)
+    assert words.startswith("The camera only turns: turning alone explains") and words.count("not worth it") == 2
+    assert camera_sentence(FREE, ()) == ""
     scores = {rival.motion: rival.score for rival in solution.rivals}
     assert scores[NODAL] == 0.0 and min(scores[SWING], scores[FREE]) > 50.0
 

@@ -49,6 +49,8 @@ from amberkeel.core.errors import KeelError
 @click.option("--seed", type=int, default=0, help="Of every random choice.")
 def solve(out: Path, **asked) -> None:
     """Follow PLATE (folder, name.####.png or video) and solve its camera."""
+    from amberkeel.core.handoff.camera_wording import camera_sentence
+    from amberkeel.core.solve.motions import Rival
     from amberkeel.core.solve_plate import SolveOrder, solve_plate
 
     if asked["focal_mm"] and not asked["sensor_width_mm"]:
@@ -68,7 +70,8 @@ def solve(out: Path, **asked) -> None:
     except OSError as error:
         fail(f"{out} cannot be written ({error.strerror}). Choose another folder.")
     q = json.loads(files["solve.json"])
-    for note in q["lens_report"]["notes"]:
+    said = camera_sentence(q["camera_motion"], [Rival(**rival) for rival in q["rivals"]])
+    for note in [*([said] if said else []), *q["lens_report"]["notes"]]:
         click.echo(note, err=True)
     click.echo(
         f"Solved {len(q['frames'])} frames in {time.monotonic() - began:.1f} s: "

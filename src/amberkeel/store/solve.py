@@ -31,6 +31,8 @@ def store_attempt(
         "focal_mm": solution.path.lens.focal_px[0] * mm,
         "focal_sigma_mm": solution.focal_sigma_px * mm,
         "k1": solution.path.lens.radial[0],
+        "camera_motion": solution.motion,
+        "rivals": document["rivals"],
         "lens_notes": [as_document(note) for note in solution.lens_report.notes],
     }
     number = (session.scalar(select(func.max(Attempt.number)).where(Attempt.shot_id == shot.id)) or 0) + 1

@@ -1,0 +1,40 @@
+"""The sentences of which camera was chosen, and why."""
+
+from collections.abc import Sequence
+
+from amberkeel.core.solve.motions import FREE, NODAL, SWING, Rival
+
+WHAT = {
+    NODAL: "turning alone",
+    SWING: "turning about a pivot off the entrance pupil",
+    FREE: "a camera that moves freely",
+}
+"""Each explanation as a noun."""
+
+CHOSEN = {
+    NODAL: "The camera only turns",
+    SWING: "The camera turns about a pivot off its entrance pupil",
+    FREE: "The camera moves",
+}
+
+
+def camera_sentence(motion: str, rivals: Sequence[Rival]) -> str:
+    """Return which camera was chosen and what its rivals leave, or "" where nothing was compared."""
+    own = next((rival for rival in rivals if rival.motion == motion), None)
+    if own is None:
+        return ""
+    text = f"{CHOSEN[motion]}: {WHAT[motion]} explains {100 * own.explained:.0f} % of the measurements to {_px(own)}."
+    for other in rivals:
+        if other.motion == motion:
+            continue
+        if other.unknowns > own.unknowns:
+            gain = max(own.rms_px - other.rms_px, 0.0)
+            spent = other.unknowns - own.unknowns
+            text += f" {WHAT[other.motion].capitalize()} gains {gain:.3f} px for {spent} more unknowns: not worth it."
+        else:
+            text += f" {WHAT[other.motion].capitalize()} leaves {_px(other)}."
+    return text
+
+
+def _px(rival: Rival) -> str:
+    return f"{rival.rms_px:.3f} px"
