@@ -8,11 +8,15 @@ from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress
 from amberkeel.core.solve.adjust import adjust
 from amberkeel.core.solve.lens_plan import Freedom
+from amberkeel.core.solve.outliers import find_outliers
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.start import resect_frame
 
 GROW_SCALE = 4.0
 """Cauchy scale while growing, in sigmas."""
+
+ROUGH_OUTLIER = 10.0
+"""Whitened residual, in robust scales, beyond which a measurement does not count while the camera grows."""
 
 CHUNK = 10
 """Frames added between two adjustments."""
@@ -80,6 +84,7 @@ def grow(problem: Problem, freedom: Freedom, progress: Progress) -> None:
     total = len(problem.frames)
     solved = np.nonzero(problem.solved)[0]
     fill_between(problem, int(solved[0]), int(solved[-1]))
+    set_outliers_apart(problem)
     settle(problem, freedom, 12)
     while not problem.solved.all():
         solved = np.nonzero(problem.solved)[0]
@@ -92,6 +97,7 @@ def grow(problem: Problem, freedom: Freedom, progress: Progress) -> None:
             settle(problem, freedom, 8)
         else:
             _adjust_edges(problem)
+        set_outliers_apart(problem)
         progress(problem.solved.mean(), f"Solved {int(problem.solved.sum())} of {total} frames")
     if not problem.solved.all():
         lost = problem.frames[~problem.solved]
@@ -102,12 +108,20 @@ def grow(problem: Problem, freedom: Freedom, progress: Progress) -> None:
         )
 
 
+def set_outliers_apart(problem: Problem) -> None:
+    """Judge the measurements of the solved frames anew, in place: what rides on something that moves must not bend the
+    camera while it grows.
+    """
+    judged, dropped = find_outliers(problem, problem.active, ROUGH_OUTLIER)
+    problem.inlier = judged.inlier & ~dropped[problem.track]
+
+
 def _extend(problem: Problem, last: int, rows: Iterable[int]) -> int:
     """Resect frames one after the other, each from the one before, until one fails; return how many were added."""
-    grown = 0
+    grown, loose = 0, problem.depth_variances()
     for row in rows:
         _start_from(problem, row, last)
-        if resect_frame(problem, row, problem.active, GROW_SCALE) < LEAST_AGREEING:
+        if resect_frame(problem, row, problem.active, GROW_SCALE, loose) < LEAST_AGREEING:
             break
         problem.solved[row] = True
         last, grown = row, grown + 1

@@ -24,12 +24,13 @@ MOST_BEHIND = -1e-3
 """Inverse depth below which a point lies behind its camera for good."""
 
 
-def find_outliers(problem: Problem, tracks: np.ndarray) -> tuple[Problem, np.ndarray]:
+def find_outliers(problem: Problem, tracks: np.ndarray, limit: float = OUTLIER) -> tuple[Problem, np.ndarray]:
     """Judge measurements by their residuals, and tracks by the share of theirs that agrees.
 
     Parameters
     ----------
-    problem : adjusted; it is left as it is. tracks : (P,) bool, those judged.
+    problem : adjusted; it is left as it is. tracks : (P,) bool, those judged. limit : whitened
+        residual, in robust scales, beyond which a measurement is an outlier.
 
     Returns
     -------
@@ -42,9 +43,9 @@ def find_outliers(problem: Problem, tracks: np.ndarray) -> tuple[Problem, np.nda
     error, rows = judged.whitened(tracks)
     active = judged.active[judged.track[rows]]
     scale = max(1.0, float(np.median(error[active])) / RAYLEIGH_MEDIAN)
-    bad = error > OUTLIER * scale
+    bad = error > limit * scale
     judged.inlier[rows[bad]] = False
-    count = np.bincount(judged.track, minlength=len(tracks))
+    count = np.bincount(judged.track[rows], minlength=len(tracks))
     agree = np.bincount(judged.track[rows[~bad]], minlength=len(tracks))
     few = agree < np.maximum(TRACK_SHARE * count, LEAST_AGREEING)
     return judged, tracks & (few | ~judged.triangulated | (judged.rhos < MOST_BEHIND))

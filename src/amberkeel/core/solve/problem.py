@@ -9,11 +9,15 @@ from amberkeel.core.solve.arrays import Observations, Scene
 from amberkeel.core.solve.bundle import Bundle, LensBlock, lens_rows
 from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.radial_lens import ARM_NAMES, RadialLens
-from amberkeel.core.solve.refine import triangulate_points
+from amberkeel.core.solve.refine import depth_variances, triangulate_points
 from amberkeel.core.tracks import TrackSet
 
 SIGMA_FLOOR_PX = 0.05
 """Least noise given to a measurement in the adjustment, pixels: no surface is flat and no lens ideal."""
+
+
+UNKNOWN_DEPTH = 1e12
+"""Variance of an inverse depth of which nothing is known."""
 
 
 @dataclass(frozen=True)
@@ -106,6 +110,16 @@ class Problem:
         seen = Observations(self.first, self.camera, self.corrected, self.weights(tracks), np.zeros_like(self.xy))
         triangulate_points(self.scene(), seen, self.track, loss_scale**2, tracks, good)
         self.triangulated = np.where(tracks, good, self.triangulated)
+
+    def depth_variances(self) -> np.ndarray:
+        """Return the variance of each point's inverse depth (P,) in the solved cameras, at most `UNKNOWN_DEPTH`."""
+        out = np.empty(len(self.rhos))
+        seen = Observations(
+            self.first, self.camera, self.corrected, self.weights(self.active & self.triangulated),
+            np.zeros_like(self.xy),
+        )  # fmt: skip
+        depth_variances(self.scene(), seen, self.track, out)
+        return np.minimum(out, UNKNOWN_DEPTH)
 
     def bundle(
         self,

@@ -24,7 +24,7 @@ BEHIND_ALLOWED = -1e-2
 
 
 @njit(cache=True, fastmath=True, nogil=True)
-def _refine(scene, camera, point, xy, weight, a, z, of_camera, index, scale2, iterations):
+def _refine(scene, camera, point, xy, weight, a, z, of_camera, index, scale2, iterations, loose):
     """Improve camera `index` (if `of_camera`) or point `index` in place from observations a to z.
 
     Parameters
@@ -32,6 +32,8 @@ def _refine(scene, camera, point, xy, weight, a, z, of_camera, index, scale2, it
     scene : cameras, lens rows and points; what is improved is changed there.
     camera, point : (N,) int rows of `scene` for each observation. xy : (N, 2) pixels. weight : (N,) one over sigma.
     scale2 : square of the Cauchy scale.
+    loose : (N,) variance of each observation's inverse depth, of which a camera's adjustment takes account; of no
+        meaning for a point's.
 
     Returns the robust cost and the number of observations within twice the scale.
     """
@@ -63,15 +65,25 @@ def _refine(scene, camera, point, xy, weight, a, z, of_camera, index, scale2, it
                 product *= 1.0 + BEHIND / scale2
             else:
                 w2 = weight[n] * weight[n]
-                bend = 1.0 + (e[0] * e[0] + e[1] * e[1]) * w2 / scale2
+                u0, u1, share = jp[0, 2], jp[1, 2], 0.0
+                if of_camera:
+                    # A depth of variance v adds v u u' to the covariance (Woodbury): the residual counts less along u.
+                    share = loose[n] / (1.0 + loose[n] * w2 * (u0 * u0 + u1 * u1))
+                w00, w01, w11 = (
+                    w2 - w2 * w2 * share * u0 * u0,
+                    -w2 * w2 * share * u0 * u1,
+                    w2 - w2 * w2 * share * u1 * u1,
+                )
+                bend = 1.0 + (w00 * e[0] * e[0] + 2.0 * w01 * e[0] * e[1] + w11 * e[1] * e[1]) / scale2
                 count += bend < AGREES
                 product *= bend
-                w2 /= bend
+                w00, w01, w11 = w00 / bend, w01 / bend, w11 / bend
                 j = jc if of_camera else jp
                 for i in range(size):
-                    g[i] -= w2 * (j[0, i] * e[0] + j[1, i] * e[1])
+                    a0, a1 = w00 * j[0, i] + w01 * j[1, i], w01 * j[0, i] + w11 * j[1, i]
+                    g[i] -= a0 * e[0] + a1 * e[1]
                     for k in range(size):
-                        h[i, k] += w2 * (j[0, i] * j[0, k] + j[1, i] * j[1, k])
+                        h[i, k] += a0 * j[0, k] + a1 * j[1, k]
             if product > 1e200:
                 logs += np.log(product)
                 product = 1.0
@@ -192,18 +204,18 @@ def _triangulate(scene, seen, point, scale2, p, warm):
     if count < 2:
         return False
     if warm:
-        cost, _ = _refine(scene, seen.camera, point, seen.xy, seen.weight, a, z, False, p, scale2, 8)
+        cost, _ = _refine(scene, seen.camera, point, seen.xy, seen.weight, a, z, False, p, scale2, 8, seen.weight)
         if cost < count * scale2:
             return scene.rhos[p] > BEHIND_ALLOWED
     linear = _linear_start(scene, seen.camera, seen.xy, seen.weight, a, z, p)
     ray = scene.directions[p].copy()
     scene.rhos[p] = max(linear, 1e-6)
-    cost, _ = _refine(scene, seen.camera, point, seen.xy, seen.weight, a, z, False, p, scale2, 15)
+    cost, _ = _refine(scene, seen.camera, point, seen.xy, seen.weight, a, z, False, p, scale2, 15, seen.weight)
     if cost > 0.2 * count * scale2:
         near, rho = scene.directions[p].copy(), scene.rhos[p]
         scene.directions[p] = ray
         scene.rhos[p] = 1e-6
-        other, _ = _refine(scene, seen.camera, point, seen.xy, seen.weight, a, z, False, p, scale2, 15)
+        other, _ = _refine(scene, seen.camera, point, seen.xy, seen.weight, a, z, False, p, scale2, 15, seen.weight)
         if other >= cost:
             scene.directions[p] = near
             scene.rhos[p] = rho
@@ -243,7 +255,40 @@ def triangulate_points(
 
 
 @njit(cache=True, fastmath=True, nogil=True)
-def resect_camera(scene, row, point, xy, weight, scale2, iterations):
+def depth_variances(scene, seen, point, out):
+    """Fill `out` (P,) with the variance of each point's inverse depth in known cameras, endless where nothing tells it.
+
+    Parameters
+    ----------
+    scene : cameras, lens rows and points. seen : observations by point. point : (N,) each one's point. out : (P,),
+        filled.
+    """
+    basis, e = np.zeros((3, 2)), np.empty(2)
+    jc, jp, h = np.empty((2, LOCAL)), np.empty((2, 3)), np.empty((3, 3))
+    for p in range(len(out)):
+        tangent(scene.directions[p], basis)
+        h[:] = 0.0
+        for n in range(seen.first[p], seen.first[p + 1]):
+            f, w2 = seen.camera[n], seen.weight[n] * seen.weight[n]
+            if w2 > 0.0 and residual_and_derivatives(
+                scene.rotations[f], scene.centres[f], scene.anchors[p], scene.directions[p], scene.rhos[p], basis,
+                scene.lenses[f], seen.xy[n], e, jc, jp,
+            ):  # fmt: skip
+                for i in range(3):
+                    for k in range(3):
+                        h[i, k] += w2 * (jp[0, i] * jp[0, k] + jp[1, i] * jp[1, k])
+        left = h[0, 0] * h[1, 1] - h[0, 1] * h[0, 1]
+        if left <= 0.0:
+            out[p] = np.inf
+            continue
+        # What is left of the inverse depth's information once the direction is eliminated.
+        b0, b1 = h[0, 2], h[1, 2]
+        own = h[2, 2] - (b0 * b0 * h[1, 1] - 2.0 * b0 * b1 * h[0, 1] + b1 * b1 * h[0, 0]) / left
+        out[p] = 1.0 / own if own > 1e-12 * h[2, 2] and own > 0.0 else np.inf
+
+
+@njit(cache=True, fastmath=True, nogil=True)
+def resect_camera(scene, row, point, xy, weight, scale2, iterations, loose):
     """Find camera `row` of a scene from known points and their pixels, from the pose it has; changes that pose in
     place.
 
@@ -251,10 +296,10 @@ def resect_camera(scene, row, point, xy, weight, scale2, iterations):
     ----------
     scene : cameras, lens rows and points. point : (N,) the points seen. xy : (N, 2) pixels. weight : (N,) one over
         sigma.
-    scale2 : square of the Cauchy scale. iterations : at the most.
+    scale2 : square of the Cauchy scale. iterations : at the most. loose : (N,) variance of each point's inverse depth.
 
     Returns the share of points within twice the scale.
     """
     camera = np.full(len(point), row, np.int64)
-    _, inside = _refine(scene, camera, point, xy, weight, 0, len(point), True, row, scale2, iterations)
+    _, inside = _refine(scene, camera, point, xy, weight, 0, len(point), True, row, scale2, iterations, loose)
     return inside / max(len(point), 1)

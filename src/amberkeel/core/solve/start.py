@@ -196,19 +196,25 @@ def _resect_between(problem: Problem, pair: Pair, tracks: np.ndarray) -> None:
             last = row
 
 
-def resect_frame(problem: Problem, row: int, tracks: np.ndarray, loss_scale: float) -> float:
+def resect_frame(
+    problem: Problem, row: int, tracks: np.ndarray, loss_scale: float, loose: np.ndarray | None = None
+) -> float:
     """Find a frame's camera from triangulated tracks, from the pose it holds, in place; return the share that agrees.
 
     Parameters
     ----------
     row : of the frame. tracks : (P,) bool, which may serve. loss_scale : Cauchy scale in sigmas.
+    loose : (P,) variance of each track's inverse depth, or None where the depths are taken as they are.
     """
     track = problem.track
+    variance = np.zeros(len(problem.rhos)) if loose is None else loose
     n = np.nonzero((problem.camera == row) & problem.inlier & (tracks & problem.triangulated)[track])[0]
     if len(n) < 6:
         return 0.0
     share, scene = 0.0, problem.scene()
     for widen in (8.0, 1.0):
         scale2 = (widen * loss_scale) ** 2
-        share = resect_camera(scene, row, track[n], problem.corrected[n], 1.0 / problem.sigma[n], scale2, 25)
+        share = resect_camera(
+            scene, row, track[n], problem.corrected[n], 1.0 / problem.sigma[n], scale2, 25, variance[track[n]]
+        )
     return float(share)
