@@ -8,13 +8,14 @@ from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.solve import reasons
 from amberkeel.core.solve.adjust import adjust
+from amberkeel.core.solve.begin import best_start, other_starts, zooming_start
 from amberkeel.core.solve.bundle import Bundle
 from amberkeel.core.solve.check_tracks import choose_checks
 from amberkeel.core.solve.finish import make_solution
-from amberkeel.core.solve.grow import fill_between, grow, settle
+from amberkeel.core.solve.grow import grow, settle
 from amberkeel.core.solve.held_lens import straightened
 from amberkeel.core.solve.held_out import held_out
-from amberkeel.core.solve.lens_plan import Freedom, LensPlan, zoom_basis, zooming
+from amberkeel.core.solve.lens_plan import Freedom, LensPlan, zooming
 from amberkeel.core.solve.lens_report import lens_report
 from amberkeel.core.solve.motions import AUTO, EXPLAINS, FREE, MOTIONS, NODAL, SWING, Rival, compare
 from amberkeel.core.solve.outliers import FINAL_SCALE, find_outliers
@@ -23,7 +24,6 @@ from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.reversal import ALIKE, better_of_twins
 from amberkeel.core.solve.solution import Solution
-from amberkeel.core.solve.start import FIELDS_OF_VIEW, find_pairs, sweep
 from amberkeel.core.solve.turn import released, swinging, turning
 from amberkeel.core.solve.uncertainty import Uncertainty, uncertainty
 from amberkeel.core.tracks import ACTIVE, CHECK, TrackSet
@@ -31,20 +31,14 @@ from amberkeel.core.tracks import ACTIVE, CHECK, TrackSet
 LEAST_TRACKS = 8
 """Active tracks below which there is no solve."""
 
-ZOOM_FIELDS = np.radians(np.geomspace(80.0, 12.0, 6))
-"""Horizontal fields of view from which a zoom is begun, radians."""
-
-ABOUT = np.array([1.0, 0.85, 1.18])
-"""Starts about a focal length that is known: with little parallax the right one alone may give no start."""
-
 CLEARLY = 4.0
 """Sigmas by which a further coefficient must differ from 0 to be estimated."""
 
 CYCLE_SCALES = (4.0, 3.0, FINAL_SCALE, FINAL_SCALE)
 """Cauchy scales of the rounds of adjusting and judging outliers, in sigmas."""
 
-MOST_WHITENED = 20.0
-"""Whitened residual to which each measurement counts when starts are compared."""
+SURE = 0.93
+"""Share of the measurements explained below which other starts are tried."""
 
 
 @dataclass(frozen=True)
@@ -197,18 +191,54 @@ def _turning(asked: Asked, progress: Progress) -> list[Solved]:
 
 
 def _free(asked: Asked, progress: Progress) -> Solved:
-    """Return the shot solved as a camera that moves freely."""
+    """Return the shot solved as a camera that moves freely.
+
+    Where much is left unexplained, or the solve breaks, other pairs of frames are tried as a start: what moves on its
+    own can make the pairs with most parallax the worst ones.
+    """
     plan, width = asked.plan, asked.size[0]
     if asked.recipe.zoom:
         freedom = zooming(plan)
-        problem = _zooming(asked.problem(), plan, freedom, width, span(progress, 0.0, 0.75))
-    else:
-        freedom = plan.free
-        problem = _best_start(asked.problem(), plan, width, span(progress, 0.0, 0.4))
-        grow(problem, freedom, span(progress, 0.4, 0.7))
-    progress(0.72, "Trying it with depth reversed")
+        problem = zooming_start(asked.problem(), plan, freedom, width, span(progress, 0.0, 0.75))
+        return _settled(problem, freedom, plan, span(progress, 0.75, 1.0))
+    best, failure = None, SolveError("No two frames give a start.")
+    try:
+        problem = best_start(asked.problem(), plan, width, span(progress, 0.0, 0.25))
+        best = _grown(problem, plan, span(progress, 0.25, 0.5))
+    except SolveError as error:
+        failure = error
+    if best is None or _explained(best) < SURE:
+        for problem in other_starts(asked.problem(), plan, width, span(progress, 0.5, 0.6)):
+            try:
+                trial = _grown(problem, plan, span(progress, 0.6, 1.0))
+            except SolveError:
+                continue
+            if best is None or _explained(trial) > _explained(best):
+                best = trial
+    if best is None:
+        raise failure
+    return best
+
+
+def _grown(start: Problem, plan: LensPlan, progress: Progress) -> Solved:
+    """Return a start extended over the whole shot and finished."""
+    grow(start, plan.free, span(progress, 0.0, 0.5))
+    return _settled(start, plan.free, plan, span(progress, 0.5, 1.0))
+
+
+def _settled(problem: Problem, freedom: Freedom, plan: LensPlan, progress: Progress) -> Solved:
+    """Return a problem with all frames solved, finished in the better of its two depths."""
+    progress(0.0, "Trying it with depth reversed")
     problem, twin = better_of_twins(problem, freedom)
-    return replace(_finish(problem, freedom, plan.later, span(progress, 0.75, 1.0)), twin=twin)
+    return replace(_finish(problem, freedom, plan.later, progress), twin=twin)
+
+
+def _explained(solved: Solved) -> float:
+    """Return the share of the measurements that a solve explains."""
+    problem = solved.problem
+    return len(solved.final_bundle()[1].observations) / max(
+        int((problem.active | solved.dropped)[problem.track].sum()), 1
+    )
 
 
 def conclude(asked: Asked, solved: Solved, sure: Uncertainty) -> Solution:
@@ -230,80 +260,6 @@ def conclude(asked: Asked, solved: Solved, sure: Uncertainty) -> Solution:
         problem, measured, solved.dropped, counted, sure, report, asked.recipe, asked.size, tuple(bundle.figures()),
         solved.motion, solved.rivals,
     )  # fmt: skip
-
-
-def _zooming(problem: Problem, plan: LensPlan, freedom: Freedom, width: int, progress: Progress) -> Problem:
-    """Return the best of several zooming solves, each begun at a focal length of its own.
-
-    A start of constant focal length misleads where it changes, so the choice is made once the whole shot is grown.
-    """
-    basis = zoom_basis(len(problem.frames))
-    tried = 0.5 * width / np.tan(ZOOM_FIELDS / 2.0) if plan.search else np.array([plan.start.focal])
-    best, least, failure = None, np.inf, SolveError("No focal length gives a start.")
-    for k, focal in enumerate(tried):
-        own = span(progress, k / len(tried), (k + 1) / len(tried))
-        held = Freedom(plan.free.without("focal").lens)
-        start = replace(plan, start=plan.start.with_value("focal", focal), free=held, search=False)
-        trial = problem.copied()
-        trial.lens = start.start
-        try:
-            trial = _best_start(trial, start, width, span(own, 0.0, 0.5))
-            trial.zoom_basis, trial.zoom = basis, np.zeros(basis.shape[1])
-            grow(trial, freedom, span(own, 0.5, 1.0))
-        except SolveError as error:
-            failure = error
-            continue
-        settle(trial, freedom, 25)
-        cost = _merit(trial)
-        if cost < least:
-            best, least = trial, cost
-    if best is None:
-        raise failure
-    return best
-
-
-def _best_start(problem: Problem, plan: LensPlan, width: int, progress: Progress) -> Problem:
-    """Return the best of several starts, each extended over the frames of its pair with the lens free."""
-    around = ABOUT if "focal" in plan.free.lens else np.ones(1)
-    focals = 0.5 * width / np.tan(FIELDS_OF_VIEW / 2.0) if plan.search else plan.start.focal * around
-    candidates = []
-    pairs = find_pairs(problem)
-    for k, pair in enumerate(pairs):
-        progress(k / len(pairs), f"Trying frames {problem.frames[pair.a]} and {problem.frames[pair.b]} as a start")
-        candidates += [(start, pair) for start in _distinct(sweep(problem, pair, focals, plan.search))]
-    if not candidates and len(around) == 1 and not plan.search:
-        for pair in pairs:
-            for start in _distinct(sweep(problem, pair, plan.start.focal * ABOUT, True)):
-                start.problem.lens = start.problem.lens.with_value("focal", plan.start.focal)
-                candidates.append((start, pair))
-    if not candidates:
-        raise SolveError(
-            "No two frames give a start.", "More tracks that last longer would help, or a known focal length."
-        )
-    candidates.sort(key=lambda c: c[0].cost)
-    best, best_cost = candidates[0][0].problem, np.inf
-    for start, pair in candidates[:3]:
-        trial = start.problem
-        fill_between(trial, pair.a, pair.b)
-        settle(trial, plan.free, 10)
-        cost = _merit(trial)
-        if cost < best_cost:
-            best, best_cost = trial, cost
-    return best
-
-
-def _distinct(starts: list, most: int = 2) -> list:
-    """Keep the best starts whose focal lengths differ by more than a tenth."""
-    kept: list = []
-    for start in starts:
-        if all(abs(np.log(start.problem.lens.focal / k.problem.lens.focal)) > 0.1 for k in kept):
-            kept.append(start)
-    return kept[:most]
-
-
-def _merit(problem: Problem) -> float:
-    """Return a bounded mean cost over the tracks of the solved frames; lower is better."""
-    return float(np.mean(np.minimum(problem.whitened(problem.active)[0], MOST_WHITENED) ** 2))
 
 
 def _finish(problem: Problem, freedom: Freedom, later: tuple[str, ...], progress: Progress) -> Solved:

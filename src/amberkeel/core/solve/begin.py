@@ -1,0 +1,144 @@
+"""Where a solve of a moving camera begins: pairs of frames and focal lengths tried, and the best of them extended."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from amberkeel.core.errors import SolveError
+from amberkeel.core.progress import Progress, span
+from amberkeel.core.solve.grow import fill_between, grow, settle
+from amberkeel.core.solve.lens_plan import Freedom, LensPlan, zoom_basis
+from amberkeel.core.solve.problem import Problem
+from amberkeel.core.solve.start import FIELDS_OF_VIEW, Pair, find_pairs, sweep
+
+ZOOM_FIELDS = np.radians(np.geomspace(80.0, 12.0, 6))
+"""Horizontal fields of view from which a zoom is begun, radians."""
+
+ABOUT = np.array([1.0, 0.85, 1.18])
+"""Starts about a focal length that is known: with little parallax the right one alone may give no start."""
+
+FIRST_PAIRS, MORE_PAIRS, MOST_OTHERS = 2, 6, 2
+"""Pairs of frames tried as a start at first, and in all where the first ones explain too little; of the others, starts
+that are grown.
+"""
+
+MOST_WHITENED = 20.0
+"""Whitened residual to which each measurement counts when starts are compared."""
+
+
+def zooming_start(problem: Problem, plan: LensPlan, freedom: Freedom, width: int, progress: Progress) -> Problem:
+    """Return the best of several zooming solves, each begun at a focal length of its own.
+
+    A start of constant focal length misleads where it changes, so the choice is made once the whole shot is grown.
+
+    Parameters
+    ----------
+    problem : with nothing solved. plan : what the solve may do with the lens. freedom : the same with the zoom.
+    width : of the picture, pixels.
+
+    Raises
+    ------
+    SolveError : no start was found.
+    """
+    basis = zoom_basis(len(problem.frames))
+    tried = 0.5 * width / np.tan(ZOOM_FIELDS / 2.0) if plan.search else np.array([plan.start.focal])
+    best, least, failure = None, np.inf, SolveError("No focal length gives a start.")
+    for k, focal in enumerate(tried):
+        own = span(progress, k / len(tried), (k + 1) / len(tried))
+        held = Freedom(plan.free.without("focal").lens)
+        start = replace(plan, start=plan.start.with_value("focal", focal), free=held, search=False)
+        trial = problem.copied()
+        trial.lens = start.start
+        try:
+            trial = best_start(trial, start, width, span(own, 0.0, 0.5))
+            trial.zoom_basis, trial.zoom = basis, np.zeros(basis.shape[1])
+            grow(trial, freedom, span(own, 0.5, 1.0))
+        except SolveError as error:
+            failure = error
+            continue
+        settle(trial, freedom, 25)
+        cost = _merit(trial)
+        if cost < least:
+            best, least = trial, cost
+    if best is None:
+        raise failure
+    return best
+
+
+def best_start(problem: Problem, plan: LensPlan, width: int, progress: Progress) -> Problem:
+    """Return the best of several starts, each extended over the frames of its pair with the lens free.
+
+    Parameters
+    ----------
+    problem : with nothing solved. plan : what the solve may do with the lens. width : of the picture, pixels.
+
+    Raises
+    ------
+    SolveError : no start was found.
+    """
+    candidates = _starts(problem, plan, width, find_pairs(problem, FIRST_PAIRS), progress)
+    best, best_cost = candidates[0][0].problem, np.inf
+    for start, pair in candidates[:3]:
+        trial = start.problem
+        fill_between(trial, pair.a, pair.b)
+        settle(trial, plan.free, 10)
+        cost = _merit(trial)
+        if cost < best_cost:
+            best, best_cost = trial, cost
+    return best
+
+
+def other_starts(problem: Problem, plan: LensPlan, width: int, progress: Progress) -> list[Problem]:
+    """Return starts from the pairs of frames that `best_start` leaves, best first; none where there are none.
+
+    Parameters
+    ----------
+    problem : with nothing solved. plan : what the solve may do with the lens. width : of the picture, pixels.
+    """
+    try:
+        candidates = _starts(problem, plan, width, find_pairs(problem, MORE_PAIRS)[FIRST_PAIRS:], progress)
+    except SolveError:
+        return []
+    out: list[Problem] = []
+    seen: set[int] = set()
+    for start, pair in candidates:
+        if pair.a not in seen and len(out) < MOST_OTHERS:
+            seen.add(pair.a)
+            fill_between(start.problem, pair.a, pair.b)
+            settle(start.problem, plan.free, 10)
+            out.append(start.problem)
+    return out
+
+
+def _starts(problem: Problem, plan: LensPlan, width: int, pairs: list[Pair], progress: Progress) -> list:
+    """Return starts from pairs of frames, each with its pair, best first."""
+    around = ABOUT if "focal" in plan.free.lens else np.ones(1)
+    focals = 0.5 * width / np.tan(FIELDS_OF_VIEW / 2.0) if plan.search else plan.start.focal * around
+    candidates = []
+    for k, pair in enumerate(pairs):
+        progress(k / len(pairs), f"Trying frames {problem.frames[pair.a]} and {problem.frames[pair.b]} as a start")
+        candidates += [(start, pair) for start in _distinct(sweep(problem, pair, focals, plan.search))]
+    if not candidates and len(around) == 1 and not plan.search:
+        for pair in pairs:
+            for start in _distinct(sweep(problem, pair, plan.start.focal * ABOUT, True)):
+                start.problem.lens = start.problem.lens.with_value("focal", plan.start.focal)
+                candidates.append((start, pair))
+    if not candidates:
+        raise SolveError(
+            "No two frames give a start.", "More tracks that last longer would help, or a known focal length."
+        )
+    return sorted(candidates, key=lambda c: c[0].cost)
+
+
+def _distinct(starts: list, most: int = 2) -> list:
+    """Keep the best starts whose focal lengths differ by more than a tenth."""
+    kept: list = []
+    for start in starts:
+        if all(abs(np.log(start.problem.lens.focal / k.problem.lens.focal)) > 0.1 for k in kept):
+            kept.append(start)
+    return kept[:most]
+
+
+def _merit(problem: Problem) -> float:
+    """Return a bounded mean cost over the tracks of the solved frames; lower is better."""
+    return float(np.mean(np.minimum(problem.whitened(problem.active)[0], MOST_WHITENED) ** 2))
