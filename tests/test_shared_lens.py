@@ -77,7 +77,7 @@ def test_tracks_held_out_say_what_a_shot_tells_of_its_lens(rng):
     )
     assert all(v.determined for v in report.values if v.free) and not report.notes
     _, thin = take("thin", rng, k1=0.0, step=0.002)
-    report = alone(thin).lens_report
+    report = alone(thin, Recipe(motion="free")).lens_report
     focal = next(v for v in report.values if v.name == "focal")
     assert not focal.determined and any("focal length" in sentence(note) for note in report.notes)
     assert not any(t.determined for t in report.trials if t.name == "k1")
@@ -90,7 +90,7 @@ def test_near_and_far_are_not_exchanged_with_little_parallax():
     for seed in range(4, 9):
         rng = np.random.default_rng(seed)
         path, thin = take("thin", rng, k1=0.0, step=0.004)
-        for recipe in (Recipe(), Recipe(focal_px=700.0)):
+        for recipe in (Recipe(motion="free"), Recipe(motion="free", focal_px=700.0)):
             found = alone(thin, recipe)
             first = int(thin.tracks.frames[0])
             true = cloud(np.random.default_rng(seed), 110)[[int(n[1:]) for n in found.tracks.names]]

@@ -164,10 +164,16 @@ def solve_shot(asked: Asked, progress: Progress) -> Solved:
     settle(let_go, asked.plan.free, 20)
     candidates = [*turned, _finish(let_go, asked.plan.free, asked.plan.later, span(progress, 0.5, 0.8))]
     rivals = compare(candidates, everyone)
-    best = candidates[int(np.argmin([rival.score for rival in rivals]))]
-    if best.motion == FREE:
-        best = _free(asked, span(progress, 0.8, 1.0))
-    return replace(best, rivals=tuple(rivals))
+    least = min(rivals, key=lambda rival: rival.score)
+    if least.motion == FREE or least.explained < SURE:
+        # One that is let go of a pivot stays near it: the free camera is looked for everywhere.
+        try:
+            candidates[-1] = _free(asked, span(progress, 0.8, 1.0))
+            rivals = compare(candidates, everyone)
+        except SolveError:
+            pass
+    best = int(np.argmin([rival.score for rival in rivals]))
+    return replace(candidates[best], rivals=tuple(rivals))
 
 
 def _turning(asked: Asked, progress: Progress) -> list[Solved]:
