@@ -31,6 +31,9 @@ FOCAL_WORTH = 0.05
 
 MOST_VIEWS = 80
 
+MOST_EVALUATIONS = 200
+"""Of the residuals in one adjustment: focal length, squeeze and the two-axis terms form a long valley."""
+
 _TWO_AXIS = ("t0", "t1", "t5", "t6")
 
 
@@ -201,7 +204,7 @@ def _adjust(data: _Views, state: _State) -> _State:
         loss="cauchy",
         f_scale=CORNER_SIGMA_PX * LOSS_SCALE,
         x_scale="jac",
-        max_nfev=30,
+        max_nfev=MOST_EVALUATIONS,
     )
     return state.moved(found.x[:count], found.x[count:].reshape(-1, 6))
 

@@ -24,6 +24,7 @@ from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.reversal import ALIKE, better_of_twins
 from amberkeel.core.solve.solution import Solution
+from amberkeel.core.solve.start import check_travel
 from amberkeel.core.solve.turn import released, swinging, turning
 from amberkeel.core.solve.uncertainty import Uncertainty, uncertainty
 from amberkeel.core.tracks import ACTIVE, CHECK, TrackSet
@@ -145,6 +146,7 @@ def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: R
 def solve_shot(asked: Asked, progress: Progress) -> Solved:
     """Solve a shot, all but how sure it is: the explanation asked for, or the best one."""
     motion = asked.recipe.motion
+    check_travel(asked.problem())
     if motion == FREE or asked.recipe.zoom:
         return _free(asked, progress)
     if motion in (NODAL, SWING):

@@ -29,6 +29,9 @@ MOST_TRACKS = 160
 
 LEAST_INLIERS = 8
 
+LEAST_TRAVEL_PX = 1.0
+"""Distance that the usual track travels from its start, pixels, below which the camera is locked off."""
+
 HOMOGRAPHY_DRAWS = 400
 """Most samples drawn for a pair's homography: it only ranks pairs by what it leaves."""
 
@@ -78,10 +81,25 @@ def common_tracks(problem: Problem, a: int, b: int) -> tuple[np.ndarray, np.ndar
     return tracks, problem.xy[in_a[ia]], problem.xy[in_b[ib]]
 
 
+def check_travel(problem: Problem) -> None:
+    """Raise SolveError where the tracks hardly move: a locked-off camera."""
+    starts, lengths = problem.first[:-1], np.diff(problem.first)
+    long_enough = problem.active & (lengths >= 2)
+    travel = 0.0
+    for share in (0.25, 0.5, 0.75, 1.0):
+        later = starts + np.round(share * (lengths - 1)).astype(np.int64)
+        moved = problem.xy[later[long_enough]] - problem.xy[starts[long_enough]]
+        travel = max(travel, float(np.median(np.linalg.norm(moved, axis=1))) if len(moved) else 0.0)
+    if travel < LEAST_TRAVEL_PX:
+        raise SolveError(
+            f"The camera does not move: tracks travel {travel:.2f} px at most.", "A locked-off plate needs no solve."
+        )
+
+
 def find_pairs(problem: Problem, count: int = 2) -> list[Pair]:
     """Return the best starting pairs, by parallax beyond a homography and by the number of common tracks.
 
-    Raises SolveError when tracks hardly move, or when no pair of frames shows parallax.
+    Raises SolveError when too few tracks last long enough.
     """
     frames = len(problem.frames)
     anchors = np.unique(np.linspace(0, frames - 2, min(9, frames - 1)).astype(int))
@@ -100,11 +118,6 @@ def find_pairs(problem: Problem, count: int = 2) -> list[Pair]:
     if not pairs:
         raise SolveError(
             "Too few tracks last long enough to start a solve.", "Follow more features, or a shorter range."
-        )
-    travel = max(p.travel for p in pairs)
-    if travel < 1.0:
-        raise SolveError(
-            f"The camera does not move: tracks travel {travel:.2f} px at most.", "A locked-off plate needs no solve."
         )
     noise = float(np.median(problem.sigma[problem.inlier])) if problem.inlier.any() else 0.0
     least = np.clip(LEAST_PARALLAX * noise, LEAST_PARALLAX_PX, CLEAR_PARALLAX_PX)
