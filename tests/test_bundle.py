@@ -69,6 +69,6 @@ def test_focal_sigma_tells_the_true_spread():
     for seed in range(16):
         rng = np.random.default_rng(seed)
         tracks = observe(path, cloud(rng, 110), 0.2, rng)
-        solved = solve_tracks(tracks, path.frames, 640, 360, Recipe(distortion="none", seed=seed))
+        solved = solve_tracks(tracks, path.frames, 640, 360, Recipe("free", "none", seed=seed))
         scores.append((solved.path.lens.focal_px[0] - 700.0) / solved.focal_sigma_px)
     assert 0.5 < np.sqrt(np.mean(np.square(scores))) < 1.7

@@ -13,7 +13,7 @@ from amberkeel.core.solve.motions import FREE, NODAL, SWING
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
 
-FRAMES = np.arange(1001, 1041)
+FRAMES = np.arange(1001, 1031)
 NOISE_PX = 0.1
 
 
@@ -24,7 +24,7 @@ def panning(arm: float = 0.0) -> CameraPath:
     return CameraPath(FRAMES, turns @ np.array([0.0, 0.0, arm]), turns, Lens.centred(640, 360, 700.0, -0.04))
 
 
-def around(rng, count=220):
+def around(rng, count=130):
     """Return points (count, 3) on all sides that a pan sees, 4 to 20 metres away."""
     heading, height = rng.uniform(-0.8, 0.8, count), rng.uniform(-0.3, 0.3, count)
     return rng.uniform(4.0, 20.0, count)[:, None] * np.stack([np.sin(heading), height, np.cos(heading)], 1)
@@ -54,10 +54,10 @@ def test_a_pan_is_found_to_be_nodal(rng):
 
 
 def test_a_pan_off_the_pupil_is_found_to_swing(rng):
-    path = panning(0.15)
+    path = panning(0.05)
     solution = solved(path, around(rng), rng)
     assert solution.motion == SWING and solution.rms_px < 1.6 * NOISE_PX
-    assert solution.path.lens.focal_px[0] == pytest.approx(700.0, rel=0.02)
+    assert solution.path.lens.focal_px[0] == pytest.approx(700.0, rel=0.05)
     moved, true = (p.positions - p.positions[0] for p in (solution.path, path))
     first = solution.path.world_from_camera[0] @ path.world_from_camera[0].T
     along = (moved @ first) * true
@@ -75,12 +75,12 @@ def test_what_is_asked_for_is_what_is_solved(rng):
 
 
 def test_a_floor_seen_by_a_moving_camera_is_no_pan(rng):
-    path = moving_camera(40)
-    floor = cloud(rng, 200)
+    path = moving_camera(30)
+    floor = cloud(rng, 260)
     floor[:, 1] = 1.5 + 0.1 * floor[:, 0]
     solution = solved(path, floor, rng)
     assert solution.motion == FREE and solution.rms_px < 1.6 * NOISE_PX
-    assert solution.path.lens.focal_px[0] == pytest.approx(700.0, rel=0.02)
+    assert abs(solution.path.lens.focal_px[0] - 700.0) < 3.0 * solution.focal_sigma_px < 60.0
 
 
 def test_a_moving_camera_stays_free(rng):
