@@ -61,7 +61,8 @@ def test_a_pan_off_the_pupil_is_found_to_swing(rng):
     moved, true = (p.positions - p.positions[0] for p in (solution.path, path))
     first = solution.path.world_from_camera[0] @ path.world_from_camera[0].T
     along = (moved @ first) * true
-    assert along.sum() > 0.9 * np.linalg.norm(moved) * np.linalg.norm(true)
+    # A swing hardly tells whether the pupil lies before the pivot or behind it.
+    assert abs(along.sum()) > 0.9 * np.linalg.norm(moved) * np.linalg.norm(true)
 
 
 def test_what_is_asked_for_is_what_is_solved(rng):
