@@ -1,11 +1,12 @@
-"""`./keel bench [accuracy|tracks|lens|masks|speed|memory]`: each line with its figure and its target."""
+"""`./keel bench [accuracy|motions|tracks|lens|masks|speed|memory]`: each line with its figure and its target."""
 
 import sys
 
-from benchmarks import accuracy, lens, masks, memory, speed, tracks
+from benchmarks import accuracy, lens, masks, memory, motions, speed, tracks
 
 PARTS = {
     "accuracy": accuracy.run,
+    "motions": motions.run,
     "tracks": tracks.run,
     "lens": lens.run,
     "masks": masks.run,
