@@ -1,5 +1,7 @@
 """Which camera is it: cameras that only turn, swing about a pivot, or move over one plane, told apart by themselves."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from simulated import cloud, moving_camera, observe
@@ -12,6 +14,7 @@ from amberkeel.core.lens import Lens
 from amberkeel.core.solve.motions import FREE, NODAL, SWING
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
+from amberkeel.core.tracks import from_pieces
 
 FRAMES = np.arange(1001, 1031)
 NOISE_PX = 0.1
@@ -87,3 +90,36 @@ def test_a_floor_seen_by_a_moving_camera_is_no_pan(rng):
 def test_a_moving_camera_stays_free(rng):
     solution = solved(moving_camera(30, step=0.02), cloud(rng, 150), rng)
     assert solution.motion == FREE and not solution.rivals
+
+
+def test_rows_read_one_after_another_are_found_and_their_readout(rng):
+    path, points, readout = moving_camera(30, k1=-0.03), cloud(rng, 150), 0.5
+    shaken = path.positions + np.cumsum(rng.normal(0, 0.012, path.positions.shape), 0)
+    turns = np.array([rotation_exp(w) for w in np.cumsum(rng.normal(0, 0.004, (30, 3)), 0)])
+    path = replace(path, positions=shaken, world_from_camera=path.world_from_camera @ turns, readout=readout)
+    flat, rows = np.tile(points, (30, 1)), np.repeat(np.arange(30), len(points))
+    homogeneous = np.column_stack([flat, np.ones(len(flat))])
+    px = path.project_homogeneous(homogeneous, rows, np.full(len(flat), 180.0))
+    for _ in range(5):
+        px = path.project_homogeneous(homogeneous, rows, px[:, 1])
+    grid = (px + rng.normal(0, NOISE_PX, px.shape)).reshape(30, len(points), 2)
+    pieces, names = [], []
+    for n in range(len(points)):
+        seen = ((grid[:, n] > 0) & (grid[:, n] < [640, 360])).all(1)
+        if seen.sum() >= 8:
+            count = int(seen.sum())
+            pieces.append((path.frames[seen], grid[seen, n], np.full(count, NOISE_PX), np.ones(count)))
+            names.append(f"p{n:03d}")
+    tracks = from_pieces(names, pieces)
+    solution = solve_tracks(tracks, path.frames, 640, 360)
+    assert solution.path.readout == pytest.approx(readout, abs=0.03) and solution.rms_px < 1.6 * NOISE_PX
+    assert solution.check_rms_px < 2.0 * solution.rms_px
+    assert solution.lens_report.sigma("readout") < 0.03
+    assert solution.path.lens.focal_px[0] == pytest.approx(700.0, rel=0.03)
+    held = solve_tracks(tracks, path.frames, 640, 360, Recipe("free", rows="known", readout=0.5))
+    assert held.path.readout == 0.5 and held.lens_report.sigma("readout") == 0.0
+    off = solve_tracks(tracks, path.frames, 640, 360, Recipe("free", rows="off"))
+    assert off.path.readout == 0.0 and off.rms_px > 1.5 * solution.rms_px
+    for wrong in (Recipe(rows="known"), Recipe(rows="known", readout=1.4), Recipe(readout=0.4)):
+        with pytest.raises(SolveError, match="readout"):
+            solve_tracks(tracks, path.frames, 640, 360, wrong)

@@ -30,6 +30,7 @@ from amberkeel.core.errors import KeelError
 @click.option("--focal", "focal_mm", type=click.FloatRange(1.0, 5000.0), default=None, help="Known focal length in mm.")
 @click.option("--distortion", type=click.Choice(["estimate", "none"]), default="estimate")
 @click.option("--camera-motion", "motion", type=click.Choice(["auto", "free", "nodal", "swing"]), default="auto")
+@click.option("--readout", default="auto", help="Rolling shutter: auto, off, or the share of the frame interval.")
 @click.option("--mattes", default=None, help="Matte sequence; white is ignored.")
 @click.option("--tracks", default=None, help="Solve from this table of tracks (CSV) without following.")
 @click.option(

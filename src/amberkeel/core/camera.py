@@ -3,6 +3,7 @@
 from dataclasses import dataclass, replace
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from amberkeel.core.lens import Lens
 
@@ -18,6 +19,7 @@ class CameraPath:
     world_from_camera : (F, 3, 3) rotations; columns are the camera's axes in the world.
     lens : the lens, the same on all frames but for a zoom.
     zoom : (F,) what the lens's focal length is multiplied by on each frame, or None where it stays.
+    readout : share of the frame interval that passes between the first and the last row; a pose is its middle row's.
     """
 
     frames: np.ndarray
@@ -25,6 +27,7 @@ class CameraPath:
     world_from_camera: np.ndarray
     lens: Lens
     zoom: np.ndarray | None = None
+    readout: float = 0.0
 
     def lens_at(self, row: int) -> Lens:
         """Return the lens of a row."""
@@ -59,10 +62,20 @@ class CameraPath:
         """Project world points (N, 3) into `row` (one row, or (N,) rows) as pixels (N, 2)."""
         return self._scaled(self.lens.project(self.to_camera(xyz, row)), row, 1.0)
 
-    def project_homogeneous(self, points: np.ndarray, row: np.ndarray) -> np.ndarray:
-        """Project points (N, 4), at infinity where the fourth is 0, into rows (N,) as pixels (N, 2); NaN behind."""
-        away = points[:, :3] - points[:, 3:] * self.positions[row]
-        camera = np.einsum("nji,nj->ni", self.world_from_camera[row], away)
+    def project_homogeneous(self, points: np.ndarray, row: np.ndarray, y: np.ndarray | None = None) -> np.ndarray:
+        """Project points (N, 4), at infinity where the fourth is 0, into rows (N,) as pixels (N, 2); NaN behind.
+
+        Parameters
+        ----------
+        points : (N, 4). row : (N,) rows of the path. y : (N,) pixels, where each is seen, for a rolling shutter; the
+            middle of the picture when None.
+        """
+        positions, rotations = self.positions[row], self.world_from_camera[row]
+        if self.readout and y is not None and len(self.frames) > 1:
+            times = np.clip(self.readout * (y / self.lens.height - 0.5), -1.0, 1.0)
+            rotations, positions = poses_at(self.world_from_camera, self.positions, row, times)
+        away = points[:, :3] - points[:, 3:] * positions
+        camera = np.einsum("nji,nj->ni", rotations, away)
         return self._scaled(self.lens.project(camera), row, 1.0)
 
     def moved(self, scale: float, rotation: np.ndarray, translation: np.ndarray) -> "CameraPath":
@@ -77,3 +90,22 @@ class CameraPath:
             positions=scale * self.positions @ rotation.T + translation,
             world_from_camera=rotation @ self.world_from_camera,
         )
+
+
+def poses_at(
+    rotations: np.ndarray, positions: np.ndarray, rows: np.ndarray, times: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Return poses between frames, rotations (N, 3, 3) and positions (N, 3).
+
+    Parameters
+    ----------
+    rotations : (F, 3, 3) world_from_camera. positions : (F, 3). rows : (N,) int, frames. times : (N,) offsets from
+        those frames, in frames, -1 to 1; before the first and after the last frame the motion goes on as it was.
+    """
+    last = len(positions) - 1
+    step = np.where(times >= 0.0, 1, -1)
+    step = np.where((rows + step < 0) | (rows + step > last), -step, step)
+    share = times * step
+    turn = Rotation.from_matrix(np.swapaxes(rotations[rows], 1, 2) @ rotations[rows + step]).as_rotvec()
+    turned = rotations[rows] @ Rotation.from_rotvec(share[:, None] * turn).as_matrix()
+    return turned, positions[rows] + share[:, None] * (positions[rows + step] - positions[rows])

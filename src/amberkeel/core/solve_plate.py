@@ -16,7 +16,7 @@ from amberkeel.core.lens.profile import LensProfile, read_profile
 from amberkeel.core.plate.plate import Plate, matte_reader, open_plate
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.lens_plan import SOFT, LensChoice
-from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.recipe import AUTO_ROWS, KNOWN_ROWS, NO_ROWS, Recipe
 from amberkeel.core.solve.shared_lens import SharedShot, solve_shots
 from amberkeel.core.tracks import TrackSet
 
@@ -49,6 +49,7 @@ class SolveOrder:
     lens: str | None = None
     zoom: bool = False
     beside: tuple[str, ...] = ()
+    readout: str = "auto"
 
 
 def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> dict[str, str]:
@@ -93,7 +94,22 @@ def _followed(order: SolveOrder, progress: Progress) -> tuple[Plate, TrackSet, R
     focal = focal_px_from_mm(order.focal_mm, sensor, plate.width) if order.focal_mm else None
     aspect = order.pixel_aspect or plate.pixel_aspect
     recipe = Recipe(order.motion, order.distortion, focal, aspect, seed=order.seed, zoom=order.zoom)
+    recipe = replace(recipe, rows=_rows(order.readout), readout=_readout(order.readout))
     return plate, tracks, with_profile(recipe, profile) if profile else recipe, sensor
+
+
+def _rows(text: str) -> str:
+    return text if text in (AUTO_ROWS, NO_ROWS) else KNOWN_ROWS
+
+
+def _readout(text: str) -> float | None:
+    """Return a readout as it was typed; raises SolveError for what is none."""
+    if text in (AUTO_ROWS, NO_ROWS):
+        return None
+    try:
+        return float(text.replace(",", "."))
+    except ValueError as error:
+        raise SolveError(f"“{text}” is no readout.", "Write auto, off, or a share such as 0.46.") from error
 
 
 def load_profile(path: Path) -> LensProfile:

@@ -20,8 +20,9 @@ from amberkeel.core.solve.held_out import HeldOut
 from amberkeel.core.solve.lens_plan import LensChoice
 from amberkeel.core.solve.lens_report import LensReport, LensValue
 from amberkeel.core.solve.motions import Rival
+from amberkeel.core.solve.radial_lens import READOUT_NAME
 from amberkeel.core.solve.reasons import as_document, read_reason
-from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.recipe import AUTO_ROWS, Recipe
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.terms import Figure
 from amberkeel.core.tracks import TrackSet
@@ -46,6 +47,7 @@ def solve_document(solution: Solution, datum: Datum = IDENTITY, plate: str = "",
         "image": {"width": lens.width, "height": lens.height, "pixel_aspect": lens.pixel_aspect},
         "camera_motion": solution.motion,
         "lens": lens_document(lens),
+        "shutter": {"readout": path.readout, "readout_sigma": solution.lens_report.sigma(READOUT_NAME)},
         "lens_report": _report_document(solution.lens_report),
         "frames": _frames(path, solution, datum.scale),
         "points": _points(path, solution, datum),
@@ -129,6 +131,8 @@ def _recipe_document(recipe: Recipe) -> dict:
         "lens_held": recipe.held_lens is not None,
         "zoom": recipe.zoom,
         "shared_with": list(recipe.shared_with),
+        "rows": recipe.rows,
+        "readout": recipe.readout,
         "check_share": recipe.check_share,
         "seed": recipe.seed,
     }
@@ -144,6 +148,7 @@ def read_path(document: SolveDocument) -> CameraPath:
         np.array([f["world_from_camera"] for f in frames]),
         lens,
         None if np.abs(zoom - 1.0).max(initial=0.0) < 1e-9 else zoom,
+        document.get("shutter", {}).get("readout", 0.0),
     )
 
 
@@ -224,7 +229,8 @@ def _read_recipe(kept: RecipeDocument, document: SolveDocument) -> Recipe:
     lens = {name: LensChoice(**choice) for name, choice in kept["lens"].items()}
     return Recipe(
         kept["camera_motion"], kept["distortion"], kept["focal_px"], kept["pixel_aspect"], kept["check_share"],
-        kept["seed"], lens, held, kept["zoom"], tuple(kept["shared_with"]),
+        kept["seed"], lens, held, kept["zoom"], tuple(kept["shared_with"]), kept.get("readout"),
+        kept.get("rows", AUTO_ROWS),
     )  # fmt: skip
 
 

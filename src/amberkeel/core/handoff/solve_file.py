@@ -76,6 +76,13 @@ class TrialDocument(TypedDict):
     words: NotRequired[str]
 
 
+class ShutterDocument(TypedDict):
+    """How rows are read: share of the frame interval from the first to the last; poses are those of the middle row."""
+
+    readout: float
+    readout_sigma: NotRequired[float]
+
+
 class LensReportDocument(TypedDict):
     """What the solve says of its lens, see `LensReport`."""
 
@@ -165,6 +172,8 @@ class RecipeDocument(TypedDict):
     lens_held: bool
     zoom: bool
     shared_with: list[str]
+    rows: NotRequired[str]
+    readout: NotRequired[float | None]
     check_share: float
     seed: int
 
@@ -178,6 +187,7 @@ class SolveDocument(TypedDict):
     image: ImageDocument
     camera_motion: Literal["free", "nodal", "swing"]
     lens: LensDocument
+    shutter: NotRequired[ShutterDocument]
     lens_report: LensReportDocument
     frames: Annotated[list[FrameDocument], Field(min_length=2)]
     points: list[PointDocument]

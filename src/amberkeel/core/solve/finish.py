@@ -16,11 +16,15 @@ from amberkeel.core.solve.problem import SIGMA_FLOOR_PX, Problem
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.residuals import residuals
+from amberkeel.core.solve.rows import row_drift
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.terms import Figure
 from amberkeel.core.solve.turn import released
 from amberkeel.core.solve.uncertainty import Uncertainty
 from amberkeel.core.tracks import CHECK, EXCLUDED, TrackSet
+
+DRIFT_PASSES = 2
+"""Passes in which withheld tracks are triangulated and their rows' drifts taken anew."""
 
 USUAL_DISTANCE = 10.0
 """Distance of the median point from the first camera, in units of an undetermined world."""
@@ -51,6 +55,9 @@ def make_solution(
     judge = problem.copied()
     judge.inlier[:] = True
     judge.triangulate(~judge.active, FINAL_SCALE)
+    for _ in range(DRIFT_PASSES if judge.lens.readout else 0):
+        judge.drift = row_drift(judge, judge.lens.readout)
+        judge.triangulate(~judge.active, FINAL_SCALE)
     path, points, unit = _level(judge, tracks.ids, _solved_lens(judge, recipe, size), motion)
     errors = residuals(path, points, tracks)
     checks = tracks.in_state(CHECK) & ~dropped
@@ -95,5 +102,5 @@ def _level(problem: Problem, ids: np.ndarray, lens: Lens, motion: str) -> tuple[
     unit = float(np.nanmedian(np.linalg.norm(points.positions(centre) - centre, axis=1))) / USUAL_DISTANCE
     scale, shift = 1.0 / unit, -new_from_old @ centre / unit
     zoom = np.exp(problem.zoom_basis @ problem.zoom) if len(problem.zoom) else None
-    path = CameraPath(problem.frames, problem.centres, problem.rotations, lens, zoom)
+    path = CameraPath(problem.frames, problem.centres, problem.rotations, lens, zoom, problem.lens.readout)
     return path.moved(scale, new_from_old, shift), points.moved(scale, new_from_old, shift), unit

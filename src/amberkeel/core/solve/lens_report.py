@@ -7,7 +7,7 @@ import numpy as np
 from amberkeel.core.lens import Lens
 from amberkeel.core.solve import reasons
 from amberkeel.core.solve.held_out import HeldOut
-from amberkeel.core.solve.radial_lens import LENS_NAMES, RADIAL_NAMES, RadialLens
+from amberkeel.core.solve.radial_lens import LENS_NAMES, RADIAL_NAMES, READOUT_NAME, RadialLens
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.uncertainty import Uncertainty
 
@@ -19,6 +19,9 @@ CORNER_WORTH_PX = 1.5
 
 CENTRE_WORTH = 0.01
 """Sigma of the optical centre, in widths of the picture, from which a shot does not determine it."""
+
+READOUT_WORTH = 0.1
+"""Sigma of the readout from which a shot does not determine it."""
 
 TOGETHER = 0.9
 """Correlation from which two values go together."""
@@ -80,7 +83,10 @@ def lens_report(lens: RadialLens, sure: Uncertainty, held: Lens | None) -> LensR
     correlation = np.clip(sure.covariance / scale[:, None] / scale[None], -1.0, 1.0)
     values = [_value(lens, name, sure) for name in LENS_NAMES if held is None or name not in RADIAL_NAMES]
     names = list(sure.names)
-    return LensReport(values, names, correlation, _notes(lens, values, names, correlation))
+    if lens.readout or READOUT_NAME in sure.names:
+        sigma, free = sure.sigma(READOUT_NAME), READOUT_NAME in sure.names
+        values.append(LensValue(READOUT_NAME, lens.readout, sigma, free, sigma < READOUT_WORTH))
+    return LensReport(values, names, correlation, _notes(lens, values[: len(LENS_NAMES)], names, correlation))
 
 
 def _value(lens: RadialLens, name: str, sure: Uncertainty) -> LensValue:

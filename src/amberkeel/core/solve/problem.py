@@ -42,6 +42,7 @@ class Problem:
     inlier (N,) bool : measurements that count. active (P,) bool : tracks that may serve; check tracks may not.
     movable (F, 6) bool : degrees in which each camera moves at all, its turn and then its position.
     drift (N, 2) : pixels that a row's own time moves each measurement for a readout of one.
+    height : of the picture, pixels.
     """
 
     frames: np.ndarray
@@ -63,6 +64,7 @@ class Problem:
     zoom_basis: np.ndarray
     movable: np.ndarray
     drift: np.ndarray
+    height: float
 
     def lens_block(self, free: tuple[str, ...] = ()) -> LensBlock:
         """Return the lens for a bundle of all frames, with the named values free."""
@@ -87,6 +89,17 @@ class Problem:
         return self.xy - self.lens.readout * self.drift
 
     @property
+    def timed(self) -> np.ndarray:
+        """Measurements (N,) bool whose row is read between the first and the last frame's middle rows: of a rolling
+        shutter no pose is known for the others.
+        """
+        if not self.lens.readout:
+            return np.ones(len(self.camera), bool)
+        low = self.xy[:, 1] > 0.5 * self.height
+        first, last = (self.camera == 0) & ~low, (self.camera == len(self.frames) - 1) & low
+        return ~(first | last)
+
+    @property
     def first_solved(self) -> int:
         """Row of the first solved frame."""
         return int(np.nonzero(self.solved)[0][0])
@@ -101,7 +114,7 @@ class Problem:
     def weights(self, tracks: np.ndarray | None = None) -> np.ndarray:
         """Return one over sigma (N,); 0 for unsolved frames, for outliers, and outside `tracks` (P,) bool."""
         chosen = self.active if tracks is None else tracks
-        live = self.inlier & self.solved[self.camera] & chosen[self.track]
+        live = self.inlier & self.solved[self.camera] & chosen[self.track] & self.timed
         return np.where(live, 1.0 / self.sigma, 0.0)
 
     def triangulate(self, tracks: np.ndarray, loss_scale: float) -> None:
@@ -210,13 +223,15 @@ class Problem:
         return bundle.residuals()
 
 
-def make_problem(tracks: TrackSet, frames: np.ndarray, lens: RadialLens, active: np.ndarray) -> Problem:
+def make_problem(
+    tracks: TrackSet, frames: np.ndarray, lens: RadialLens, active: np.ndarray, height: float | None = None
+) -> Problem:
     """Return a problem with nothing solved yet.
 
     Parameters
     ----------
     tracks : measurements, none of them outside `frames` (F,). lens : to begin with.
-    active : (T,) bool, tracks that may serve.
+    active : (T,) bool, tracks that may serve. height : of the picture, pixels; twice the optical centre's when None.
     """
     f, p = len(frames), len(tracks)
     return Problem(
@@ -239,4 +254,5 @@ def make_problem(tracks: TrackSet, frames: np.ndarray, lens: RadialLens, active:
         np.zeros((f, 0)),
         np.ones((f, 6), bool),
         np.zeros((len(tracks.frames), 2)),
+        2.0 * lens.cy if height is None else height,
     )

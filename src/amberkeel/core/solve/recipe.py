@@ -5,6 +5,8 @@ from dataclasses import dataclass, field
 from amberkeel.core.lens import Lens
 from amberkeel.core.solve.lens_plan import FIXED, LensChoice, LensPlan, lens_plan
 
+ROWS = AUTO_ROWS, NO_ROWS, KNOWN_ROWS = "auto", "off", "known"
+
 
 @dataclass(frozen=True)
 class Recipe:
@@ -19,6 +21,8 @@ class Recipe:
     held_lens : a lens whose distortion is held as a map of pixels; its focal length counts only by `lens`.
     zoom : whether the focal length changes over frames, smoothly.
     shared_with : names of the other shots that were solved with the same lens in one adjustment.
+    rows : whether the shutter may be a rolling one: "auto" (tried where residuals betray it), "off", or "known", the
+        `readout` being given: the share of the frame interval from the first row to the last.
     check_share : share of tracks withheld. seed : of every random choice.
     """
 
@@ -32,6 +36,8 @@ class Recipe:
     held_lens: Lens | None = None
     zoom: bool = False
     shared_with: tuple[str, ...] = ()
+    readout: float | None = None
+    rows: str = AUTO_ROWS
 
     def plan(self, width: int, height: int) -> LensPlan:
         """Return what the solve may do with the lens of a picture of `width` x `height` pixels."""

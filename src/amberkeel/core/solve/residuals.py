@@ -29,7 +29,8 @@ def residuals(path: CameraPath, points: PointSet, tracks: TrackSet) -> np.ndarra
     row = np.minimum(np.searchsorted(path.frames, tracks.frames), len(path.frames) - 1)
     live = np.nonzero(np.equal(path.frames[row], tracks.frames) & np.isfinite(own).all(1)[tracks.track_of_sample])[0]
     out = np.full((len(tracks.frames), 2), np.nan)
-    out[live] = path.project_homogeneous(own[tracks.track_of_sample[live]], row[live]) - tracks.xy[live]
+    out[live] = path.project_homogeneous(own[tracks.track_of_sample[live]], row[live], tracks.xy[live, 1])
+    out[live] -= tracks.xy[live]
     out[np.abs(out).max(1) > MOST_PX] = np.nan
     return out
 

@@ -20,9 +20,11 @@ from amberkeel.core.solve.lens_report import lens_report
 from amberkeel.core.solve.motions import AUTO, EXPLAINS, FREE, MOTIONS, NODAL, SWING, Rival, compare
 from amberkeel.core.solve.outliers import FINAL_SCALE, find_outliers
 from amberkeel.core.solve.problem import Problem, Rows, make_problem
+from amberkeel.core.solve.radial_lens import READOUT_NAME
 from amberkeel.core.solve.reasons import Reason
-from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.recipe import AUTO_ROWS, KNOWN_ROWS, NO_ROWS, ROWS, Recipe
 from amberkeel.core.solve.reversal import ALIKE, better_of_twins
+from amberkeel.core.solve.rows import BETRAYED, betrayed, row_drift, with_rows
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.start import check_travel
 from amberkeel.core.solve.turn import released, swinging, turning
@@ -31,6 +33,9 @@ from amberkeel.core.tracks import ACTIVE, CHECK, TrackSet
 
 LEAST_TRACKS = 8
 """Active tracks below which there is no solve."""
+
+MOST_READOUT = 1.2
+"""Readout above which what was found is no shutter."""
 
 CLEARLY = 4.0
 """Sigmas by which a further coefficient must differ from 0 to be estimated."""
@@ -62,7 +67,7 @@ class Asked:
 
     def problem(self) -> Problem:
         """Return the problem with nothing solved yet."""
-        return make_problem(self.tracks, self.frames, self.plan.start, self.tracks.in_state(ACTIVE))
+        return make_problem(self.tracks, self.frames, self.plan.start, self.tracks.in_state(ACTIVE), self.size[1])
 
 
 @dataclass(frozen=True)
@@ -130,6 +135,14 @@ def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: R
     """
     if recipe.motion not in MOTIONS:
         raise SolveError(f"There is no camera motion “{recipe.motion}”.", f"Choose {', '.join(MOTIONS)}.")
+    if recipe.rows not in (AUTO_ROWS, NO_ROWS, KNOWN_ROWS) or (recipe.rows == KNOWN_ROWS) != (
+        recipe.readout is not None
+    ):
+        raise SolveError("A known readout needs its value.", "Give a share of the frame interval, such as 0.46.")
+    if recipe.readout is not None and not 0.0 <= recipe.readout <= 1.0:
+        raise SolveError(
+            f"A readout of {recipe.readout:g} is impossible.", "Give a share of the frame interval, 0 to 1."
+        )
     if recipe.zoom and recipe.motion not in (AUTO, FREE):
         raise SolveError("A zoom is solved with a free camera only.", "Ask for a free camera, or for no zoom.")
     measured = tracks.on_frames(frames)
@@ -141,6 +154,14 @@ def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: R
         raise SolveError(f"Only {active} tracks are active.", "A solve needs eight at the least, better fifty.")
     straight = straightened(measured, recipe.held_lens) if recipe.held_lens else measured
     return Asked(measured, straight, frames, recipe, recipe.plan(width, height), (width, height))
+
+
+def _check_rows(recipe: Recipe) -> None:
+    hint = "Give a share of the frame interval, 0 to 1, such as 0.46."
+    if (recipe.rows == KNOWN_ROWS) != (recipe.readout is not None) or recipe.rows not in ROWS:
+        raise SolveError("A known readout needs its value.", hint)
+    if recipe.readout is not None and not 0.0 <= recipe.readout <= 1.0:
+        raise SolveError(f"A readout of {recipe.readout:g} is impossible.", hint)
 
 
 def solve_shot(asked: Asked, progress: Progress) -> Solved:
@@ -215,7 +236,7 @@ def _free(asked: Asked, progress: Progress) -> Solved:
         best = _grown(problem, plan, span(progress, 0.25, 0.5))
     except SolveError as error:
         failure = error
-    if best is None or _explained(best) < SURE:
+    if best is None or (_explained(best) < SURE and betrayed(best.problem) < BETRAYED):
         for problem in other_starts(asked.problem(), plan, width, span(progress, 0.5, 0.6)):
             try:
                 trial = _grown(problem, plan, span(progress, 0.6, 1.0))
@@ -225,7 +246,7 @@ def _free(asked: Asked, progress: Progress) -> Solved:
                 best = trial
     if best is None:
         raise failure
-    return best
+    return _by_rows(asked, best, span(progress, 0.7, 1.0))
 
 
 def _grown(start: Problem, plan: LensPlan, progress: Progress) -> Solved:
@@ -239,6 +260,34 @@ def _settled(problem: Problem, freedom: Freedom, plan: LensPlan, progress: Progr
     progress(0.0, "Trying it with depth reversed")
     problem, twin = better_of_twins(problem, freedom)
     return replace(_finish(problem, freedom, plan.later, progress), twin=twin)
+
+
+def _by_rows(asked: Asked, solved: Solved, progress: Progress) -> Solved:
+    """Return a moving camera solved with a rolling shutter where one is given, or explains the tracks better."""
+    recipe = asked.recipe
+    if recipe.rows == NO_ROWS or recipe.zoom or (recipe.rows == AUTO_ROWS and betrayed(solved.problem) < BETRAYED):
+        return solved
+    progress(0.0, "Trying a rolling shutter")
+    problem = solved.problem.copied()
+    problem.active, problem.inlier = problem.active | solved.dropped, np.ones_like(problem.inlier)
+    problem, freedom = with_rows(problem, solved.freedom, recipe.readout)
+    trial = replace(_finish(problem, freedom, asked.plan.later, span(progress, 0.3, 1.0)), twin=solved.twin)
+    trial.problem.drift = row_drift(trial.problem, trial.problem.lens.readout)
+    trial = _readjusted(trial)
+    if recipe.rows == KNOWN_ROWS:
+        return trial
+    readout = trial.problem.lens.readout
+    clear = uncertainty(trial.final_bundle()[0]).sigma(READOUT_NAME) * CLEARLY < readout < MOST_READOUT
+    before, after = compare([solved, trial], asked.problem().active)
+    return trial if clear and after.score < before.score else solved
+
+
+def _readjusted(solved: Solved) -> Solved:
+    """Return a solve adjusted once more to the end, as its drifts stand."""
+    problem = solved.problem.copied()
+    bundle, rows = problem.bundle(problem.solved, problem.active, problem.all_but_first, solved.freedom, FINAL_SCALE)
+    problem.update(adjust(bundle, 40, 1e-8).bundle, rows)
+    return replace(solved, problem=problem)
 
 
 def _explained(solved: Solved) -> float:
