@@ -32,6 +32,7 @@ def store_attempt(
         "focal_sigma_mm": solution.focal_sigma_px * mm,
         "k1": solution.path.lens.radial[0],
         "camera_motion": solution.motion,
+        "readout": solution.path.readout,
         "rivals": document["rivals"],
         "lens_notes": [as_document(note) for note in solution.lens_report.notes],
     }

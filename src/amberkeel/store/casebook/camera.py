@@ -9,9 +9,14 @@ from amberkeel.store.models import Attempt, Shot
 
 
 def findings(_session: Session, _shot: Shot, attempt: Attempt | None) -> list[Finding]:
-    """Return the comparison of cameras, where there was one."""
+    """Return the comparison of cameras, where there was one, and a rolling shutter."""
     if attempt is None:
         return []
     rivals = [Rival(**rival) for rival in attempt.figures.get("rivals", [])]
     text = camera_sentence(attempt.figures.get("camera_motion", "free"), rivals)
-    return [Finding(text, True)] if text else []
+    found = [Finding(text, True)] if text else []
+    readout = attempt.figures.get("readout", 0.0)
+    if readout:
+        rolling = f"The shutter rolls: rows are read over {100 * readout:.0f} % of the time from frame to frame."
+        found.append(Finding(rolling, True))
+    return found
