@@ -77,11 +77,27 @@ def test_a_frame_is_resected_from_a_rough_start(path, rng):
     lens = RadialLens(700.0, 320.0, 180.0, -0.04).row[None]
     scene = Scene(rotation[None], centre[None], lens, np.zeros((80, 3)), points / reach[:, None], 1 / reach)
     for scale in (30.0, 3.0):
-        share = resect_camera(scene, 0, np.arange(80), q, np.ones(80), scale**2, 30)
+        share = resect_camera(scene, 0, np.arange(80), q, np.ones(80), scale**2, 30, np.zeros(80))
     rotation, centre = scene.rotations[0], scene.centres[0]
     assert share == pytest.approx(0.8, abs=0.07)
     assert np.linalg.norm(centre - path.positions[12]) < 0.01
     assert Rotation.from_matrix(rotation.T @ path.world_from_camera[12]).magnitude() < 1e-3
+
+
+def test_points_without_depth_hold_a_rotation(path, rng):
+    points = cloud(rng, 80)
+    reach = np.linalg.norm(points, axis=1)
+    q, true = path.project(points, 12), path.world_from_camera[12]
+    lens = RadialLens(700.0, 320.0, 180.0, path.lens.radial[0]).row[None]
+    off = []
+    for loose in (1e12, 0.0):
+        turned, depths = true @ rotation_exp(np.array([0.004, -0.003, 0.002])), rng.uniform(0.7, 1.4, 80) / reach
+        scene = Scene(
+            turned[None], path.positions[12][None].copy(), lens, np.zeros((80, 3)), points / reach[:, None], depths
+        )
+        resect_camera(scene, 0, np.arange(80), q, np.ones(80), 16.0, 30, np.full(80, loose))
+        off.append(Rotation.from_matrix(scene.rotations[0].T @ true).magnitude())
+    assert off[0] < 5e-4 < off[1]
 
 
 def test_pairs_have_parallax_and_the_sweep_finds_the_focal_length(path, rng):
