@@ -25,13 +25,17 @@ def observe(path: CameraPath, points: np.ndarray, noise: float, rng: np.random.G
     """Return tracks of points (N, 3), or of points that move (F, N, 3), with Gaussian noise in pixels."""
     moving = points if points.ndim == 3 else np.broadcast_to(points, (len(path.frames), *points.shape))
     px = np.array([path.project(moving[k], k) for k in range(len(path.frames))])
-    px = px + rng.normal(0.0, noise, px.shape)
+    return tracks_of(path.frames, px + rng.normal(0.0, noise, px.shape), noise)
+
+
+def tracks_of(frames: np.ndarray, px: np.ndarray, noise: float):
+    """Return tracks of what is seen at pixels (F, N, 2) of a picture of 640x360, on the frames on which it is in it."""
     pieces, names = [], []
     for n in range(px.shape[1]):
         seen = ((px[:, n] > 0) & (px[:, n] < [640, 360])).all(1)
         if seen.sum() >= 6:
             count = int(seen.sum())
-            pieces.append((path.frames[seen], px[seen, n], np.full(count, max(noise, 0.01)), np.ones(count)))
+            pieces.append((frames[seen], px[seen, n], np.full(count, max(noise, 0.01)), np.ones(count)))
             names.append(f"p{n:03d}")
     return from_pieces(names, pieces)
 

@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from simulated import cloud, moving_camera, observe
+from simulated import cloud, moving_camera, observe, tracks_of
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import SolveError
@@ -14,7 +14,6 @@ from amberkeel.core.lens import Lens
 from amberkeel.core.solve.motions import FREE, NODAL, SWING
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
-from amberkeel.core.tracks import from_pieces
 
 FRAMES = np.arange(1001, 1031)
 NOISE_PX = 0.1
@@ -103,14 +102,7 @@ def test_rows_read_one_after_another_are_found_and_their_readout(rng):
     for _ in range(5):
         px = path.project_homogeneous(homogeneous, rows, px[:, 1])
     grid = (px + rng.normal(0, NOISE_PX, px.shape)).reshape(30, len(points), 2)
-    pieces, names = [], []
-    for n in range(len(points)):
-        seen = ((grid[:, n] > 0) & (grid[:, n] < [640, 360])).all(1)
-        if seen.sum() >= 8:
-            count = int(seen.sum())
-            pieces.append((path.frames[seen], grid[seen, n], np.full(count, NOISE_PX), np.ones(count)))
-            names.append(f"p{n:03d}")
-    tracks = from_pieces(names, pieces)
+    tracks = tracks_of(path.frames, grid, NOISE_PX)
     solution = solve_tracks(tracks, path.frames, 640, 360)
     assert solution.path.readout == pytest.approx(readout, abs=0.03) and solution.rms_px < 1.6 * NOISE_PX
     assert solution.check_rms_px < 2.0 * solution.rms_px

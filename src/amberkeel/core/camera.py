@@ -72,7 +72,7 @@ class CameraPath:
         """
         positions, rotations = self.positions[row], self.world_from_camera[row]
         if self.readout and y is not None and len(self.frames) > 1:
-            times = np.clip(self.readout * (y / self.lens.height - 0.5), -1.0, 1.0)
+            times = row_times(y, self.lens.height, self.readout)
             rotations, positions = poses_at(self.world_from_camera, self.positions, row, times)
         away = points[:, :3] - points[:, 3:] * positions
         camera = np.einsum("nji,nj->ni", rotations, away)
@@ -90,6 +90,16 @@ class CameraPath:
             positions=scale * self.positions @ rotation.T + translation,
             world_from_camera=rotation @ self.world_from_camera,
         )
+
+
+def row_times(y: np.ndarray, height: float, readout: float) -> np.ndarray:
+    """Return when rows are read, (N,) frames after their frame's middle row, -1 to 1.
+
+    Parameters
+    ----------
+    y : (N,) pixels. height : of the picture, pixels. readout : share of the frame interval from first to last row.
+    """
+    return np.clip(readout * (y / height - 0.5), -1.0, 1.0)
 
 
 def poses_at(

@@ -93,21 +93,19 @@ def _followed(order: SolveOrder, progress: Progress) -> tuple[Plate, TrackSet, R
     sensor = order.sensor_width_mm or (profile and profile.sensor_width_mm) or DEFAULT_SENSOR_MM
     focal = focal_px_from_mm(order.focal_mm, sensor, plate.width) if order.focal_mm else None
     aspect = order.pixel_aspect or plate.pixel_aspect
-    recipe = Recipe(order.motion, order.distortion, focal, aspect, seed=order.seed, zoom=order.zoom)
-    recipe = replace(recipe, rows=_rows(order.readout), readout=_readout(order.readout))
+    rows, readout = _shutter(order.readout)
+    recipe = Recipe(
+        order.motion, order.distortion, focal, aspect, seed=order.seed, zoom=order.zoom, rows=rows, readout=readout
+    )
     return plate, tracks, with_profile(recipe, profile) if profile else recipe, sensor
 
 
-def _rows(text: str) -> str:
-    return text if text in (AUTO_ROWS, NO_ROWS) else KNOWN_ROWS
-
-
-def _readout(text: str) -> float | None:
-    """Return a readout as it was typed; raises SolveError for what is none."""
+def _shutter(text: str) -> tuple[str, float | None]:
+    """Return what a readout as it was typed asks for, and its value; raises SolveError for what is none."""
     if text in (AUTO_ROWS, NO_ROWS):
-        return None
+        return text, None
     try:
-        return float(text.replace(",", "."))
+        return KNOWN_ROWS, float(text.replace(",", "."))
     except ValueError as error:
         raise SolveError(f"“{text}” is no readout.", "Write auto, off, or a share such as 0.46.") from error
 

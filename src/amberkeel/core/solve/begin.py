@@ -43,6 +43,7 @@ def zooming_start(problem: Problem, plan: LensPlan, freedom: Freedom, width: int
     basis = zoom_basis(len(problem.frames))
     tried = 0.5 * width / np.tan(ZOOM_FIELDS / 2.0) if plan.search else np.array([plan.start.focal])
     best, least, failure = None, np.inf, SolveError("No focal length gives a start.")
+    pairs = find_pairs(problem, FIRST_PAIRS)
     for k, focal in enumerate(tried):
         own = span(progress, k / len(tried), (k + 1) / len(tried))
         held = Freedom(plan.free.without("focal").lens)
@@ -50,7 +51,7 @@ def zooming_start(problem: Problem, plan: LensPlan, freedom: Freedom, width: int
         trial = problem.copied()
         trial.lens = start.start
         try:
-            trial = best_start(trial, start, width, span(own, 0.0, 0.5))
+            trial = best_start(trial, start, width, pairs, span(own, 0.0, 0.5))
             trial.zoom_basis, trial.zoom = basis, np.zeros(basis.shape[1])
             grow(trial, freedom, span(own, 0.5, 1.0))
         except SolveError as error:
@@ -65,18 +66,19 @@ def zooming_start(problem: Problem, plan: LensPlan, freedom: Freedom, width: int
     return best
 
 
-def best_start(problem: Problem, plan: LensPlan, width: int, progress: Progress) -> Problem:
+def best_start(problem: Problem, plan: LensPlan, width: int, pairs: list[Pair], progress: Progress) -> Problem:
     """Return the best of several starts, each extended over the frames of its pair with the lens free.
 
     Parameters
     ----------
     problem : with nothing solved. plan : what the solve may do with the lens. width : of the picture, pixels.
+    pairs : of frames, to begin with.
 
     Raises
     ------
     SolveError : no start was found.
     """
-    candidates = _starts(problem, plan, width, find_pairs(problem, FIRST_PAIRS), progress)
+    candidates = _starts(problem, plan, width, pairs, progress)
     best, best_cost = candidates[0][0].problem, np.inf
     for start, pair in candidates[:3]:
         trial = start.problem
@@ -88,15 +90,16 @@ def best_start(problem: Problem, plan: LensPlan, width: int, progress: Progress)
     return best
 
 
-def other_starts(problem: Problem, plan: LensPlan, width: int, progress: Progress) -> list[Problem]:
-    """Return starts from the pairs of frames that `best_start` leaves, best first; none where there are none.
+def other_starts(problem: Problem, plan: LensPlan, width: int, pairs: list[Pair], progress: Progress) -> list[Problem]:
+    """Return starts from pairs of frames, each extended over its frames, best first; none where none gives a start.
 
     Parameters
     ----------
     problem : with nothing solved. plan : what the solve may do with the lens. width : of the picture, pixels.
+    pairs : of frames, to begin with.
     """
     try:
-        candidates = _starts(problem, plan, width, find_pairs(problem, MORE_PAIRS)[FIRST_PAIRS:], progress)
+        candidates = _starts(problem, plan, width, pairs, progress)
     except SolveError:
         return []
     out: list[Problem] = []

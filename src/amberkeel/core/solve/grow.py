@@ -6,7 +6,7 @@ import numpy as np
 
 from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress
-from amberkeel.core.solve.adjust import adjust
+from amberkeel.core.solve.adjust import Adjusted, adjust
 from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.outliers import find_outliers
 from amberkeel.core.solve.problem import Problem
@@ -62,12 +62,25 @@ def settle(problem: Problem, freedom: Freedom, iterations: int, scale: float = G
     scale : Cauchy scale in sigmas.
     """
     problem.triangulate(problem.active, scale)
-    bundle, rows = problem.bundle(problem.solved, problem.active, problem.all_but_first, freedom, scale)
-    adjusted = adjust(bundle, iterations, 1e-4)
-    problem.update(adjusted.bundle, rows)
+    adjusted = adjust_all(problem, freedom, iterations, 1e-4, scale)
     if np.median(adjusted.bundle.rhos) < 0.0:
         problem.mirror_depths()
     return adjusted.cost
+
+
+def adjust_all(problem: Problem, freedom: Freedom, iterations: int, tolerance: float, scale: float) -> Adjusted:
+    """Adjust the solved cameras and the points of all active tracks as they stand, the first camera held; return what
+    came of it.
+
+    Parameters
+    ----------
+    problem : changed in place. freedom : what of the lens may change. iterations, tolerance : as for `adjust`.
+    scale : Cauchy scale in sigmas.
+    """
+    bundle, rows = problem.bundle(problem.solved, problem.active, problem.all_but_first, freedom, scale)
+    adjusted = adjust(bundle, iterations, tolerance)
+    problem.update(adjusted.bundle, rows)
+    return adjusted
 
 
 def grow(problem: Problem, freedom: Freedom, progress: Progress) -> None:

@@ -83,10 +83,11 @@ def lens_report(lens: RadialLens, sure: Uncertainty, held: Lens | None) -> LensR
     correlation = np.clip(sure.covariance / scale[:, None] / scale[None], -1.0, 1.0)
     values = [_value(lens, name, sure) for name in LENS_NAMES if held is None or name not in RADIAL_NAMES]
     names = list(sure.names)
+    notes = _notes(lens, values, names, correlation)
     if lens.readout or READOUT_NAME in sure.names:
         sigma, free = sure.sigma(READOUT_NAME), READOUT_NAME in sure.names
         values.append(LensValue(READOUT_NAME, lens.readout, sigma, free, sigma < READOUT_WORTH))
-    return LensReport(values, names, correlation, _notes(lens, values[: len(LENS_NAMES)], names, correlation))
+    return LensReport(values, names, correlation, notes)
 
 
 def _value(lens: RadialLens, name: str, sure: Uncertainty) -> LensValue:

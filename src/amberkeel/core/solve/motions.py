@@ -10,7 +10,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from amberkeel.core.solve.bundle import Bundle
 from amberkeel.core.solve.outliers import OUTLIER
+from amberkeel.core.solve.residuals import rms
 from amberkeel.core.solve.uncertainty import bundle_noise_factor
 
 if TYPE_CHECKING:
@@ -53,50 +55,38 @@ def compare(solved: "list[Solved]", everyone: np.ndarray) -> list[Rival]:
     solved : at least one, of the same tracks. everyone : (P,) bool, tracks that might have served.
     """
     errors = [_whitened(one, everyone) for one in solved]
-    factors = [bundle_noise_factor(one.final_bundle()[0]) for one in solved]
+    bundles = [one.final_bundle()[0] for one in solved]
     best = int(np.argmin([np.minimum(e, OUTLIER).mean() for e in errors]))
-    noise, count = factors[best], 2 * len(errors[best])
+    noise, count = bundle_noise_factor(bundles[best]), 2 * len(errors[best])
     scale = max(1.0, float(np.median(errors[best])))
-    totals, spent = [], []
-    for one, error in zip(solved, errors):
-        spent.append(_unknowns(one))
-        cost = (np.minimum(error, OUTLIER * scale) ** 2).sum() / noise**2
-        totals.append(float(cost + spent[-1] * np.log(max(count, 2))))
-    least = min(totals)
+    unknowns = [_unknowns(one, bundle) for one, bundle in zip(solved, bundles)]
+    costs = [float((np.minimum(e, OUTLIER * scale) ** 2).sum() / noise**2) for e in errors]
+    totals = [cost + spent * float(np.log(max(count, 2))) for cost, spent in zip(costs, unknowns)]
     return [
         Rival(
             one.motion,
-            float(np.sqrt((one.problem.residuals(one.problem.active)[_counted(one)] ** 2).sum(1).mean())),
+            rms(bundle.residuals()),
             float((error <= OUTLIER * scale).mean()),
             one.problem.lens.focal,
-            unknowns,
-            total - least,
+            spent,
+            total - min(totals),
         )
-        for one, error, unknowns, total in zip(solved, errors, spent, totals)
+        for one, bundle, error, spent, total in zip(solved, bundles, errors, unknowns, totals)
     ]
 
 
 def _whitened(solved: "Solved", everyone: np.ndarray) -> np.ndarray:
     """Return the whitened distance of every measurement, endless where a track has no point."""
-    problem = solved.problem
-    out = np.full(len(problem.camera), np.inf)
-    judged = problem.copied()
-    judged.triangulated &= everyone
-    distances, rows = judged.whitened(everyone)
+    out = np.full(len(solved.problem.camera), np.inf)
+    distances, rows = solved.problem.whitened(everyone)
     out[rows] = distances
-    return out[everyone[problem.track]]
+    return out[everyone[solved.problem.track]]
 
 
-def _counted(solved: "Solved") -> np.ndarray:
-    """Return the rows of the measurements that the explanation was adjusted to."""
-    return solved.final_bundle()[1].observations
-
-
-def _unknowns(solved: "Solved") -> int:
+def _unknowns(solved: "Solved", bundle: Bundle) -> int:
     """Return how many numbers an explanation spends; the gauge is not among them."""
-    bundle, _ = solved.final_bundle()
     free = bundle.free.copy()
     free[0] = False
-    depths = bool(free[:, 3:].any()) or solved.motion == SWING
-    gauge = 1 if free[:, 3:].any() else 0
-    return int(free.sum()) - gauge + (3 if depths else 2) * len(bundle.rhos) + len(solved.freedom.lens)
+    moves = bool(free[:, 3:].any())
+    depths = moves or solved.motion == SWING
+    return int(free.sum()) - moves + (3 if depths else 2) * len(bundle.rhos) + len(solved.freedom.lens)

@@ -42,13 +42,17 @@ def find_outliers(problem: Problem, tracks: np.ndarray, limit: float = OUTLIER) 
     judged.triangulate(tracks, FINAL_SCALE)
     error, rows = judged.whitened(tracks)
     active = judged.active[judged.track[rows]]
-    scale = max(1.0, float(np.median(error[active])) / RAYLEIGH_MEDIAN)
-    bad = error > limit * scale
+    bad = error > limit * _robust_scale(error[active])
     judged.inlier[rows[bad]] = False
     count = np.bincount(judged.track[rows], minlength=len(tracks))
     agree = np.bincount(judged.track[rows[~bad]], minlength=len(tracks))
     few = agree < np.maximum(TRACK_SHARE * count, LEAST_AGREEING)
     return judged, tracks & (few | ~judged.triangulated | (judged.rhos < MOST_BEHIND))
+
+
+def _robust_scale(error: np.ndarray) -> float:
+    """Return the scale of whitened distances (N,) by their median; 1 at the least."""
+    return max(1.0, float(np.median(error)) / RAYLEIGH_MEDIAN)
 
 
 def judge_by_rule(
@@ -67,8 +71,7 @@ def judge_by_rule(
     track to count at all.
     """
     error = np.nan_to_num(np.linalg.norm(residuals, axis=1) / sigma, nan=np.inf)
-    scale = max(1.0, float(np.median(error[used])) / RAYLEIGH_MEDIAN) if used.any() else 1.0
-    agree = error <= OUTLIER * scale
+    agree = error <= OUTLIER * (_robust_scale(error[used]) if used.any() else 1.0)
     count = np.bincount(tracks.track_of_sample, agree, len(tracks))
     share = count / np.maximum(tracks.lengths, 1)
     return agree, np.where(count < LEAST_AGREEING, 0.0, share)

@@ -120,18 +120,17 @@ class Problem:
     def triangulate(self, tracks: np.ndarray, loss_scale: float) -> None:
         """Triangulate the given tracks (P,) bool from the solved cameras; `loss_scale` is in sigmas."""
         good = self.triangulated.copy()
-        seen = Observations(self.first, self.camera, self.corrected, self.weights(tracks), np.zeros_like(self.xy))
-        triangulate_points(self.scene(), seen, self.track, loss_scale**2, tracks, good)
+        triangulate_points(self.scene(), self._seen(tracks), self.track, loss_scale**2, tracks, good)
         self.triangulated = np.where(tracks, good, self.triangulated)
+
+    def _seen(self, tracks: np.ndarray) -> Observations:
+        """Return the measurements of some tracks (P,) bool for the kernels, as if all rows were read at once."""
+        return Observations(self.first, self.camera, self.corrected, self.weights(tracks), np.zeros_like(self.xy))
 
     def depth_variances(self) -> np.ndarray:
         """Return the variance of each point's inverse depth (P,) in the solved cameras, at most `UNKNOWN_DEPTH`."""
         out = np.empty(len(self.rhos))
-        seen = Observations(
-            self.first, self.camera, self.corrected, self.weights(self.active & self.triangulated),
-            np.zeros_like(self.xy),
-        )  # fmt: skip
-        depth_variances(self.scene(), seen, self.track, out)
+        depth_variances(self.scene(), self._seen(self.active & self.triangulated), self.track, out)
         return np.minimum(out, UNKNOWN_DEPTH)
 
     def bundle(

@@ -7,18 +7,19 @@ is its drift; the readout is one more value of the lens, and the drift is taken 
 
 import numpy as np
 
-from amberkeel.core.camera import poses_at
+from amberkeel.core.camera import poses_at, row_times
 from amberkeel.core.solve.grow import GROW_SCALE, settle
 from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.radial_lens import READOUT_NAME
+from amberkeel.core.solve.start import START_SCALE
 
 TRIED = 0.4
 """Readout from which an unknown one is begun, and for which drifts are taken while it is smaller."""
 
-MOST_PASSES, ROUGH_PASSES, ROUGH_SCALE, SETTLED = 12, 3, 6.0, 1e-3
-"""Passes of taking drifts anew and settling, at the most, and how many of them with a Cauchy scale of so many sigmas;
-share of the cost whose gain ends them.
+MOST_PASSES, ROUGH_PASSES, SETTLED = 12, 3, 1e-3
+"""Passes of taking drifts anew and settling, at the most, and how many of them with the wide loss of a start; share of
+the cost whose gain ends them.
 """
 
 BETRAYED = 8.0
@@ -33,7 +34,7 @@ def row_drift(problem: Problem, readout: float) -> np.ndarray:
     problem : with all frames solved. readout : at which the drift is taken; smaller ones are taken as `TRIED`.
     """
     reach = max(abs(readout), TRIED) * (1.0 if readout >= 0.0 else -1.0)
-    times = np.clip(reach * (problem.xy[:, 1] / problem.height - 0.5), -1.0, 1.0)
+    times = row_times(problem.xy[:, 1], problem.height, reach)
     track, camera = problem.track, problem.camera
     pupils = problem.centres + problem.rotations @ problem.lens.arm
     rotations, centres = poses_at(problem.rotations, pupils, camera, times)
@@ -77,7 +78,7 @@ def with_rows(problem: Problem, freedom: Freedom, readout: float | None) -> tupl
     least = np.inf
     for k in range(MOST_PASSES):
         out.drift = row_drift(out, out.lens.readout)
-        cost = settle(out, wider, 15, ROUGH_SCALE if k < ROUGH_PASSES else GROW_SCALE)
+        cost = settle(out, wider, 15, START_SCALE if k < ROUGH_PASSES else GROW_SCALE)
         if k > ROUGH_PASSES and cost > (1.0 - SETTLED) * least:
             break
         least = cost if k >= ROUGH_PASSES else np.inf

@@ -7,12 +7,11 @@ import numpy as np
 from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.solve import reasons
-from amberkeel.core.solve.adjust import adjust
-from amberkeel.core.solve.begin import best_start, other_starts, zooming_start
+from amberkeel.core.solve.begin import FIRST_PAIRS, MORE_PAIRS, best_start, other_starts, zooming_start
 from amberkeel.core.solve.bundle import Bundle
 from amberkeel.core.solve.check_tracks import choose_checks
 from amberkeel.core.solve.finish import make_solution
-from amberkeel.core.solve.grow import grow, settle
+from amberkeel.core.solve.grow import adjust_all, grow, settle
 from amberkeel.core.solve.held_lens import straightened
 from amberkeel.core.solve.held_out import held_out
 from amberkeel.core.solve.lens_plan import Freedom, LensPlan, zooming
@@ -26,7 +25,7 @@ from amberkeel.core.solve.recipe import AUTO_ROWS, KNOWN_ROWS, NO_ROWS, ROWS, Re
 from amberkeel.core.solve.reversal import ALIKE, better_of_twins
 from amberkeel.core.solve.rows import BETRAYED, betrayed, row_drift, with_rows
 from amberkeel.core.solve.solution import Solution
-from amberkeel.core.solve.start import check_travel
+from amberkeel.core.solve.start import check_travel, find_pairs
 from amberkeel.core.solve.turn import released, swinging, turning
 from amberkeel.core.solve.uncertainty import Uncertainty, uncertainty
 from amberkeel.core.tracks import ACTIVE, CHECK, TrackSet
@@ -42,6 +41,9 @@ CLEARLY = 4.0
 
 CYCLE_SCALES = (4.0, 3.0, FINAL_SCALE, FINAL_SCALE)
 """Cauchy scales of the rounds of adjusting and judging outliers, in sigmas."""
+
+TO_THE_END = (40, 1e-8, FINAL_SCALE)
+"""Iterations, tolerance and Cauchy scale of the last adjustment."""
 
 SURE = 0.93
 """Share of the measurements explained below which other starts are tried."""
@@ -135,14 +137,7 @@ def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: R
     """
     if recipe.motion not in MOTIONS:
         raise SolveError(f"There is no camera motion “{recipe.motion}”.", f"Choose {', '.join(MOTIONS)}.")
-    if recipe.rows not in (AUTO_ROWS, NO_ROWS, KNOWN_ROWS) or (recipe.rows == KNOWN_ROWS) != (
-        recipe.readout is not None
-    ):
-        raise SolveError("A known readout needs its value.", "Give a share of the frame interval, such as 0.46.")
-    if recipe.readout is not None and not 0.0 <= recipe.readout <= 1.0:
-        raise SolveError(
-            f"A readout of {recipe.readout:g} is impossible.", "Give a share of the frame interval, 0 to 1."
-        )
+    _check_rows(recipe)
     if recipe.zoom and recipe.motion not in (AUTO, FREE):
         raise SolveError("A zoom is solved with a free camera only.", "Ask for a free camera, or for no zoom.")
     measured = tracks.on_frames(frames)
@@ -182,7 +177,7 @@ def solve_shot(asked: Asked, progress: Progress) -> Solved:
     if not turned:
         return _free(asked, span(progress, 0.2, 1.0))
     progress(0.5, "Comparing it with a camera that moves")
-    everyone = asked.problem().active
+    everyone = asked.tracks.in_state(ACTIVE)
     let_go = released(turned[-1].problem)
     settle(let_go, asked.plan.free, 20)
     candidates = [*turned, _finish(let_go, asked.plan.free, asked.plan.later, span(progress, 0.5, 0.8))]
@@ -230,14 +225,14 @@ def _free(asked: Asked, progress: Progress) -> Solved:
         freedom = zooming(plan)
         problem = zooming_start(asked.problem(), plan, freedom, width, span(progress, 0.0, 0.75))
         return _settled(problem, freedom, plan, span(progress, 0.75, 1.0))
-    best, failure = None, SolveError("No two frames give a start.")
+    best, failure, pairs = None, SolveError("No two frames give a start."), find_pairs(asked.problem(), MORE_PAIRS)
     try:
-        problem = best_start(asked.problem(), plan, width, span(progress, 0.0, 0.25))
+        problem = best_start(asked.problem(), plan, width, pairs[:FIRST_PAIRS], span(progress, 0.0, 0.25))
         best = _grown(problem, plan, span(progress, 0.25, 0.5))
     except SolveError as error:
         failure = error
     if best is None or (_explained(best) < SURE and betrayed(best.problem) < BETRAYED):
-        for problem in other_starts(asked.problem(), plan, width, span(progress, 0.5, 0.6)):
+        for problem in other_starts(asked.problem(), plan, width, pairs[FIRST_PAIRS:], span(progress, 0.5, 0.6)):
             try:
                 trial = _grown(problem, plan, span(progress, 0.6, 1.0))
             except SolveError:
@@ -273,21 +268,13 @@ def _by_rows(asked: Asked, solved: Solved, progress: Progress) -> Solved:
     problem, freedom = with_rows(problem, solved.freedom, recipe.readout)
     trial = replace(_finish(problem, freedom, asked.plan.later, span(progress, 0.3, 1.0)), twin=solved.twin)
     trial.problem.drift = row_drift(trial.problem, trial.problem.lens.readout)
-    trial = _readjusted(trial)
+    adjust_all(trial.problem, trial.freedom, *TO_THE_END)
     if recipe.rows == KNOWN_ROWS:
         return trial
     readout = trial.problem.lens.readout
     clear = uncertainty(trial.final_bundle()[0]).sigma(READOUT_NAME) * CLEARLY < readout < MOST_READOUT
-    before, after = compare([solved, trial], asked.problem().active)
+    before, after = compare([solved, trial], asked.tracks.in_state(ACTIVE))
     return trial if clear and after.score < before.score else solved
-
-
-def _readjusted(solved: Solved) -> Solved:
-    """Return a solve adjusted once more to the end, as its drifts stand."""
-    problem = solved.problem.copied()
-    bundle, rows = problem.bundle(problem.solved, problem.active, problem.all_but_first, solved.freedom, FINAL_SCALE)
-    problem.update(adjust(bundle, 40, 1e-8).bundle, rows)
-    return replace(solved, problem=problem)
 
 
 def _explained(solved: Solved) -> float:
@@ -336,8 +323,7 @@ def _finish(problem: Problem, freedom: Freedom, later: tuple[str, ...], progress
                 "Fewer than eight tracks agree with any one camera.", "Mask what moves, or follow more features."
             )
     problem.active = everyone & ~dropped
-    bundle, rows = problem.bundle(problem.solved, problem.active, problem.all_but_first, freedom, FINAL_SCALE)
-    problem.update(adjust(bundle, 40, 1e-8).bundle, rows)
+    adjust_all(problem, freedom, *TO_THE_END)
     return Solved(problem, freedom, dropped)
 
 

@@ -38,6 +38,9 @@ HOMOGRAPHY_DRAWS = 400
 EPIPOLAR_PX = 1.5
 """Distance from its epipolar line up to which a track is an inlier of an essential matrix, pixels."""
 
+MOST_PARALLAX_PX, MOST_TRAVEL_PX = 30.0, 200.0
+"""Parallax and travel beyond which a pair is ranked no higher."""
+
 FOCAL_LIMITS = (0.05, 12.0)
 """Focal length of a start, in widths of the picture, outside of which it is refused."""
 
@@ -58,7 +61,7 @@ class Start:
 
 @dataclass(frozen=True)
 class Pair:
-    """Two frame rows, the tracks they share, and their parallax beyond a homography in pixels."""
+    """Two frame rows, the tracks they share, and in pixels their parallax beyond a homography and their travel."""
 
     a: int
     b: int
@@ -123,10 +126,8 @@ def find_pairs(problem: Problem, count: int = 2) -> list[Pair]:
     least = np.clip(LEAST_PARALLAX * noise, LEAST_PARALLAX_PX, CLEAR_PARALLAX_PX)
     # A scene that is one plane shows no parallax beyond a homography: then the frames that lie far apart serve.
     flat = max(p.parallax for p in pairs) < least
-    rank = [
-        min(p.travel if flat else p.parallax, 30.0 if not flat else 200.0) * np.sqrt(min(len(p.tracks), 200))
-        for p in pairs
-    ]
+    shown = [min(p.travel, MOST_TRAVEL_PX) if flat else min(p.parallax, MOST_PARALLAX_PX) for p in pairs]
+    rank = [px * np.sqrt(min(len(p.tracks), 200)) for px, p in zip(shown, pairs)]
     chosen: list[Pair] = []
     for k in np.argsort(rank)[::-1]:
         if all(abs(pairs[k].a - p.a) + abs(pairs[k].b - p.b) > frames // 10 for p in chosen):

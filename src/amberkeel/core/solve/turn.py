@@ -6,7 +6,8 @@ robustly reweighted; the chain is then adjusted with points as directions. A cam
 is not its entrance pupil: the pupil is at an arm, fixed in the camera, from a point that stands still.
 """
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
+from typing import NamedTuple
 
 import numpy as np
 from scipy.spatial.transform import Rotation
@@ -14,10 +15,11 @@ from scipy.spatial.transform import Rotation
 from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress
 from amberkeel.core.solve.adjust import adjust
-from amberkeel.core.solve.grow import GROW_SCALE, settle
+from amberkeel.core.solve.grow import GROW_SCALE, adjust_all, settle
 from amberkeel.core.solve.lens_plan import Freedom, LensPlan
-from amberkeel.core.solve.problem import Problem, Rows
-from amberkeel.core.solve.radial_lens import ARM_NAMES
+from amberkeel.core.solve.problem import Problem
+from amberkeel.core.solve.radial_lens import ARM_NAMES, RadialLens
+from amberkeel.core.solve.start import MOST_TRACKS, START_SCALE, common_tracks
 from amberkeel.core.solve.terms import SoftLens
 
 FIELDS_OF_VIEW = np.radians(np.geomspace(110.0, 3.0, 10))
@@ -28,12 +30,6 @@ LEAST_COMMON = 6
 
 JOINTS = 24
 """Frames that the sweep is done with, about."""
-
-MOST_TRACKS = 160
-"""Tracks that the sweep is adjusted with, about."""
-
-SWEEP_SCALE = 6.0
-"""Cauchy scale of the sweep, in sigmas."""
 
 ROUGH = 3.0
 """By how much more the sweep's residuals may be: its lens has no distortion yet."""
@@ -48,8 +44,14 @@ KNEE_PX = 1.5
 """Distance at which the weight of a ray is halved, pixels."""
 
 
-@dataclass(frozen=True)
-class _Pair:
+ONLY_TURNS = np.array([True, True, True, False, False, False])
+"""Degrees in which a camera that only turns moves."""
+
+FOCAL_LIMITS = (0.05, 40.0)
+"""Focal length of a pan, in widths of the picture, outside of which it is refused."""
+
+
+class _Pair(NamedTuple):
     """Two neighbouring frames: rows, and the pixels of their common tracks in both (M, 2)."""
 
     a: int
@@ -87,10 +89,10 @@ def turning(problem: Problem, plan: LensPlan, width: int, progress: Progress, mo
         return None
     out = problem.copied()
     out.lens = best.lens
-    out.movable = np.tile([True, True, True, False, False, False], (len(out.frames), 1))
+    out.movable[:] = ONLY_TURNS
     out.rotations = _chain(_pairs(problem, np.arange(len(problem.frames))), out.lens, len(out.frames))
     out.solved[:] = True
-    settle(out, plan.free, 20, SWEEP_SCALE)
+    settle(out, plan.free, 20, START_SCALE)
     settle(out, plan.free, 20)
     return out if _misfit(out) <= most else None
 
@@ -103,28 +105,19 @@ def _misfit(problem: Problem) -> float:
 
 def _pairs(problem: Problem, rows: np.ndarray) -> list[_Pair]:
     """Return neighbouring frames among some rows (K,) with their common tracks."""
-    seen = [_in_frame(problem, int(row)) for row in rows]
     out = []
-    for (ta, na), (tb, nb), a, b in zip(seen, seen[1:], rows, rows[1:]):
-        _, ia, ib = np.intersect1d(ta, tb, assume_unique=True, return_indices=True)
-        if len(ia) < LEAST_COMMON:
+    for a, b in zip(rows.tolist(), rows[1:].tolist()):
+        tracks, xa, xb = common_tracks(problem, a, b)
+        if len(tracks) < LEAST_COMMON:
             raise SolveError(
-                f"Frames {problem.frames[a]} and {problem.frames[b]} have {len(ia)} tracks in common.",
+                f"Frames {problem.frames[a]} and {problem.frames[b]} have {len(tracks)} tracks in common.",
                 "Place a few long tracks across them by hand, or solve a shorter range.",
             )
-        out.append(_Pair(int(a), int(b), problem.xy[na[ia]], problem.xy[nb[ib]]))
+        out.append(_Pair(a, b, xa, xb))
     return out
 
 
-def _in_frame(problem: Problem, row: int) -> tuple[np.ndarray, np.ndarray]:
-    """Return the used tracks seen on a frame and the rows of their measurements there."""
-    n = np.nonzero((problem.camera == row) & problem.inlier)[0]
-    tracks = problem.track[n]
-    live = problem.active[tracks]
-    return tracks[live], n[live]
-
-
-def _chain(pairs: list[_Pair], lens, count: int) -> np.ndarray:
+def _chain(pairs: list[_Pair], lens: RadialLens, count: int) -> np.ndarray:
     """Return rotations ``world_from_camera`` (count, 3, 3) that follow from one another; rows between pairs are left at
     the identity.
     """
@@ -159,20 +152,23 @@ def _tried(
     """Return the problem with the joints solved at one focal length, adjusted, and its mean cost a track."""
     trial = problem.copied()
     trial.lens = plan.start.with_value("focal", focal)
-    trial.movable = np.tile([True, True, True, False, False, False], (len(trial.frames), 1))
+    trial.movable[:] = ONLY_TURNS
     trial.rotations = _chain(pairs, trial.lens, len(trial.frames))
     trial.solved[joints] = True
     active = np.nonzero(trial.active)[0]
     chosen = np.zeros(len(trial.rhos), bool)
     chosen[active[:: max(1, len(active) // MOST_TRACKS)]] = True
-    trial.triangulate(chosen, SWEEP_SCALE)
+    trial.triangulate(chosen, START_SCALE)
     freedom = Freedom(("focal",) if plan.search else ())
-    bundle, rows = trial.bundle(trial.solved, chosen, trial.all_but_first, freedom, SWEEP_SCALE)
+    bundle, rows = trial.bundle(trial.solved, chosen, trial.all_but_first, freedom, START_SCALE)
     if not len(bundle.rhos):
         return trial, np.inf
     adjusted = adjust(bundle, 10, 3e-3)
     trial.update(adjusted.bundle, rows)
-    if not np.isfinite(adjusted.cost) or not 0.05 < trial.lens.focal / (2.0 * trial.lens.cx) < 40.0:
+    if (
+        not np.isfinite(adjusted.cost)
+        or not FOCAL_LIMITS[0] < trial.lens.focal / (2.0 * trial.lens.cx) < FOCAL_LIMITS[1]
+    ):
         return trial, np.inf
     return trial, adjusted.cost / len(bundle.camera)
 
@@ -191,18 +187,10 @@ def swinging(turned: Problem, freedom: Freedom) -> tuple[Problem, Freedom]:
     wider = replace(freedom.with_value("arm_x").with_value("arm_y"), terms=(*freedom.terms, *lateral))
     trial = turned.copied()
     trial.lens = turned.lens.with_value("arm_z", 1.0)
-    rows = _adjusted(trial, wider, SWEEP_SCALE)
-    if np.median(trial.rhos[rows.points]) < 0.0:
+    if np.median(adjust_all(trial, wider, 40, 1e-6, START_SCALE).bundle.rhos) < 0.0:
         trial.mirror_depths()
-    _adjusted(trial, wider, GROW_SCALE)
+    adjust_all(trial, wider, 40, 1e-6, GROW_SCALE)
     return trial, wider
-
-
-def _adjusted(problem: Problem, freedom: Freedom, scale: float) -> Rows:
-    """Adjust all of a problem in place; return the rows that took part."""
-    bundle, rows = problem.bundle(problem.solved, problem.active, problem.all_but_first, freedom, scale)
-    problem.update(adjust(bundle, 40, 1e-6).bundle, rows)
-    return rows
 
 
 def released(problem: Problem) -> Problem:
