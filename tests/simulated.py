@@ -1,10 +1,14 @@
 """Synthetic tracks of random points, for tests that need no pictures."""
 
+from dataclasses import replace
+
 import numpy as np
+import pytest
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.lens import Lens
+from amberkeel.core.solve.world_frame import tangents
 from amberkeel.core.tracks import from_pieces
 
 
@@ -46,3 +50,38 @@ def lowest(points: list[dict], count: int) -> list[dict]:
     reach = np.linalg.norm([p["xyz"] for p in active], axis=1)
     near = [p for p, r in zip(active, reach) if r < 1.5 * np.median(reach)]
     return sorted(near, key=lambda p: p["xyz"][1])[:count]
+
+
+def stepped(bundle, block: str, key: int, d: np.ndarray):
+    """Return a bundle after a step of one of its blocks."""
+    if block == "zoom":
+        return replace(bundle, lenses=(replace(bundle.lenses[0], zoom=bundle.lenses[0].zoom + d),))
+    if block == "world":
+        return replace(bundle, world=bundle.world.stepped(d))
+    if block in ("plane", "line", "spot"):
+        return replace(bundle, shapes=tuple(s.stepped(d) if k == key else s for k, s in enumerate(bundle.shapes)))
+    changed = {name: getattr(bundle, name).copy() for name in ("rotations", "centres", "directions", "rhos")}
+    if block == "rotation":
+        changed["rotations"][key] = changed["rotations"][key] @ rotation_exp(d)
+    elif block == "position":
+        changed["centres"][key] += d
+    elif block == "point":
+        changed["directions"][key] += tangents(changed["directions"][key]) @ d[:2]
+        changed["rhos"][key] += d[2]
+    else:
+        lens = bundle.lenses[key]
+        return replace(bundle, lenses=(replace(lens, values=lens.values.stepped(block, d[0])),))
+    return replace(bundle, **changed)
+
+
+def check_derivatives(term, bundle):
+    """Hold a term's derivatives against finite differences, group by group."""
+    rows = term.evaluate(bundle)
+    assert len(rows.derivatives) == len(term.unknowns())
+    for unknowns, derivatives in zip(term.unknowns(), rows.derivatives):
+        for group, key in enumerate(unknowns.keys):
+            for k, d in enumerate(1e-6 * np.eye(derivatives.shape[2])):
+                ahead, behind = (
+                    term.evaluate(stepped(bundle, unknowns.block, int(key), way * d)).residual[group] for way in (1, -1)
+                )
+                assert derivatives[group, :, k] == pytest.approx((ahead - behind) / 2e-6, rel=2e-5, abs=2e-5)

@@ -1,6 +1,7 @@
 """Bundle adjustment by Levenberg-Marquardt with a gain ratio (Triggs et al. 1999) and a Cauchy loss."""
 
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 from numpy.linalg import LinAlgError
@@ -9,7 +10,7 @@ from amberkeel.core.solve.bundle import Bundle, LensBlock, total_cost
 from amberkeel.core.solve.normal_system import NormalSystem
 from amberkeel.core.solve.radial_lens import MOST_RADIAL
 from amberkeel.core.solve.step import move_points, point_steps, turn_cameras
-from amberkeel.core.solve.unknowns import ZOOM, Unknown
+from amberkeel.core.solve.unknowns import WORLD, ZOOM, Unknown
 
 SETTLED = 1e-6
 """Damping at or below which a small gain means convergence; above it, a step may only be short along a valley."""
@@ -79,9 +80,16 @@ def _stepped(bundle: Bundle, system: NormalSystem, step: np.ndarray) -> tuple[Bu
     lenses = tuple(_stepped_lens(lens, number, system, step) for number, lens in enumerate(bundle.lenses))
     trial = replace(
         bundle, rotations=rotations, centres=bundle.centres + cameras[:, 3:], lenses=lenses,
-        directions=directions, rhos=rhos,
+        directions=directions, rhos=rhos, world=_stepped_scene(bundle.world, Unknown(WORLD, 0), system, step),
+        shapes=tuple(_stepped_scene(s, Unknown(s.block, k), system, step) for k, s in enumerate(bundle.shapes)),
     )  # fmt: skip
     return trial, moved
+
+
+def _stepped_scene(own: Any, unknown: Unknown, system: NormalSystem, step: np.ndarray) -> Any:
+    """Return the world or a shape after a step; as it is where all of it is held."""
+    rows = system.whole_rows(unknown)
+    return own.stepped(np.where(rows >= 0, step[rows], 0.0)) if (rows >= 0).any() else own
 
 
 def _stepped_lens(lens: LensBlock, number: int, system: NormalSystem, step: np.ndarray) -> LensBlock:

@@ -1,6 +1,6 @@
 """The unknowns and the measurements of a bundle adjustment: cameras, points and lenses together."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -9,6 +9,7 @@ from amberkeel.core.solve.arrays import Observations, Scene
 from amberkeel.core.solve.cost import fill_residuals, robust_cost
 from amberkeel.core.solve.radial_lens import FOCAL, RadialLens
 from amberkeel.core.solve.terms import Term
+from amberkeel.core.solve.world_frame import Shape, World
 
 
 @dataclass(frozen=True)
@@ -56,6 +57,7 @@ class Bundle:
     camera (N,) int, xy (N, 2) pixels, weight (N,) one over sigma in pixels; weight 0 leaves an observation out.
     terms : what else is known. loss_scale : whitened residual at which the Cauchy loss bends.
     drift (N, 2) : pixels that a row's own time moves each measurement for a readout of one; None for none.
+    world : from the bundle's coordinates to those that terms are stated in. shapes : of that world, by number.
     """
 
     rotations: np.ndarray
@@ -73,6 +75,8 @@ class Bundle:
     terms: tuple[Term, ...] = ()
     loss_scale: float = 2.5
     drift: np.ndarray | None = None
+    world: World = field(default_factory=World)
+    shapes: tuple[Shape, ...] = ()
 
     @property
     def lens(self) -> RadialLens:

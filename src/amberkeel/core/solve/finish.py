@@ -12,7 +12,7 @@ from amberkeel.core.solve.held_lens import with_focal
 from amberkeel.core.solve.lens_report import LensReport
 from amberkeel.core.solve.motions import FREE, NODAL, Rival
 from amberkeel.core.solve.outliers import FINAL_SCALE, TRACK_SHARE, judge_by_rule
-from amberkeel.core.solve.problem import SIGMA_FLOOR_PX, Problem
+from amberkeel.core.solve.problem import SIGMA_FLOOR_PX, USUAL_DISTANCE, Problem, level_world
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.residuals import residuals
@@ -25,9 +25,6 @@ from amberkeel.core.tracks import CHECK, EXCLUDED, TrackSet
 
 DRIFT_PASSES = 2
 """Passes in which withheld tracks are triangulated and their rows' drifts taken anew."""
-
-USUAL_DISTANCE = 10.0
-"""Distance of the median point from the first camera, in units of an undetermined world."""
 
 
 def make_solution(
@@ -85,22 +82,18 @@ def _solved_lens(problem: Problem, recipe: Recipe, size: tuple[int, int]) -> Len
 
 
 def _level(problem: Problem, ids: np.ndarray, lens: Lens, motion: str) -> tuple[CameraPath, PointSet, float]:
-    """Put the first camera at the origin, its horizon level, and the median point at the usual distance: of a camera
-    that only turns all points, whose directions are all that is known.
+    """Take a solve to its world: to the one that evidence is stated in, else to a level one with the first camera at
+    the origin and the median point at the usual distance (of a camera that only turns all points, whose directions
+    are all that is known).
 
     Returns the path and the points in that world, and the solve's units a unit of it.
     """
-    problem = released(problem)
-    centre, right = problem.centres[0], problem.rotations[0][:, 0]
-    up = -problem.rotations[:, :, 1].mean(0)
-    up = up - (up @ right) * right
-    up = up / np.linalg.norm(up)
-    new_from_old = np.stack([right, up, np.cross(right, up)])
+    known, problem = bool(problem.world.free.any()), released(problem)
     rhos = np.full_like(problem.rhos, 1.0 / USUAL_DISTANCE)[:, None] if motion == NODAL else problem.rhos[:, None]
     homogeneous = np.hstack([problem.directions + rhos * problem.anchors, rhos])
     points = PointSet(ids, np.where(problem.triangulated[:, None], homogeneous, np.nan))
-    unit = float(np.nanmedian(np.linalg.norm(points.positions(centre) - centre, axis=1))) / USUAL_DISTANCE
-    scale, shift = 1.0 / unit, -new_from_old @ centre / unit
+    world = problem.world if known else level_world(problem, directions_only=motion == NODAL)
     zoom = np.exp(problem.zoom_basis @ problem.zoom) if len(problem.zoom) else None
     path = CameraPath(problem.frames, problem.centres, problem.rotations, lens, zoom, problem.lens.readout)
-    return path.moved(scale, new_from_old, shift), points.moved(scale, new_from_old, shift), unit
+    similarity = world.scale, world.world_from_solve, world.shift
+    return path.moved(*similarity), points.moved(*similarity), 1.0 / world.scale

@@ -57,7 +57,7 @@ def compare(solved: "list[Solved]", everyone: np.ndarray) -> list[Rival]:
     errors = [_whitened(one, everyone) for one in solved]
     bundles = [one.final_bundle()[0] for one in solved]
     best = int(np.argmin([np.minimum(e, OUTLIER).mean() for e in errors]))
-    noise, count = bundle_noise_factor(bundles[best]), 2 * len(errors[best])
+    noise, count = bundle_noise_factor(bundles[best], solved[best].stated_weights()), 2 * len(errors[best])
     scale = max(1.0, float(np.median(errors[best])))
     unknowns = [_unknowns(one, bundle) for one, bundle in zip(solved, bundles)]
     costs = [float((np.minimum(e, OUTLIER * scale) ** 2).sum() / noise**2) for e in errors]

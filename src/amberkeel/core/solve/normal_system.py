@@ -1,13 +1,16 @@
 """The normal equations of a bundle: banded in the cameras, with a border for what they share (Triggs et al. 1999)."""
 
+from itertools import product
+
 import numpy as np
 from scipy.sparse import csr_matrix
 
 from amberkeel.core.solve.arrays import CHUNKS, Kept, Structure, Sums
 from amberkeel.core.solve.bundle import Bundle
 from amberkeel.core.solve.reduce import eliminate_points
+from amberkeel.core.solve.terms import Term
 from amberkeel.core.solve.tiles import DEGREES, Factor, camera_order, factor, tile_pattern
-from amberkeel.core.solve.unknowns import POINT_BLOCK, Layout, LensUnknowns, Unknown
+from amberkeel.core.solve.unknowns import POINT_BLOCK, POSITION, ROTATION, WORLD, Layout, LensUnknowns, Unknown
 
 LONE_WORK = 8.0
 """Work of an observation by itself, in pairs of observations: what shares points out among threads."""
@@ -19,14 +22,25 @@ class NormalSystem:
     def __init__(self, bundle: Bundle):
         unknowns = [LensUnknowns(lens.free, lens.zoom_basis) for lens in bundle.lenses]
         self.layout = Layout(bundle.free, bundle.lens_of, unknowns, len(bundle.rhos))
-        mentioned = {u.key for term in bundle.terms for u in term.unknowns() if u.block == POINT_BLOCK}
-        self.layout.keep_points(sorted(mentioned))
+        of_terms = [u for term in bundle.terms for u in term.unknowns()]
+        self.layout.keep_points(sorted({int(k) for u in of_terms if u.block == POINT_BLOCK for k in u.keys}))
+        if any(u.block == WORLD for u in of_terms):
+            self.layout.add_scene(Unknown(WORLD, 0), bundle.world.free)
+        for number, shape in enumerate(bundle.shapes):
+            self.layout.add_scene(Unknown(shape.block, number), shape.free)
         pairs = self._pairs(bundle)
         order = camera_order(pairs)
         self.layout.order(order)
         self.pattern = tile_pattern(pairs, order)
         self.structure = self._structure(bundle)
         self.sums, self.kept = self._arrays(bundle)
+        self._term_rows = [self._rows_of(term) for term in bundle.terms]
+
+    def _rows_of(self, term: Term) -> np.ndarray:
+        """Return the rows (G, M) of a term's unknowns among cameras, filling and border; -1 where held."""
+        return np.concatenate(
+            [np.stack([self.whole_rows(Unknown(u.block, int(k))) for k in u.keys]) for u in term.unknowns()], 1
+        )
 
     def _pairs(self, bundle: Bundle) -> csr_matrix:
         """Return which free cameras share a point or a term, by their slots (F, F) sparse."""
@@ -38,11 +52,11 @@ class NormalSystem:
         )
         pairs = table.T @ table
         for term in bundle.terms:
-            frames = {u.key for u in term.unknowns() if u.block in ("rotation", "position") and slot[u.key] >= 0}
-            own = np.array(sorted(slot[f] for f in frames), np.int64)
-            if len(own) > 1:
-                both = np.repeat(own, len(own)), np.tile(own, len(own))
-                pairs = pairs + csr_matrix((np.ones(len(both[0])), both), shape=pairs.shape)
+            own = [slot[u.keys] for u in term.unknowns() if u.block in (ROTATION, POSITION)]
+            for a, b in product(own, own):
+                met = (a >= 0) & (b >= 0) & (a != b)
+                if met.any():
+                    pairs = pairs + csr_matrix((np.ones(int(met.sum())), (a[met], b[met])), shape=pairs.shape)
         return pairs
 
     def _structure(self, bundle: Bundle) -> Structure:
@@ -103,31 +117,28 @@ class NormalSystem:
         for array in self.sums:
             for chunk in range(1, CHUNKS):
                 array[0] += array[chunk]
-        for term in bundle.terms:
-            self._add_term(*term.evaluate(bundle))
+        for rows, term in zip(self._term_rows, bundle.terms):
+            self._add_term(rows, *term.evaluate(bundle))
 
-    def _add_term(self, residual: np.ndarray, derivatives) -> None:
-        """Add a term's rows of least squares to the sums."""
-        rows = [(self.whole_rows(unknown), j) for unknown, j in derivatives.items()]
-        for at, j in rows:
-            live = at >= 0
-            self.sums.side[0][at[live]] -= j[:, live].T @ residual
-            for other, k in rows:
-                self._add_block(at, other, j.T @ k)
+    def _add_term(self, rows: np.ndarray, residual: np.ndarray, derivatives: tuple[np.ndarray, ...]) -> None:
+        """Add a term's groups of rows of least squares to the sums, at the system's rows (G, M)."""
+        j = np.concatenate(derivatives, 2)
+        live = rows >= 0
+        np.add.at(self.sums.side[0], rows[live], -np.einsum("grm,gr->gm", j, residual)[live])
+        blocks = np.einsum("grm,grn->gmn", j, j)
+        high, low = np.broadcast_arrays(rows[:, :, None], rows[:, None, :])
+        lower = (low >= 0) & (high >= low)
+        self._add_entries(high[lower], low[lower], blocks[lower])
 
-    def _add_block(self, rows: np.ndarray, columns: np.ndarray, block: np.ndarray) -> None:
-        """Add the lower part of a block at the given rows and columns, those of -1 left out."""
+    def _add_entries(self, high: np.ndarray, low: np.ndarray, values: np.ndarray) -> None:
+        """Add entries (K,) of the lower triangle, at rows `high` and columns `low` (K,)."""
         full, side, at = self.full, self.pattern.side, self.pattern.at
-        for a, r in enumerate(rows):
-            for b, c in enumerate(columns):
-                if c < 0 or r < c:
-                    continue
-                if c >= full:
-                    self.sums.corner[0][r - full, c - full] += block[a, b]
-                elif r >= full:
-                    self.sums.border[0][r - full, c] += block[a, b]
-                else:
-                    self.sums.tiles[0][at[r // side, c // side], r % side, c % side] += block[a, b]
+        corner, camera = low >= full, high < full
+        border = ~corner & ~camera
+        np.add.at(self.sums.corner[0], (high[corner] - full, low[corner] - full), values[corner])
+        np.add.at(self.sums.border[0], (high[border] - full, low[border]), values[border])
+        h, c = high[camera], low[camera]
+        np.add.at(self.sums.tiles[0], (at[h // side, c // side], h % side, c % side), values[camera])
 
     def side(self) -> np.ndarray:
         """Return the right side (n + C,)."""

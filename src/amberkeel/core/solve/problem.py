@@ -1,7 +1,7 @@
 """A shot under construction: its cameras, points and measurements as flat arrays, and the bundles cut from them."""
 
 from copy import copy
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -10,6 +10,7 @@ from amberkeel.core.solve.bundle import Bundle, LensBlock, lens_rows
 from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.radial_lens import ARM_NAMES, RadialLens
 from amberkeel.core.solve.refine import depth_variances, triangulate_points
+from amberkeel.core.solve.world_frame import Shape, World
 from amberkeel.core.tracks import TrackSet
 
 SIGMA_FLOOR_PX = 0.05
@@ -42,7 +43,8 @@ class Problem:
     inlier (N,) bool : measurements that count. active (P,) bool : tracks that may serve; check tracks may not.
     movable (F, 6) bool : degrees in which each camera moves at all, its turn and then its position.
     drift (N, 2) : pixels that a row's own time moves each measurement for a readout of one.
-    height : of the picture, pixels.
+    height : of the picture, pixels. scale (P,) : by what factor each track's noise differs from what is stated.
+    world, shapes : of what is known besides the tracks, see `Bundle`.
     """
 
     frames: np.ndarray
@@ -65,6 +67,9 @@ class Problem:
     movable: np.ndarray
     drift: np.ndarray
     height: float
+    scale: np.ndarray
+    world: World = field(default_factory=World)
+    shapes: tuple[Shape, ...] = ()
 
     def lens_block(self, free: tuple[str, ...] = ()) -> LensBlock:
         """Return the lens for a bundle of all frames, with the named values free."""
@@ -115,7 +120,7 @@ class Problem:
         """Return one over sigma (N,); 0 for unsolved frames, for outliers, and outside `tracks` (P,) bool."""
         chosen = self.active if tracks is None else tracks
         live = self.inlier & self.solved[self.camera] & chosen[self.track] & self.timed
-        return np.where(live, 1.0 / self.sigma, 0.0)
+        return np.where(live, 1.0 / (self.sigma * self.scale[self.track]), 0.0)
 
     def triangulate(self, tracks: np.ndarray, loss_scale: float) -> None:
         """Triangulate the given tracks (P,) bool from the solved cameras; `loss_scale` is in sigmas."""
@@ -158,11 +163,14 @@ class Problem:
         number[chosen] = np.arange(len(chosen))
         first = np.concatenate([[0], np.cumsum(counts[points])]).astype(np.int64)
         lens = replace(self.lens_block(freedom.lens), zoom_basis=np.ascontiguousarray(self.zoom_basis[chosen]))
+        rank = np.full(len(self.rhos), -1, np.int64)
+        rank[points] = np.arange(len(points))
+        terms = [term.within(number, rank) for term in freedom.active_terms]
         bundle = Bundle(
             self.rotations[chosen], self.centres[chosen], free[chosen, None] & self.movable[chosen], (lens,),
             np.zeros(len(chosen), np.int64), self.anchors[points], self.directions[points], self.rhos[points],
-            first, number[self.camera[rows]], self.xy[rows], weight[rows], freedom.active_terms, loss_scale,
-            self.drift[rows],
+            first, number[self.camera[rows]], self.xy[rows], weight[rows],
+            tuple(term for term in terms if term is not None), loss_scale, self.drift[rows], self.world, self.shapes,
         )  # fmt: skip
         return bundle, Rows(chosen, points, rows)
 
@@ -177,13 +185,14 @@ class Problem:
         self.anchors[rows.points], self.directions[rows.points] = bundle.anchors, bundle.directions
         self.rhos[rows.points] = bundle.rhos
         self.lens, self.zoom = bundle.lenses[lens].values, bundle.lenses[lens].zoom
+        self.world, self.shapes = bundle.world, bundle.shapes
 
     def copied(self) -> "Problem":
         """Return a problem whose cameras, points and lens can be changed without changing this one's."""
         out = copy(self)
         for name in (
             "rotations", "centres", "solved", "anchors", "directions", "rhos", "triangulated", "inlier", "active",
-            "zoom", "movable", "drift",
+            "zoom", "movable", "drift", "scale",
         ):  # fmt: skip
             setattr(out, name, getattr(self, name).copy())
         return out
@@ -222,6 +231,32 @@ class Problem:
         return bundle.residuals()
 
 
+USUAL_DISTANCE = 10.0
+"""Distance of the median point from the first camera, in units of an undetermined world."""
+
+
+def level_world(problem: Problem, directions_only: bool = False) -> World:
+    """Return the world of a solve that knows none: the first camera at its origin, the horizon level, and the median
+    point at the usual distance.
+
+    Parameters
+    ----------
+    problem : solved. directions_only : whether points have directions only, as of a camera that turns.
+    """
+    centre, right = problem.centres[problem.first_solved], problem.rotations[problem.first_solved][:, 0]
+    up = -problem.rotations[problem.solved, :, 1].mean(0)
+    up = up - (up @ right) * right
+    up = up / np.linalg.norm(up)
+    turn = np.stack([right, up, np.cross(right, up)])
+    unit = 1.0
+    if not directions_only:
+        away = problem.directions + problem.rhos[:, None] * (problem.anchors - centre)
+        reach, inverse = np.linalg.norm(away, axis=1), np.abs(problem.rhos)
+        near = problem.triangulated & (inverse > 1e-9 * reach)
+        unit = float(np.median(reach[near] / inverse[near])) / USUAL_DISTANCE if near.any() else 1.0
+    return World(1.0 / unit, turn, -turn @ centre / unit)
+
+
 def make_problem(
     tracks: TrackSet, frames: np.ndarray, lens: RadialLens, active: np.ndarray, height: float | None = None
 ) -> Problem:
@@ -254,4 +289,5 @@ def make_problem(
         np.ones((f, 6), bool),
         np.zeros((len(tracks.frames), 2)),
         2.0 * lens.cy if height is None else height,
+        np.ones(p),
     )

@@ -23,7 +23,7 @@ from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.solve import Asked, Solved, ask, conclude, solve_shot, solve_tracks
 from amberkeel.core.solve.terms import SoftLens, Term
-from amberkeel.core.solve.uncertainty import Covariance, Uncertainty, bundle_noise_factor, uncertainty
+from amberkeel.core.solve.uncertainty import Uncertainty, part_of, uncertainties
 from amberkeel.core.tracks import TrackSet
 
 LEADING = 0.01
@@ -138,7 +138,7 @@ def _alone(name: str, asked: Asked, progress: Progress) -> Solved:
 
 def _focal_sigma(solved: Solved) -> float:
     """Return the relative sigma of the focal length, 0 where it was fixed."""
-    return uncertainty(solved.final_bundle()[0]).sigma("focal")
+    return solved.uncertainty().sigma("focal")
 
 
 def _led(recipe: Recipe, lead: Solved, sigma: float) -> Recipe:
@@ -202,15 +202,5 @@ def _adjust_together(
 def _uncertainties(solved: list[Solved], freedom: Freedom) -> list[Uncertainty]:
     """Return how sure each shot is, with what the other shots say of the lens."""
     bundles = [one.final_bundle()[0] for one in solved]
-    factors = [bundle_noise_factor(bundle) for bundle in bundles]
-    information = np.concatenate([np.full(len(b.rhos), f**-2.0) for b, f in zip(bundles, factors)])
-    covariance = Covariance(joined(bundles, share_lens=True), information)
-    turns, positions = covariance.pose_sigmas()
-    out, camera, point = [], 0, 0
-    for bundle, factor in zip(bundles, factors):
-        own = slice(camera, camera + len(bundle.centres))
-        points = np.zeros(len(information), bool)
-        points[point : point + len(bundle.rhos)] = True
-        out.append(Uncertainty(*covariance.lens(0, points), turns[own], positions[own], factor))
-        camera, point = own.stop, point + len(bundle.rhos)
-    return out
+    parts = [part_of(bundle, one.stated_weights()) for one, bundle in zip(solved, bundles)]
+    return uncertainties(joined(bundles, share_lens=True), parts)

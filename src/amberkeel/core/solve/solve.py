@@ -10,6 +10,7 @@ from amberkeel.core.solve import reasons
 from amberkeel.core.solve.begin import FIRST_PAIRS, MORE_PAIRS, best_start, other_starts, zooming_start
 from amberkeel.core.solve.bundle import Bundle
 from amberkeel.core.solve.check_tracks import choose_checks
+from amberkeel.core.solve.evidence.constrained import bound_to, stated_of, tightened
 from amberkeel.core.solve.finish import make_solution
 from amberkeel.core.solve.grow import adjust_all, grow, settle
 from amberkeel.core.solve.held_lens import straightened
@@ -22,10 +23,13 @@ from amberkeel.core.solve.problem import Problem, Rows, make_problem
 from amberkeel.core.solve.radial_lens import READOUT_NAME
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import AUTO_ROWS, KNOWN_ROWS, NO_ROWS, ROWS, Recipe
+from amberkeel.core.solve.residuals import rms
 from amberkeel.core.solve.reversal import ALIKE, better_of_twins
 from amberkeel.core.solve.rows import BETRAYED, betrayed, row_drift, with_rows
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.start import check_travel, find_pairs
+from amberkeel.core.solve.terms import COST, Figure
+from amberkeel.core.solve.track_noise import track_scales
 from amberkeel.core.solve.turn import released, swinging, turning
 from amberkeel.core.solve.uncertainty import Uncertainty, uncertainty
 from amberkeel.core.tracks import ACTIVE, CHECK, TrackSet
@@ -44,6 +48,12 @@ CYCLE_SCALES = (4.0, 3.0, FINAL_SCALE, FINAL_SCALE)
 
 TO_THE_END = (40, 1e-8, FINAL_SCALE)
 """Iterations, tolerance and Cauchy scale of the last adjustment."""
+
+EVIDENCE_ROUNDS = 4
+"""Rounds of adjusting with evidence; what is held exactly is held firmer in each."""
+
+NOISE_PASSES = 2
+"""Rounds of estimating each track's noise and adjusting."""
 
 SURE = 0.93
 """Share of the measurements explained below which other starts are tried."""
@@ -81,6 +91,7 @@ class Solved:
     problem : all of it solved; only the tracks that agree are active. freedom : what of the lens was free in the end.
     dropped : (T,) bool, tracks that are outliers as a whole. twin : by how much the solve with depth reversed is worse.
     motion : how the camera moves. rivals : the explanations that were compared.
+    rms_before_px : RMS residual before evidence was added, None without any.
     """
 
     problem: Problem
@@ -89,11 +100,20 @@ class Solved:
     twin: float = np.inf
     motion: str = FREE
     rivals: tuple[Rival, ...] = ()
+    rms_before_px: float | None = None
 
     def final_bundle(self) -> tuple[Bundle, Rows]:
         """Return the bundle of all that counts, all cameras free, and its rows."""
         problem = self.problem
         return problem.bundle(problem.solved, problem.active, problem.solved, self.freedom, FINAL_SCALE)
+
+    def stated_weights(self) -> np.ndarray:
+        """Return one over the stated sigma (N,) of each measurement of the final bundle."""
+        return 1.0 / self.problem.sigma[self.final_bundle()[1].observations]
+
+    def uncertainty(self, clustered: bool = True) -> Uncertainty:
+        """Return how sure the camera, its lens and the points are; see `uncertainties`."""
+        return uncertainty(self.final_bundle()[0], self.stated_weights(), clustered)
 
 
 def solve_tracks(
@@ -123,8 +143,7 @@ def solve_tracks(
     asked = ask(tracks, frames, width, height, recipe)
     solved = solve_shot(asked, span(progress, 0.0, 0.95))
     progress(0.96, "Trying the lens on check tracks")
-    bundle, _ = solved.final_bundle()
-    return conclude(asked, solved, uncertainty(bundle))
+    return conclude(asked, solved, solved.uncertainty())
 
 
 def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: Recipe) -> Asked:
@@ -142,7 +161,8 @@ def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: R
         raise SolveError("A zoom is solved with a free camera only.", "Ask for a free camera, or for no zoom.")
     measured = tracks.on_frames(frames)
     if CHECK not in measured.states:
-        checks = choose_checks(measured, width, height, recipe.check_share, np.random.default_rng(recipe.seed))
+        rng, needed = np.random.default_rng(recipe.seed), stated_of(recipe.evidence, measured)
+        checks = choose_checks(measured, width, height, recipe.check_share, rng, needed)
         measured = replace(measured, states=[CHECK if c else s for c, s in zip(checks, measured.states)])
     active = int(measured.in_state(ACTIVE).sum())
     if active < LEAST_TRACKS:
@@ -160,7 +180,46 @@ def _check_rows(recipe: Recipe) -> None:
 
 
 def solve_shot(asked: Asked, progress: Progress) -> Solved:
-    """Solve a shot, all but how sure it is: the explanation asked for, or the best one."""
+    """Solve a shot, all but how sure it is: the explanation asked for, or the best one, at last with every track
+    weighted by its own noise.
+    """
+    solved = _explained_best(asked, span(progress, 0.0, 0.9))
+    progress(0.9, "Weighing each track by its own noise")
+    problem = solved.problem.copied()
+    for _ in range(NOISE_PASSES):
+        weigh(problem, solved.freedom)
+        adjust_all(problem, solved.freedom, *TO_THE_END)
+    return _with_evidence(asked, replace(solved, problem=problem))
+
+
+def _with_evidence(asked: Asked, solved: Solved) -> Solved:
+    """Return a solved shot adjusted to what is known of the set and of the path too."""
+    recipe = asked.recipe
+    if not any(one.on for one in recipe.evidence):
+        return solved
+    problem = solved.problem.copied()
+    before = solved.final_bundle()[0].residuals()
+    bound = bound_to(problem, asked.measured, recipe.evidence, recipe.fps)
+    freedom = replace(solved.freedom, terms=(*solved.freedom.terms, *bound.terms))
+    for _ in range(EVIDENCE_ROUNDS):
+        adjust_all(problem, freedom, *TO_THE_END)
+        freedom = replace(freedom, terms=tightened(problem, freedom.terms))
+    return replace(solved, problem=problem, freedom=freedom, rms_before_px=rms(before))
+
+
+def weigh(problem: Problem, freedom: Freedom) -> None:
+    """Estimate each track's noise anew from its residuals, in place; see `track_noise`.
+
+    Parameters
+    ----------
+    problem : adjusted. freedom : what of the lens was free.
+    """
+    bundle, rows = problem.bundle(problem.solved, problem.active, problem.solved, freedom)
+    problem.scale[rows.points] = track_scales(bundle, 1.0 / problem.sigma[rows.observations])
+
+
+def _explained_best(asked: Asked, progress: Progress) -> Solved:
+    """Return the shot solved by the explanation asked for, or by the one that explains it best."""
     motion = asked.recipe.motion
     check_travel(asked.problem())
     if motion == FREE or asked.recipe.zoom:
@@ -272,7 +331,7 @@ def _by_rows(asked: Asked, solved: Solved, progress: Progress) -> Solved:
     if recipe.rows == KNOWN_ROWS:
         return trial
     readout = trial.problem.lens.readout
-    clear = uncertainty(trial.final_bundle()[0]).sigma(READOUT_NAME) * CLEARLY < readout < MOST_READOUT
+    clear = trial.uncertainty(clustered=False).sigma(READOUT_NAME) * CLEARLY < readout < MOST_READOUT
     before, after = compare([solved, trial], asked.tracks.in_state(ACTIVE))
     return trial if clear and after.score < before.score else solved
 
@@ -301,9 +360,17 @@ def conclude(asked: Asked, solved: Solved, sure: Uncertainty) -> Solution:
     counted = np.zeros(len(measured.frames), bool)
     counted[rows.observations] = True
     return make_solution(
-        problem, measured, solved.dropped, counted, sure, report, asked.recipe, asked.size, tuple(bundle.figures()),
+        problem, measured, solved.dropped, counted, sure, report, asked.recipe, asked.size, _figures(bundle, solved),
         solved.motion, solved.rivals,
     )  # fmt: skip
+
+
+def _figures(bundle: Bundle, solved: Solved) -> tuple[Figure, ...]:
+    """Return what each piece of knowledge says, and what all of them together cost the tracks."""
+    figures = tuple(bundle.figures())
+    if solved.rms_before_px is None:
+        return figures
+    return *figures, Figure(COST, solved.rms_before_px, rms(bundle.residuals()), 0.0, "px", COST)
 
 
 def _finish(problem: Problem, freedom: Freedom, later: tuple[str, ...], progress: Progress) -> Solved:
@@ -332,8 +399,8 @@ def _more_lens(problem: Problem, freedom: Freedom, later: tuple[str, ...], scale
     for name in later:
         trial, wider = problem.copied(), freedom.with_value(name)
         settle(trial, wider, 20, scale)
-        bundle, _ = Solved(trial, wider, ~trial.active).final_bundle()
-        if abs(trial.lens.value(name)) < CLEARLY * uncertainty(bundle).sigma(name):
+        sure = Solved(trial, wider, ~trial.active).uncertainty(clustered=False)
+        if abs(trial.lens.value(name)) < CLEARLY * sure.sigma(name):
             break
         problem, freedom = trial, wider
     return problem, freedom

@@ -1,13 +1,15 @@
-"""What is known besides the tracks: terms, each with a residual, derivatives, a name, and a figure to show."""
+"""What is known besides the tracks: terms, each with residuals, derivatives, a name, and a figure to show.
 
-from collections.abc import Mapping
+A term is one or many groups of rows of least squares, all of one form: a hundred tracks on a plane are a hundred groups
+of one row.
+"""
+
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, NamedTuple, Protocol, Self
 
 import numpy as np
 
-from amberkeel.core.solve.projection import tangent
-from amberkeel.core.solve.unknowns import POINT_BLOCK, ZOOM, Unknown
+from amberkeel.core.solve.unknowns import ZOOM
 
 if TYPE_CHECKING:
     from amberkeel.core.solve.bundle import Bundle
@@ -20,7 +22,8 @@ class Figure:
     Attributes
     ----------
     name : the term's. stated, found : its value as it was given and as the solve has it, in `unit`.
-    sigmas : how far the two differ, in the term's own one-sigma.
+    sigmas : how far the two differ, in the term's own one-sigma. kind : of the constraint, "lens" for a lens value.
+    worst : the track or frame that disagrees most, where there are several.
     """
 
     name: str
@@ -28,6 +31,26 @@ class Figure:
     found: float
     sigmas: float
     unit: str = ""
+    kind: str = "lens"
+    worst: str = ""
+
+
+COST = "cost"
+"""Kind of the figure that says what all evidence together costs: RMS residual without and with it, pixels."""
+
+
+class Unknowns(NamedTuple):
+    """The blocks of one kind that a term's groups depend on: the kind's name, and each group's key (G,)."""
+
+    block: str
+    keys: np.ndarray
+
+
+class Rows(NamedTuple):
+    """A term's whitened residuals (G, R), and for each of its unknowns the derivatives (G, R, size)."""
+
+    residual: np.ndarray
+    derivatives: tuple[np.ndarray, ...]
 
 
 class Term(Protocol):
@@ -38,22 +61,31 @@ class Term(Protocol):
         """The term's name, for people."""
         ...
 
-    def unknowns(self) -> tuple[Unknown, ...]:
-        """The blocks that the term depends on."""
+    def unknowns(self) -> tuple[Unknowns, ...]:
+        """The blocks it depends on."""
         ...
 
-    def evaluate(self, bundle: "Bundle") -> tuple[np.ndarray, Mapping[Unknown, np.ndarray]]:
-        """Return whitened residuals (R,) and their derivatives (R, size) by a step of each block."""
+    def evaluate(self, bundle: "Bundle") -> Rows:
+        """Return its residuals and derivatives, in the order of `unknowns`."""
         ...
 
     def figures(self, bundle: "Bundle") -> list[Figure]:
         """Return what to show of the term after the solve."""
         ...
 
+    def within(self, cameras: np.ndarray, points: np.ndarray) -> Self | None:
+        """Return the term for a part of the problem, or None where nothing is left of it.
+
+        Parameters
+        ----------
+        cameras, points : (F,) and (P,) int, each row's number in the part, -1 where it has none.
+        """
+        ...
+
 
 def cost(terms: tuple[Term, ...], bundle: "Bundle") -> float:
     """Return half the sum of squares of all terms."""
-    return 0.5 * sum(float(r @ r) for r in (term.evaluate(bundle)[0] for term in terms))
+    return 0.5 * sum(float((r**2).sum()) for r in (term.evaluate(bundle).residual for term in terms))
 
 
 @dataclass(frozen=True)
@@ -79,24 +111,27 @@ class SoftLens:
         """The term's name."""
         return self.value
 
-    def unknowns(self) -> tuple[Unknown, ...]:
+    def unknowns(self) -> tuple[Unknowns, ...]:
         """The lens value."""
-        return (Unknown(self.value, self.lens),)
+        return (Unknowns(self.value, np.array([self.lens])),)
 
-    def evaluate(self, bundle: "Bundle") -> tuple[np.ndarray, Mapping[Unknown, np.ndarray]]:
-        """Return the whitened difference (1,) and its derivative."""
+    def evaluate(self, bundle: "Bundle") -> Rows:
+        """Return the whitened difference (1, 1) and its derivative."""
         now = bundle.lenses[self.lens].values.parameter(self.value)
         mean, sigma = (np.log(self.mean), self.sigma / self.mean) if self.value == "focal" else (self.mean, self.sigma)
-        return np.array([(now - mean) / sigma]), {self.unknowns()[0]: np.array([[1.0 / sigma]])}
+        return Rows(np.array([[(now - mean) / sigma]]), (np.array([[[1.0 / sigma]]]),))
 
     def figures(self, bundle: "Bundle") -> list[Figure]:
         """Return the value beside what it was said to be."""
         if not self.shown:
             return []
-        residual, _ = self.evaluate(bundle)
         found = bundle.lenses[self.lens].values.value(self.value)
         unit = "px" if self.value in ("focal", "cx", "cy") else ""
-        return [Figure(self.name, self.mean, found, float(residual[0]), unit)]
+        return [Figure(self.name, self.mean, found, float(self.evaluate(bundle).residual[0, 0]), unit)]
+
+    def within(self, cameras: np.ndarray, points: np.ndarray) -> "SoftLens":
+        """Return the term as it is."""
+        return self
 
 
 @dataclass(frozen=True)
@@ -111,57 +146,26 @@ class SmoothZoom:
 
     name = "zoom"
 
-    def unknowns(self) -> tuple[Unknown, ...]:
+    def unknowns(self) -> tuple[Unknowns, ...]:
         """The zoom's coefficients."""
-        return (Unknown(ZOOM, self.lens),)
+        return (Unknowns(ZOOM, np.array([self.lens])),)
 
-    def evaluate(self, bundle: "Bundle") -> tuple[np.ndarray, Mapping[Unknown, np.ndarray]]:
-        """Return whitened second differences and mean (K - 1,), and their derivatives (K - 1, K)."""
+    def evaluate(self, bundle: "Bundle") -> Rows:
+        """Return whitened second differences and mean (1, K - 1), and their derivatives (1, K - 1, K)."""
         zoom = bundle.lenses[self.lens].zoom
         count = len(zoom)
         bends = (np.eye(count - 2, count) - 2 * np.eye(count - 2, count, 1) + np.eye(count - 2, count, 2)) / self.sigma
         rows = np.concatenate([bends, np.full((1, count), MEAN_WEIGHT / count)])
-        return rows @ zoom, {self.unknowns()[0]: rows}
+        return Rows((rows @ zoom)[None], (rows[None],))
 
     def figures(self, bundle: "Bundle") -> list[Figure]:
         """Return nothing: a stiff zoom shows in its curve."""
         return []
 
+    def within(self, cameras: np.ndarray, points: np.ndarray) -> "SmoothZoom":
+        """Return the term as it is."""
+        return self
+
 
 MEAN_WEIGHT = 1e3
 """Weight of the mean of a zoom's coefficients: firm, since only their sum with the log focal length is seen."""
-
-
-@dataclass(frozen=True)
-class Distance:
-    """A known distance between two points, in the solve's unit, with one sigma."""
-
-    name: str
-    a: int
-    b: int
-    length: float
-    sigma: float
-
-    def unknowns(self) -> tuple[Unknown, ...]:
-        """The two points."""
-        return Unknown(POINT_BLOCK, self.a), Unknown(POINT_BLOCK, self.b)
-
-    def evaluate(self, bundle: "Bundle") -> tuple[np.ndarray, Mapping[Unknown, np.ndarray]]:
-        """Return the whitened difference (1,) and derivatives (1, 3) by the steps of both points."""
-        (xa, ja), (xb, jb) = _position(bundle, self.a), _position(bundle, self.b)
-        apart = float(np.linalg.norm(xa - xb))
-        way = (xa - xb) / max(apart, 1e-12) / self.sigma
-        a, b = self.unknowns()
-        return np.array([(apart - self.length) / self.sigma]), {a: (way @ ja)[None], b: (-way @ jb)[None]}
-
-    def figures(self, bundle: "Bundle") -> list[Figure]:
-        """Return the distance beside what it was said to be."""
-        sigmas = float(self.evaluate(bundle)[0][0])
-        return [Figure(self.name, self.length, self.length + sigmas * self.sigma, sigmas)]
-
-
-def _position(bundle: "Bundle", point: int) -> tuple[np.ndarray, np.ndarray]:
-    """Return a point (3,) and its derivative (3, 3) by a step of its direction and inverse depth."""
-    m, rho, basis = bundle.directions[point], bundle.rhos[point], np.zeros((3, 2))
-    tangent(m, basis)
-    return bundle.anchors[point] + m / rho, np.column_stack([basis / rho, -m / rho**2])

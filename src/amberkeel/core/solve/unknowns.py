@@ -15,8 +15,8 @@ from amberkeel.core.solve.projection import LOCAL, POSE
 from amberkeel.core.solve.radial_lens import ROW_NAMES
 from amberkeel.core.solve.tiles import DEGREES
 
-FRAME, LENS, POINT = "frame", "lens", "point"
-"""Scopes: a block of each frame, of each lens, of each point that terms speak of."""
+FRAME, LENS, POINT, SCENE = "frame", "lens", "point", "scene"
+"""Scopes: a block of each frame, of each lens, of each point that terms speak of, of what only terms speak of."""
 
 
 @dataclass(frozen=True)
@@ -28,7 +28,7 @@ class Block:
     size: int
 
 
-ROTATION, POSITION, ZOOM, POINT_BLOCK = "rotation", "position", "zoom", "point"
+ROTATION, POSITION, ZOOM, POINT_BLOCK, WORLD = "rotation", "position", "zoom", "point", "world"
 
 BLOCKS = {
     block.name: block
@@ -38,13 +38,17 @@ BLOCKS = {
         *(Block(name, LENS, 1) for name in ROW_NAMES),
         Block(ZOOM, LENS, 0),
         Block(POINT_BLOCK, POINT, 3),
+        Block(WORLD, SCENE, 7),
+        Block("plane", SCENE, 3),
+        Block("line", SCENE, 5),
+        Block("spot", SCENE, 3),
     )
 }
 """Every kind of unknown. A new kind is a line here, and its derivatives in `projection`."""
 
 
 class Unknown(NamedTuple):
-    """One block: its kind's name, and the row of its frame, the number of its lens, or the number of its point."""
+    """One block: its kind's name, and the row of its frame, or the number of its lens, its point or its shape."""
 
     block: str
     key: int
@@ -107,6 +111,11 @@ class Layout:
         for p in points:
             self.kept[p] = self._add(Unknown(POINT_BLOCK, p), 3)
 
+    def add_scene(self, unknown: Unknown, free: np.ndarray) -> None:
+        """Give a block of the scene rows in the border, for those of its numbers that are free (size,) bool."""
+        first = self._add(unknown, int(free.sum()))
+        self._rows[unknown] = np.where(free, first + np.cumsum(free) - 1, -1)
+
     def order(self, order: np.ndarray) -> None:
         """Eliminate the cameras in another order: `order` lists their present slots."""
         rank = np.empty(len(order), np.int64)
@@ -124,7 +133,7 @@ class Layout:
         block = BLOCKS[unknown.block]
         if block.scope != FRAME:
             at = self._rows.get(unknown)
-            return np.full(block.size, -1) if at is None else self.cameras + at
+            return np.full(block.size, -1) if at is None else np.where(at >= 0, self.cameras + at, -1)
         degrees = np.arange(3) + (0 if block.name == ROTATION else 3)
         moves = self.free[unknown.key, degrees]
         return np.where(moves, DEGREES * self.slot[unknown.key] + degrees, -1)
