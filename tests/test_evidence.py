@@ -133,7 +133,7 @@ def test_a_held_path_is_followed_and_the_rest_is_solved(rng):
 BAD = [
     ([{"kind": "distance", "tracks": ["p001", "p002"], "length": -4.0}], "greater than 0"),
     ([{"kind": "distance", "tracks": ["p001", "nobody"], "length": 4.0}], "no track nobody"),
-    ([{"kind": "plane", "tracks": ["p001", "p003"]}], "needs three tracks"),
+    ([{"kind": "plane", "tracks": [2, 3]}], "needs three tracks"),
     ([{"kind": "anchor", "track": "p001", "xyz": [float("nan"), 0.0, 0.0]}], "finite"),
     ([{"kind": "anchor", "track": f"p{k:03d}", "xyz": [k, 2.0 * k, 0.0]} for k in (1, 2, 3)], "lie on a line"),
     ([{"kind": "anchor", "track": "p004", "xyz": [None, None, None]}], "no coordinate"),

@@ -1,16 +1,30 @@
-"""Check tracks: whole tracks withheld from the solve, spread over picture and time."""
+"""Check tracks: whole tracks withheld from the solve, like the others in noise, spread over picture, time and depth."""
 
 import numpy as np
 
 from amberkeel.core.tracks import ACTIVE, TrackSet
 
+LEAST_ACTIVE = 40
+"""Active tracks below which none is withheld."""
+
+LEAST_SAMPLES, LENGTH_SHARE = 8, 0.6
+"""Measurements that a check track must have, and of the usual length."""
+
 
 def choose_checks(
-    tracks: TrackSet, width: int, height: int, share: float, rng: np.random.Generator, needed: np.ndarray | None = None
+    tracks: TrackSet,
+    width: int,
+    height: int,
+    share: float,
+    rng: np.random.Generator,
+    needed: np.ndarray | None = None,
 ) -> np.ndarray:
-    """Return which active tracks to withhold, (T,) bool: about `share` of them, none of fewer than 40.
+    """Return which active tracks to withhold, (T,) bool: about `share` of them.
 
-    The picture is cut into 4 x 3 regions and the shot into 3 parts; one after the other gives a long track at random.
+    Long tracks are put in order of their stated noise and cut into as many strata as are wanted; each gives one, from
+    that cell of the picture (4 x 3), of the shot (3 parts) and of image speed (slow or fast, for far or near) which
+    has given fewest. So a check residual means what the residual of the others means: noise differs by a factor of
+    thirty between tracks, and a sample that missed the noisy ones would look too good (Cochran 1977, chapter 5).
 
     Parameters
     ----------
@@ -19,23 +33,33 @@ def choose_checks(
     """
     chosen = np.zeros(len(tracks), bool)
     active = tracks.in_state(ACTIVE)
-    long_enough = tracks.lengths >= max(8, np.median(tracks.lengths[active]) * 0.6 if active.any() else 8)
-    candidates = np.nonzero(active & long_enough & ~(np.zeros_like(active) if needed is None else needed))[0]
-    wanted = int(round(share * active.sum()))
-    if active.sum() < 40 or not wanted:
+    if active.sum() < LEAST_ACTIVE:
         return chosen
-    mean = np.array([tracks.xy[tracks.rows(t)].mean(0) for t in candidates.tolist()])
-    middle = np.array([tracks.frames[tracks.rows(t)].mean() for t in candidates.tolist()])
+    free = active if needed is None else active & ~needed
+    long_enough = tracks.lengths >= max(LEAST_SAMPLES, np.median(tracks.lengths[active]) * LENGTH_SHARE)
+    candidates = np.nonzero(free & long_enough)[0]
+    wanted = min(int(round(share * active.sum())), len(candidates))
+    cells = _cells(tracks, candidates, width, height)
+    noise = np.array([np.median(tracks.sigma[tracks.rows(int(t))]) for t in candidates])
+    given: dict[int, int] = {}
+    for stratum in np.array_split(np.argsort(noise, kind="stable"), wanted) if wanted else []:
+        mixed = rng.permutation(stratum)
+        one = int(min(mixed, key=lambda k: given.get(int(cells[k]), 0)))
+        given[int(cells[one])] = given.get(int(cells[one]), 0) + 1
+        chosen[candidates[one]] = True
+    return chosen
+
+
+def _cells(tracks: TrackSet, chosen: np.ndarray, width: int, height: int) -> np.ndarray:
+    """Return the cell of picture, time and speed of each chosen track, (C,) int."""
+    rows = [tracks.rows(int(t)) for t in chosen]
+    mean = np.array([tracks.xy[r].mean(0) for r in rows]).reshape(-1, 2)
+    middle = np.array([tracks.frames[r].mean() for r in rows])
+    speed = np.array([np.linalg.norm(tracks.xy[r][-1] - tracks.xy[r][0]) / max(r.stop - r.start, 1) for r in rows])
     span = max(np.ptp(tracks.frames), 1)
-    cell = (
+    return (
         np.clip((4 * mean[:, 0] / width).astype(int), 0, 3)
         + 4 * np.clip((3 * mean[:, 1] / height).astype(int), 0, 2)
         + 12 * np.clip((3 * (middle - tracks.frames.min()) / span).astype(int), 0, 2)
+        + 36 * (speed > np.median(speed) if len(speed) else speed).astype(int)
     )
-    groups = [list(rng.permutation(candidates[cell == c])) for c in rng.permutation(np.unique(cell))]
-    while wanted and any(groups):
-        for group in groups:
-            if group and wanted:
-                chosen[group.pop()] = True
-                wanted -= 1
-    return chosen

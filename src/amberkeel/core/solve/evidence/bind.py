@@ -20,8 +20,11 @@ TURN, SHIFT, SCALE = slice(0, 3), slice(3, 6), 6
 USUAL_SIGMA = 0.002
 """One sigma of a plane or line where none is stated, in distances of the usual point."""
 
-EXACT_SIGMA = 1e-4
+EXACT_SIGMA = 1e-6
 """Sigma of what is held exactly, in distances of the usual point; multipliers take up the rest."""
+
+EXACT_TURN = 1e-6
+"""The same of an angle, radians."""
 
 ON_A_LINE = 0.02
 """Width of anchored points over their length, below which they lie on a line."""
@@ -214,7 +217,7 @@ def _angle(one: stated.PlanesMeet, ground: Ground, bound: Bound, name: str) -> N
     a, b = (bound.planes[plane] for plane in one.planes)
     if a == b:
         raise SolveError(f"{name}: it names the same plane twice.")
-    sigma, square = np.radians(0.001 if one.exact else one.sigma_degrees), one.relation == "square"
+    sigma, square = EXACT_TURN if one.exact else np.radians(one.sigma_degrees), one.relation == "square"
     bound.terms.append(PlanesAt(name, one.kind, sigma, not one.exact, one.exact, one=a, other=b, square=square))
 
 
@@ -255,7 +258,7 @@ def _hold(one: stated.Hold, ground: Ground, bound: Bound, name: str) -> None:
         bound.terms.append(Known(name, one.kind, sigma, False, one.exact, members=members, xyz=xyz))
     if one.rotations is not None:
         turns = Members(ROTATION, members.rows, members.names)
-        sigma = np.full((len(members.rows), 3), np.radians(0.001 if one.exact else one.sigma_degrees))
+        sigma = np.full((len(members.rows), 3), EXACT_TURN if one.exact else np.radians(one.sigma_degrees))
         rotations = np.array(one.rotations)
         if np.abs(np.swapaxes(rotations, 1, 2) @ rotations - np.eye(3)).max() > 1e-3:
             raise SolveError(f"{name}: what is given as an orientation is no rotation.")

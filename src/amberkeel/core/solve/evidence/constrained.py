@@ -6,7 +6,7 @@ import numpy as np
 
 from amberkeel.core.errors import SolveError
 from amberkeel.core.geometry.rotations import nearest_rotation
-from amberkeel.core.solve.evidence.bind import Bound, Ground, bind
+from amberkeel.core.solve.evidence.bind import SCALE, Bound, Ground, bind
 from amberkeel.core.solve.evidence.piece import Piece
 from amberkeel.core.solve.evidence.scene_pieces import Known
 from amberkeel.core.solve.evidence.statement import Constraint
@@ -46,7 +46,19 @@ def bound_to(problem: Problem, tracks: TrackSet, constraints: tuple[Constraint, 
         _laid(shape, members.in_world(problem)[0]) for shape, members in zip(bound.shapes, bound.members)
     )
     _settle_scene(problem, bound.terms)
+    if not bound.world_free[SCALE]:
+        _hold_scale(problem)
     return bound
+
+
+def _hold_scale(problem: Problem) -> None:
+    """Hold the longest coordinate of the camera furthest from the first, in place: where nothing states a length, what
+    is stated in lengths must not shrink the scene.
+    """
+    away = problem.centres - problem.centres[problem.first_solved]
+    away[~problem.solved] = 0.0
+    far = int(np.argmax(np.linalg.norm(away, axis=1)))
+    problem.movable[far, 3 + int(np.argmax(np.abs(away[far])))] = False
 
 
 def stated_of(constraints: tuple[Constraint, ...], tracks: TrackSet) -> np.ndarray:
