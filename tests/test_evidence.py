@@ -169,3 +169,28 @@ def test_a_file_of_constraints_has_a_unit(tmp_path):
     for bad in ({}, [], {"format": "amberkeel-constraints", "unit": "ell", "constraints": []}, json.loads("3")):
         with pytest.raises(SolveError):
             read_constraint_file(bad)
+
+
+def test_a_solve_is_refined_from_an_attempt_and_a_break_keeps_what_holds(rng):
+    path, points = moving_camera(40, 700.0, -0.04), cloud(rng, 160)
+    tracks = observe(path, points, 0.1, rng)
+    first = solve_tracks(tracks, path.frames, 640, 360)
+    fewer = replace(tracks, states=["excluded" if k % 9 == 0 else "active" for k in range(len(tracks))])
+    again = solve_tracks(fewer, path.frames, 640, 360, Recipe(begin=first.path))
+    assert again.rms_px < 0.2 and np.isclose(again.path.lens.focal_px[0], 700.0, rtol=0.01)
+
+    # No track carries across frame 1030: what lies before is kept, what is missing is named.
+    kept = (tracks.frames < 1030) | (tracks.track_of_sample % 2 == 1)
+    kept &= (tracks.frames >= 1030) | (tracks.track_of_sample % 2 == 0)
+    counts = np.bincount(tracks.track_of_sample[kept], minlength=len(tracks))
+    parted = replace(
+        tracks, first=np.concatenate([[0], np.cumsum(counts)]), frames=tracks.frames[kept], xy=tracks.xy[kept],
+        sigma=tracks.sigma[kept], score=tracks.score[kept],
+    )  # fmt: skip
+    part = solve_tracks(parted.take(counts > 5), path.frames, 640, 360)
+    assert part.path.frames.tolist() == list(range(1001, 1030)) and part.missing_frames.tolist() == list(
+        range(1030, 1041)
+    )
+    assert part.rms_px < 0.2 and len(part.position_sigma) == 29
+    with pytest.raises(SolveError, match="0 of this shot):
+        solve_tracks(tracks, path.frames, 640, 360, Recipe(begin=replace(first.path, frames=path.frames + 500)))

@@ -31,6 +31,11 @@ from amberkeel.core.errors import KeelError
 @click.option("--distortion", type=click.Choice(["estimate", "none"]), default="estimate")
 @click.option("--camera-motion", "motion", type=click.Choice(["auto", "free", "nodal", "swing"]), default="auto")
 @click.option("--readout", default="auto", help="Rolling shutter: auto, off, or the share of the frame interval.")
+@click.option("--constraints", default=None, help="What is known of the set (JSON, docs/constraints.md).")
+@click.option(
+    "--smooth", default=None, help="How the camera was carried: handheld, dolly, crane, tripod, or one sigma in m/s²."
+)
+@click.option("--refine", default=None, help="A solve.json of this plate to begin from.")
 @click.option("--mattes", default=None, help="Matte sequence; white is ignored.")
 @click.option("--tracks", default=None, help="Solve from this table of tracks (CSV) without following.")
 @click.option(
@@ -51,7 +56,9 @@ from amberkeel.core.errors import KeelError
 def solve(out: Path, **asked) -> None:
     """Follow PLATE (folder, name.####.png or video) and solve its camera."""
     from amberkeel.core.handoff.camera_wording import camera_sentence
+    from amberkeel.core.handoff.evidence_wording import OF_LENS, evidence_sentence, missing_sentence
     from amberkeel.core.solve.motions import Rival
+    from amberkeel.core.solve.terms import Figure
     from amberkeel.core.solve_plate import SolveOrder, solve_plate
 
     if asked["focal_mm"] and not asked["sensor_width_mm"]:
@@ -72,7 +79,10 @@ def solve(out: Path, **asked) -> None:
         fail(f"{out} cannot be written ({error.strerror}). Choose another folder.")
     q = json.loads(files["solve.json"])
     said = camera_sentence(q["camera_motion"], [Rival(**rival) for rival in q["rivals"]])
-    for note in [*([said] if said else []), *q["lens_report"]["notes"]]:
+    figures = [Figure(**figure) for figure in q["terms"]]
+    notes = [evidence_sentence(figure) for figure in figures if figure.kind != OF_LENS]
+    missing = missing_sentence(q["missing_frames"], [f["frame"] for f in q["frames"]])
+    for note in filter(None, [missing, said, *notes, *q["lens_report"]["notes"]]):
         click.echo(note, err=True)
     click.echo(
         f"Solved {len(q['frames'])} frames in {time.monotonic() - began:.1f} s: "

@@ -5,16 +5,22 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
+from pydantic import ValidationError
+
+from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import FollowError, LensError, SolveError
 from amberkeel.core.follow import follow_plate
-from amberkeel.core.handoff.document import solve_document
+from amberkeel.core.handoff.document import read_path, solve_document
 from amberkeel.core.handoff.formats import FORMATS
+from amberkeel.core.handoff.solve_file import read_document
 from amberkeel.core.handoff.track_table import TOP_LEFT, check_origin, read_tracks_csv
 from amberkeel.core.lens import focal_px_from_mm
 from amberkeel.core.lens.profile import LensProfile, read_profile
 from amberkeel.core.plate.plate import Plate, matte_reader, open_plate
 from amberkeel.core.progress import Progress, span
+from amberkeel.core.solve.evidence.statement import PATH_PRESETS, Constraint, Smooth, read_constraint_file
 from amberkeel.core.solve.lens_plan import SOFT, LensChoice
 from amberkeel.core.solve.recipe import AUTO_ROWS, KNOWN_ROWS, NO_ROWS, Recipe
 from amberkeel.core.solve.shared_lens import SharedShot, solve_shots
@@ -31,7 +37,7 @@ DEFAULT_SENSOR_MM = 36.0
 class SolveOrder:
     """What to solve and how; millimetres, and None where nothing is known. `tracks` is a CSV to solve from instead of
     following, `lens` a lens profile (JSON) whose distortion is held, `beside` are further plates filmed through the
-    same lens.
+    same lens. `constraints` is a file of them, `smooth` how smooth the path is, `refine` a solve.json to begin from.
     """
 
     plate: str
@@ -50,15 +56,19 @@ class SolveOrder:
     zoom: bool = False
     beside: tuple[str, ...] = ()
     readout: str = "auto"
+    constraints: str | None = None
+    smooth: str | None = None
+    refine: str | None = None
 
 
 def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> dict[str, str]:
     """Follow and solve; return the files by name: solve.json, camera.usda, points.csv; of further plates in folders 2,
     3 and so on.
     """
-    if order.beside and (order.tracks or order.mattes or order.frames):
+    of_one = order.tracks or order.mattes or order.frames or order.constraints or order.smooth or order.refine
+    if order.beside and of_one:
         raise SolveError(
-            "Frames, mattes and tables of tracks belong to one plate.",
+            "Frames, mattes, tables of tracks, constraints and attempts to refine belong to one plate.",
             "Leave them away when several plates share a lens.",
         )
     given_rate = _fraction(order.fps)
@@ -94,10 +104,50 @@ def _followed(order: SolveOrder, progress: Progress) -> tuple[Plate, TrackSet, R
     focal = focal_px_from_mm(order.focal_mm, sensor, plate.width) if order.focal_mm else None
     aspect = order.pixel_aspect or plate.pixel_aspect
     rows, readout = _shutter(order.readout)
+    fps = _fraction(order.fps) or plate.fps or Fraction(24)
     recipe = Recipe(
-        order.motion, order.distortion, focal, aspect, seed=order.seed, zoom=order.zoom, rows=rows, readout=readout
-    )
+        order.motion, order.distortion, focal, aspect, seed=order.seed, zoom=order.zoom, rows=rows, readout=readout,
+        evidence=_evidence(order), fps=float(fps), begin=_begin(order.refine),
+    )  # fmt: skip
     return plate, tracks, with_profile(recipe, profile) if profile else recipe, sensor
+
+
+def _evidence(order: SolveOrder) -> tuple[Constraint, ...]:
+    """Return what is known of the set and of the path."""
+    found = read_constraint_file(_json(order.constraints, "constraints")) if order.constraints else []
+    return (*found, smooth_path(order.smooth)) if order.smooth else tuple(found)
+
+
+def smooth_path(text: str) -> Smooth:
+    """Return how smooth a camera's path is, from a preset's name or an acceleration in m/s² as it was typed."""
+    if text in PATH_PRESETS:
+        position, rotation = PATH_PRESETS[text]
+        return Smooth(name=f"{text} path", position=position, rotation=rotation)
+    hint = f"Write {', '.join(PATH_PRESETS)}, or an acceleration in m/s² such as 0.5."
+    try:
+        value = float(text.replace(",", "."))
+    except ValueError as error:
+        raise SolveError(f"“{text}” is no smoothness.", hint) from error
+    if not 0.0 < value < 1e6:
+        raise SolveError("An acceleration must be more than zero.", hint)
+    return Smooth(name="Smooth path", position=value)
+
+
+def _begin(path: str | None) -> CameraPath | None:
+    """Return the camera of a solve.json to begin from."""
+    if path is None:
+        return None
+    try:
+        return read_path(read_document(_json(path, "an attempt")))
+    except ValidationError as error:
+        raise SolveError(f"{path} is no solve.json of version 2.", "Give a file as `keel solve` writes it.") from error
+
+
+def _json(path: str, what: str) -> Any:
+    try:
+        return json.loads(Path(path).read_text(encoding="utf-8"))
+    except (OSError, UnicodeDecodeError, json.JSONDecodeError) as error:
+        raise SolveError(f"{path} cannot be read as {what}.", "Give a JSON file.") from error
 
 
 def _shutter(text: str) -> tuple[str, float | None]:

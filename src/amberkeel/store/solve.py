@@ -7,6 +7,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from amberkeel.core.handoff.document import read_solution, solution_arrays, solve_document, upgraded
+from amberkeel.core.handoff.evidence_wording import missing_sentence
 from amberkeel.core.handoff.solve_file import VERSION, SolveDocument, read_document
 from amberkeel.core.points import PointSet, points_at
 from amberkeel.core.solve.reasons import CHECK_MOVES, DISAGREES, Reason, as_document, read_reason
@@ -34,6 +35,8 @@ def store_attempt(
         "camera_motion": solution.motion,
         "readout": solution.path.readout,
         "rivals": document["rivals"],
+        "terms": document["terms"],
+        "missing": missing_sentence(solution.missing_frames.tolist(), solution.path.frames.tolist()),
         "lens_notes": [as_document(note) for note in solution.lens_report.notes],
     }
     number = (session.scalar(select(func.max(Attempt.number)).where(Attempt.shot_id == shot.id)) or 0) + 1

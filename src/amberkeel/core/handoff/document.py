@@ -16,6 +16,7 @@ from amberkeel.core.handoff.solve_file import (
 from amberkeel.core.handoff.wording import put_elsewhere, sentence
 from amberkeel.core.lens.profile import lens_document, read_lens
 from amberkeel.core.points import PointSet
+from amberkeel.core.solve.evidence.statement import constraint_documents, read_constraints
 from amberkeel.core.solve.held_out import HeldOut
 from amberkeel.core.solve.lens_plan import LensChoice
 from amberkeel.core.solve.lens_report import LensReport, LensValue
@@ -54,6 +55,7 @@ def solve_document(solution: Solution, datum: Datum = IDENTITY, plate: str = "",
         "quality": _quality(solution),
         "terms": [asdict(figure) for figure in solution.terms],
         "rivals": [asdict(rival) for rival in solution.rivals],
+        "missing_frames": solution.missing_frames.tolist(),
         "recipe": _recipe_document(solution.recipe),
     }
     return cast(SolveDocument, document)
@@ -92,6 +94,7 @@ def _frames(path: CameraPath, solution: Solution, scale: float) -> list[dict]:
 def _points(path: CameraPath, solution: Solution, datum: Datum) -> list[dict]:
     tracks, residuals = solution.tracks, solution.track_rms
     xyz = datum.points(solution.points).positions(path.positions[0])
+    along, across = (datum.scale * sigma for sigma in solution.point_sigmas())
     out = []
     for t in np.nonzero(solution.points.known)[0]:
         reason = solution.reasons.get(int(tracks.ids[t]))
@@ -105,6 +108,8 @@ def _points(path: CameraPath, solution: Solution, datum: Datum) -> list[dict]:
                 "state": tracks.states[t],
                 "reason": sentence(reason) if reason else "",
                 "reason_code": reason.code if reason else "",
+                "sigma_along": _clean(along[t]),
+                "sigma_across": _clean(across[t]),
             }
         )
     return out
@@ -133,6 +138,8 @@ def _recipe_document(recipe: Recipe) -> dict:
         "shared_with": list(recipe.shared_with),
         "rows": recipe.rows,
         "readout": recipe.readout,
+        "evidence": constraint_documents(recipe.evidence),
+        "fps": recipe.fps,
         "check_share": recipe.check_share,
         "seed": recipe.seed,
     }
@@ -165,13 +172,19 @@ def document_in_world(document: SolveDocument, datum: Datum) -> SolveDocument:
         for k, f in enumerate(document["frames"])
     ]
     points = [{**p, "xyz": datum.apply(np.array(p["xyz"])).tolist()} for p in document["points"]]
+    for point in points:
+        for name in ("sigma_along", "sigma_across"):
+            sigma = point.get(name)
+            point[name] = None if sigma is None else sigma * datum.scale
     return cast(SolveDocument, {**document, "frames": frames, "points": points})
 
 
 def solution_arrays(solution: Solution) -> dict[str, np.ndarray]:
     """Return what a solution holds beyond its document, by name: its tracks, points and residuals."""
-    tracks = solution.tracks
+    tracks, covariance = solution.tracks, solution.point_covariance
+    unknown = np.full((len(tracks), 3, 3), np.nan)
     return {
+        "point_covariance": (unknown if covariance is None else covariance).astype(np.float32),
         "track_id": tracks.ids,
         "names": np.array(tracks.names, str),
         "kinds": np.array(tracks.kinds, str),
@@ -209,7 +222,7 @@ def read_solution(document: SolveDocument, arrays: dict[str, np.ndarray], reason
         _read_report(document["lens_report"]), document["quality"]["noise_factor"],
         np.array([np.nan if s is None else s for s in sigma]), document["camera_motion"],
         _read_recipe(document["recipe"], document), tuple(Figure(**figure) for figure in document["terms"]),
-        tuple(Rival(**rival) for rival in document.get("rivals", [])),
+        tuple(Rival(**rival) for rival in document.get("rivals", [])), arrays.get("point_covariance"),
     )  # fmt: skip
 
 
@@ -230,7 +243,7 @@ def _read_recipe(kept: RecipeDocument, document: SolveDocument) -> Recipe:
     return Recipe(
         kept["camera_motion"], kept["distortion"], kept["focal_px"], kept["pixel_aspect"], kept["check_share"],
         kept["seed"], lens, held, kept["zoom"], tuple(kept["shared_with"]), kept.get("readout"),
-        kept.get("rows", AUTO_ROWS),
+        kept.get("rows", AUTO_ROWS), tuple(read_constraints(kept.get("evidence", []))), kept.get("fps", 24.0),
     )  # fmt: skip
 
 

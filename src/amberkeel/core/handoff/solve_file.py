@@ -116,6 +116,8 @@ class PointDocument(TypedDict):
     state: Literal["active", "check", "excluded"]
     reason: str
     reason_code: str
+    sigma_along: NotRequired[NotNegative | None]
+    sigma_across: NotRequired[NotNegative | None]
 
 
 class QualityDocument(TypedDict):
@@ -140,6 +142,8 @@ class FigureDocument(TypedDict):
     found: float
     sigmas: float
     unit: str
+    kind: NotRequired[str]
+    worst: NotRequired[str]
 
 
 class RivalDocument(TypedDict):
@@ -174,6 +178,8 @@ class RecipeDocument(TypedDict):
     shared_with: list[str]
     rows: NotRequired[str]
     readout: NotRequired[float | None]
+    evidence: NotRequired[list[dict[str, Any]]]
+    fps: NotRequired[float]
     check_share: float
     seed: int
 
@@ -194,6 +200,7 @@ class SolveDocument(TypedDict):
     quality: QualityDocument
     terms: list[FigureDocument]
     rivals: NotRequired[list[RivalDocument]]
+    missing_frames: NotRequired[list[int]]
     recipe: RecipeDocument
 
 

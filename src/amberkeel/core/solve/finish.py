@@ -21,7 +21,11 @@ from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.terms import Figure
 from amberkeel.core.solve.turn import released
 from amberkeel.core.solve.uncertainty import Uncertainty
+from amberkeel.core.solve.world_frame import tangents
 from amberkeel.core.tracks import CHECK, EXCLUDED, TrackSet
+
+DEPTH_KNOWN = 0.5
+"""Sigma of an inverse depth, as a share of it, from which a depth counts as unknown."""
 
 DRIFT_PASSES = 2
 """Passes in which withheld tracks are triangulated and their rows' drifts taken anew."""
@@ -39,6 +43,7 @@ def make_solution(
     terms: tuple[Figure, ...] = (),
     motion: str = FREE,
     rivals: tuple[Rival, ...] = (),
+    solved_points: np.ndarray | None = None,
 ) -> Solution:
     """Judge every track with the finished camera and put the figures together.
 
@@ -48,6 +53,7 @@ def make_solution(
     dropped : (T,) bool, tracks that are outliers as a whole. counted : (N,) bool, measurements that were adjusted to.
     sure : how sure the problem is. report : of its lens. size : width and height of the picture, pixels.
     terms : what further knowledge says. motion : how the camera moves. rivals : the explanations that were compared.
+    solved_points : (M,) rows of the tracks whose points' covariances `sure` has.
     """
     judge = problem.copied()
     judge.inlier[:] = True
@@ -72,7 +78,25 @@ def make_solution(
     return Solution(
         path, replace(tracks, states=states), points, outlier, reasons, errors, report, sure.noise_factor,
         sure.position_sigma / unit, motion, recipe, terms, rivals,
+        _point_covariances(problem, sure, solved_points, motion),
     )  # fmt: skip
+
+
+def _point_covariances(problem: Problem, sure: Uncertainty, rows: np.ndarray | None, motion: str) -> np.ndarray:
+    """Return the covariances of the points (T, 3, 3) in world units squared; NaN for tracks that did not serve, and
+    where depth is as good as unknown.
+    """
+    out = np.full((len(problem.rhos), 3, 3), np.nan)
+    if rows is None or motion == NODAL:
+        return out
+    world = problem.world if problem.world.free.any() else level_world(problem)
+    for row, own in zip(rows, sure.points):
+        m, rho = problem.directions[row], problem.rhos[row]
+        if rho * DEPTH_KNOWN < np.sqrt(own[2, 2]):
+            continue
+        j = world.scale * world.world_from_solve @ np.column_stack([tangents(m) / rho, -m / rho**2])
+        out[row] = j @ own @ j.T
+    return out
 
 
 def _solved_lens(problem: Problem, recipe: Recipe, size: tuple[int, int]) -> Lens:
@@ -94,6 +118,10 @@ def _level(problem: Problem, ids: np.ndarray, lens: Lens, motion: str) -> tuple[
     points = PointSet(ids, np.where(problem.triangulated[:, None], homogeneous, np.nan))
     world = problem.world if known else level_world(problem, directions_only=motion == NODAL)
     zoom = np.exp(problem.zoom_basis @ problem.zoom) if len(problem.zoom) else None
-    path = CameraPath(problem.frames, problem.centres, problem.rotations, lens, zoom, problem.lens.readout)
+    own = problem.solved
+    path = CameraPath(
+        problem.frames[own], problem.centres[own], problem.rotations[own], lens, None if zoom is None else zoom[own],
+        problem.lens.readout,
+    )  # fmt: skip
     similarity = world.scale, world.world_from_solve, world.shift
     return path.moved(*similarity), points.moved(*similarity), 1.0 / world.scale

@@ -31,6 +31,14 @@ LEAST_AGREEING = 0.25
 """Share of a frame's tracks that must agree with its camera for the frame to count as solved."""
 
 
+class Broken(SolveError):
+    """A solve that does not reach all frames; `problem` is what holds together."""
+
+    def __init__(self, problem: Problem, message: str, help: str):
+        super().__init__(message, help)
+        self.problem = problem
+
+
 def fill_between(problem: Problem, a: int, b: int) -> None:
     """Resect the unsolved frames between two rows from the poses around them.
 
@@ -114,7 +122,8 @@ def grow(problem: Problem, freedom: Freedom, progress: Progress) -> None:
         progress(problem.solved.mean(), f"Solved {int(problem.solved.sum())} of {total} frames")
     if not problem.solved.all():
         lost = problem.frames[~problem.solved]
-        raise SolveError(
+        raise Broken(
+            problem,
             f"The solve breaks at frame {int(lost[0] if lost[0] > problem.frames[0] else lost[-1])}: "
             "too few tracks carry across it.",
             "Place a few long tracks across that frame by hand, or solve a shorter range.",

@@ -16,7 +16,7 @@ from amberkeel.core.solve.residuals import rms
 from amberkeel.core.solve.uncertainty import bundle_noise_factor
 
 if TYPE_CHECKING:
-    from amberkeel.core.solve.solve import Solved
+    from amberkeel.core.solve.shot import Solved
 
 AUTO, FREE, NODAL, SWING = "auto", "free", "nodal", "swing"
 

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass, field
 
+from amberkeel.core.camera import CameraPath
 from amberkeel.core.lens import Lens
 from amberkeel.core.solve.evidence.statement import Constraint
 from amberkeel.core.solve.lens_plan import FIXED, LensChoice, LensPlan, lens_plan
@@ -24,6 +25,7 @@ class Recipe:
     shared_with : names of the other shots that were solved with the same lens in one adjustment.
     rows : whether the shutter may be a rolling one: "auto" (tried where residuals betray it), "off", or "known", the
         `readout` being given: the share of the frame interval from the first row to the last.
+    begin : a camera that was found before, from which this one is refined; None to begin afresh.
     evidence : what is known of the set and of the camera's path. fps : frames a second, for what is known of the path.
     check_share : share of tracks withheld. seed : of every random choice.
     """
@@ -42,6 +44,7 @@ class Recipe:
     rows: str = AUTO_ROWS
     evidence: tuple[Constraint, ...] = ()
     fps: float = 24.0
+    begin: CameraPath | None = None
 
     def plan(self, width: int, height: int) -> LensPlan:
         """Return what the solve may do with the lens of a picture of `width` x `height` pixels."""

@@ -20,8 +20,9 @@ from amberkeel.core.solve.outliers import FINAL_SCALE, find_outliers
 from amberkeel.core.solve.radial_lens import LENS_NAMES, RADIAL_NAMES
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.shot import Asked, Solved
 from amberkeel.core.solve.solution import Solution
-from amberkeel.core.solve.solve import Asked, Solved, ask, conclude, solve_shot, solve_tracks
+from amberkeel.core.solve.solve import ask, conclude, solve_shot, solve_tracks
 from amberkeel.core.solve.terms import SoftLens, Term
 from amberkeel.core.solve.uncertainty import Uncertainty, part_of, uncertainties
 from amberkeel.core.tracks import TrackSet

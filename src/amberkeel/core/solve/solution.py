@@ -32,6 +32,7 @@ class Solution:
     position_sigma : (F,) one sigma of the camera's position in world units, the first camera held.
     terms : what each piece of further knowledge says after the solve. motion : "free", "nodal" or "swing".
     rivals : the explanations of the tracks that were compared, none where one was asked for.
+    point_covariance : (T, 3, 3) world units squared, the first camera held; NaN where a depth is unknown.
     """
 
     path: CameraPath
@@ -47,6 +48,7 @@ class Solution:
     recipe: Recipe = field(default_factory=Recipe)
     terms: tuple[Figure, ...] = ()
     rivals: tuple[Rival, ...] = ()
+    point_covariance: np.ndarray | None = None
 
     @property
     def counted(self) -> np.ndarray:
@@ -57,6 +59,11 @@ class Solution:
     def counted_check(self) -> np.ndarray:
         """Measurements (N,) bool of check tracks that are judged."""
         return ~self.outlier & self.tracks.in_state(CHECK)[self.tracks.track_of_sample]
+
+    @property
+    def missing_frames(self) -> np.ndarray:
+        """Frames (M,) with tracks that have no camera: the solve does not reach them."""
+        return np.setdiff1d(self.tracks.frames, self.path.frames)
 
     @property
     def rms_px(self) -> float:
@@ -74,6 +81,16 @@ class Solution:
         own, counted = self.tracks.track_of_sample, self.counted
         served = np.bincount(own, counted, len(self.tracks)) > 0
         return rms_by(np.where((counted | ~served[own])[:, None], self.residuals, np.nan), own, len(self.tracks))
+
+    def point_sigmas(self) -> tuple[np.ndarray, np.ndarray]:
+        """Return one sigma of each point along its ray from the first camera, and across it (T,); NaN for unknown."""
+        if self.point_covariance is None:
+            return np.full(len(self.tracks), np.nan), np.full(len(self.tracks), np.nan)
+        away = self.points.positions(self.path.positions[0]) - self.path.positions[0]
+        ray = away / np.maximum(np.linalg.norm(away, axis=1, keepdims=True), 1e-12)
+        along = np.einsum("ta,tab,tb->t", ray, self.point_covariance, ray)
+        across = (np.einsum("taa->t", self.point_covariance) - along) / 2.0
+        return np.sqrt(along), np.sqrt(np.maximum(across, 0.0))
 
     @property
     def frame_rms(self) -> np.ndarray:

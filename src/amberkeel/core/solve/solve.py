@@ -1,53 +1,42 @@
 """From tracks to a solved camera."""
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
 from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.solve import reasons
+from amberkeel.core.solve.adjust_shot import CLEARLY, TO_THE_END, finished, weigh
+from amberkeel.core.solve.again import refined
 from amberkeel.core.solve.begin import FIRST_PAIRS, MORE_PAIRS, best_start, other_starts, zooming_start
 from amberkeel.core.solve.bundle import Bundle
 from amberkeel.core.solve.check_tracks import choose_checks
 from amberkeel.core.solve.evidence.constrained import bound_to, stated_of, tightened
 from amberkeel.core.solve.finish import make_solution
-from amberkeel.core.solve.grow import adjust_all, grow, settle
+from amberkeel.core.solve.grow import Broken, adjust_all, grow, settle
 from amberkeel.core.solve.held_lens import straightened
 from amberkeel.core.solve.held_out import held_out
 from amberkeel.core.solve.lens_plan import Freedom, LensPlan, zooming
 from amberkeel.core.solve.lens_report import lens_report
-from amberkeel.core.solve.motions import AUTO, EXPLAINS, FREE, MOTIONS, NODAL, SWING, Rival, compare
-from amberkeel.core.solve.outliers import FINAL_SCALE, find_outliers
-from amberkeel.core.solve.problem import Problem, Rows, make_problem
+from amberkeel.core.solve.motions import AUTO, EXPLAINS, FREE, MOTIONS, NODAL, SWING, compare
+from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.radial_lens import READOUT_NAME
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import AUTO_ROWS, KNOWN_ROWS, NO_ROWS, ROWS, Recipe
 from amberkeel.core.solve.residuals import rms
 from amberkeel.core.solve.reversal import ALIKE, better_of_twins
 from amberkeel.core.solve.rows import BETRAYED, betrayed, row_drift, with_rows
+from amberkeel.core.solve.shot import LEAST_PART, LEAST_TRACKS, Asked, Solved
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.start import check_travel, find_pairs
 from amberkeel.core.solve.terms import COST, Figure
-from amberkeel.core.solve.track_noise import track_scales
 from amberkeel.core.solve.turn import released, swinging, turning
-from amberkeel.core.solve.uncertainty import Uncertainty, uncertainty
+from amberkeel.core.solve.uncertainty import Uncertainty
 from amberkeel.core.tracks import ACTIVE, CHECK, TrackSet
-
-LEAST_TRACKS = 8
-"""Active tracks below which there is no solve."""
 
 MOST_READOUT = 1.2
 """Readout above which what was found is no shutter."""
-
-CLEARLY = 4.0
-"""Sigmas by which a further coefficient must differ from 0 to be estimated."""
-
-CYCLE_SCALES = (4.0, 3.0, FINAL_SCALE, FINAL_SCALE)
-"""Cauchy scales of the rounds of adjusting and judging outliers, in sigmas."""
-
-TO_THE_END = (40, 1e-8, FINAL_SCALE)
-"""Iterations, tolerance and Cauchy scale of the last adjustment."""
 
 EVIDENCE_ROUNDS = 4
 """Rounds of adjusting with evidence; what is held exactly is held firmer in each."""
@@ -57,63 +46,6 @@ NOISE_PASSES = 2
 
 SURE = 0.93
 """Share of the measurements explained below which other starts are tried."""
-
-
-@dataclass(frozen=True)
-class Asked:
-    """A shot to solve.
-
-    Attributes
-    ----------
-    measured : tracks as given, in the states the solve uses. tracks : the same, straightened where a lens is held.
-    frames : (F,) frame numbers. recipe : what is asked. plan : what the solve may do with the lens. size : of the
-    picture, pixels.
-    """
-
-    measured: TrackSet
-    tracks: TrackSet
-    frames: np.ndarray
-    recipe: Recipe
-    plan: LensPlan
-    size: tuple[int, int]
-
-    def problem(self) -> Problem:
-        """Return the problem with nothing solved yet."""
-        return make_problem(self.tracks, self.frames, self.plan.start, self.tracks.in_state(ACTIVE), self.size[1])
-
-
-@dataclass(frozen=True)
-class Solved:
-    """A shot with its camera adjusted, before it is judged.
-
-    Attributes
-    ----------
-    problem : all of it solved; only the tracks that agree are active. freedom : what of the lens was free in the end.
-    dropped : (T,) bool, tracks that are outliers as a whole. twin : by how much the solve with depth reversed is worse.
-    motion : how the camera moves. rivals : the explanations that were compared.
-    rms_before_px : RMS residual before evidence was added, None without any.
-    """
-
-    problem: Problem
-    freedom: Freedom
-    dropped: np.ndarray
-    twin: float = np.inf
-    motion: str = FREE
-    rivals: tuple[Rival, ...] = ()
-    rms_before_px: float | None = None
-
-    def final_bundle(self) -> tuple[Bundle, Rows]:
-        """Return the bundle of all that counts, all cameras free, and its rows."""
-        problem = self.problem
-        return problem.bundle(problem.solved, problem.active, problem.solved, self.freedom, FINAL_SCALE)
-
-    def stated_weights(self) -> np.ndarray:
-        """Return one over the stated sigma (N,) of each measurement of the final bundle."""
-        return 1.0 / self.problem.sigma[self.final_bundle()[1].observations]
-
-    def uncertainty(self, clustered: bool = True) -> Uncertainty:
-        """Return how sure the camera, its lens and the points are; see `uncertainties`."""
-        return uncertainty(self.final_bundle()[0], self.stated_weights(), clustered)
 
 
 def solve_tracks(
@@ -207,20 +139,11 @@ def _with_evidence(asked: Asked, solved: Solved) -> Solved:
     return replace(solved, problem=problem, freedom=freedom, rms_before_px=rms(before))
 
 
-def weigh(problem: Problem, freedom: Freedom) -> None:
-    """Estimate each track's noise anew from its residuals, in place; see `track_noise`.
-
-    Parameters
-    ----------
-    problem : adjusted. freedom : what of the lens was free.
-    """
-    bundle, rows = problem.bundle(problem.solved, problem.active, problem.solved, freedom)
-    problem.scale[rows.points] = track_scales(bundle, 1.0 / problem.sigma[rows.observations])
-
-
 def _explained_best(asked: Asked, progress: Progress) -> Solved:
     """Return the shot solved by the explanation asked for, or by the one that explains it best."""
     motion = asked.recipe.motion
+    if asked.recipe.begin is not None:
+        return refined(asked, progress)
     check_travel(asked.problem())
     if motion == FREE or asked.recipe.zoom:
         return _free(asked, progress)
@@ -239,7 +162,7 @@ def _explained_best(asked: Asked, progress: Progress) -> Solved:
     everyone = asked.tracks.in_state(ACTIVE)
     let_go = released(turned[-1].problem)
     settle(let_go, asked.plan.free, 20)
-    candidates = [*turned, _finish(let_go, asked.plan.free, asked.plan.later, span(progress, 0.5, 0.8))]
+    candidates = [*turned, finished(let_go, asked.plan.free, asked.plan.later, span(progress, 0.5, 0.8))]
     rivals = compare(candidates, everyone)
     least = min(rivals, key=lambda rival: rival.score)
     if least.motion == FREE or least.explained < SURE:
@@ -262,12 +185,12 @@ def _turning(asked: Asked, progress: Progress) -> list[Solved]:
     turned = turning(asked.problem(), plan, asked.size[0], span(progress, 0.0, 0.5), most)
     if turned is None:
         return []
-    nodal = replace(_finish(turned, plan.free, plan.later, span(progress, 0.5, 0.7)), motion=NODAL)
+    nodal = replace(finished(turned, plan.free, plan.later, span(progress, 0.5, 0.7)), motion=NODAL)
     if asked.recipe.motion == NODAL:
         return [nodal]
     swung, freedom = swinging(turned, plan.free)
     try:
-        swing = replace(_finish(swung, freedom, plan.later, span(progress, 0.7, 1.0)), motion=SWING)
+        swing = replace(finished(swung, freedom, plan.later, span(progress, 0.7, 1.0)), motion=SWING)
     except SolveError:
         return [nodal]
     return [nodal, swing]
@@ -284,7 +207,8 @@ def _free(asked: Asked, progress: Progress) -> Solved:
         freedom = zooming(plan)
         problem = zooming_start(asked.problem(), plan, freedom, width, span(progress, 0.0, 0.75))
         return _settled(problem, freedom, plan, span(progress, 0.75, 1.0))
-    best, failure, pairs = None, SolveError("No two frames give a start."), find_pairs(asked.problem(), MORE_PAIRS)
+    best: Solved | None = None
+    failure, pairs = SolveError("No two frames give a start."), find_pairs(asked.problem(), MORE_PAIRS)
     try:
         problem = best_start(asked.problem(), plan, width, pairs[:FIRST_PAIRS], span(progress, 0.0, 0.25))
         best = _grown(problem, plan, span(progress, 0.25, 0.5))
@@ -294,13 +218,31 @@ def _free(asked: Asked, progress: Progress) -> Solved:
         for problem in other_starts(asked.problem(), plan, width, pairs[FIRST_PAIRS:], span(progress, 0.5, 0.6)):
             try:
                 trial = _grown(problem, plan, span(progress, 0.6, 1.0))
-            except SolveError:
+            except SolveError as error:
+                failure = _further(failure, error)
                 continue
             if best is None or _explained(trial) > _explained(best):
                 best = trial
     if best is None:
-        raise failure
+        return _part(asked, failure, progress)
     return _by_rows(asked, best, span(progress, 0.7, 1.0))
+
+
+def _further(one: SolveError, other: SolveError) -> SolveError:
+    """Return that failure which got further: a solve that broke with more frames, or any that broke."""
+    reached = [int(e.problem.solved.sum()) if isinstance(e, Broken) else -1 for e in (one, other)]
+    return other if reached[1] > reached[0] else one
+
+
+def _part(asked: Asked, failure: SolveError, progress: Progress) -> Solved:
+    """Return what holds together of a solve that broke; raises the failure where that is too little."""
+    if not isinstance(failure, Broken) or failure.problem.solved.sum() < LEAST_PART or asked.recipe.zoom:
+        raise failure
+    progress(0.8, "Keeping what holds together")
+    try:
+        return finished(failure.problem, asked.plan.free, asked.plan.later, progress)
+    except SolveError:
+        raise failure from None
 
 
 def _grown(start: Problem, plan: LensPlan, progress: Progress) -> Solved:
@@ -313,7 +255,7 @@ def _settled(problem: Problem, freedom: Freedom, plan: LensPlan, progress: Progr
     """Return a problem with all frames solved, finished in the better of its two depths."""
     progress(0.0, "Trying it with depth reversed")
     problem, twin = better_of_twins(problem, freedom)
-    return replace(_finish(problem, freedom, plan.later, progress), twin=twin)
+    return replace(finished(problem, freedom, plan.later, progress), twin=twin)
 
 
 def _by_rows(asked: Asked, solved: Solved, progress: Progress) -> Solved:
@@ -325,7 +267,7 @@ def _by_rows(asked: Asked, solved: Solved, progress: Progress) -> Solved:
     problem = solved.problem.copied()
     problem.active, problem.inlier = problem.active | solved.dropped, np.ones_like(problem.inlier)
     problem, freedom = with_rows(problem, solved.freedom, recipe.readout)
-    trial = replace(_finish(problem, freedom, asked.plan.later, span(progress, 0.3, 1.0)), twin=solved.twin)
+    trial = replace(finished(problem, freedom, asked.plan.later, span(progress, 0.3, 1.0)), twin=solved.twin)
     trial.problem.drift = row_drift(trial.problem, trial.problem.lens.readout)
     adjust_all(trial.problem, trial.freedom, *TO_THE_END)
     if recipe.rows == KNOWN_ROWS:
@@ -361,7 +303,7 @@ def conclude(asked: Asked, solved: Solved, sure: Uncertainty) -> Solution:
     counted[rows.observations] = True
     return make_solution(
         problem, measured, solved.dropped, counted, sure, report, asked.recipe, asked.size, _figures(bundle, solved),
-        solved.motion, solved.rivals,
+        solved.motion, solved.rivals, rows.points,
     )  # fmt: skip
 
 
@@ -371,36 +313,3 @@ def _figures(bundle: Bundle, solved: Solved) -> tuple[Figure, ...]:
     if solved.rms_before_px is None:
         return figures
     return *figures, Figure(COST, solved.rms_before_px, rms(bundle.residuals()), 0.0, "px", COST)
-
-
-def _finish(problem: Problem, freedom: Freedom, later: tuple[str, ...], progress: Progress) -> Solved:
-    """Adjust all, outliers judged by their residuals after each round; further coefficients are tried on the way."""
-    problem = problem.copied()
-    everyone = problem.active.copy()
-    dropped = np.zeros(len(problem.rhos), bool)
-    for cycle, scale in enumerate(CYCLE_SCALES):
-        progress(cycle / len(CYCLE_SCALES), "Adjusting cameras, points and lens")
-        problem.active = everyone & ~dropped
-        settle(problem, freedom, 30 if cycle else 20, scale)
-        if cycle == 1:
-            problem, freedom = _more_lens(problem, freedom, later, scale)
-        problem, dropped = find_outliers(problem, everyone)
-        if (everyone & ~dropped).sum() < LEAST_TRACKS:
-            raise SolveError(
-                "Fewer than eight tracks agree with any one camera.", "Mask what moves, or follow more features."
-            )
-    problem.active = everyone & ~dropped
-    adjust_all(problem, freedom, *TO_THE_END)
-    return Solved(problem, freedom, dropped)
-
-
-def _more_lens(problem: Problem, freedom: Freedom, later: tuple[str, ...], scale: float) -> tuple[Problem, Freedom]:
-    """Free further coefficients while the shot determines them clearly; return the problem and what is free then."""
-    for name in later:
-        trial, wider = problem.copied(), freedom.with_value(name)
-        settle(trial, wider, 20, scale)
-        sure = Solved(trial, wider, ~trial.active).uncertainty(clustered=False)
-        if abs(trial.lens.value(name)) < CLEARLY * sure.sigma(name):
-            break
-        problem, freedom = trial, wider
-    return problem, freedom

@@ -7,10 +7,10 @@ from dataclasses import asdict
 
 from sqlalchemy.orm import Session
 
-from amberkeel.store.casebook import camera, changed, checks, lens, outliers, thin
+from amberkeel.store.casebook import camera, changed, checks, evidence, lens, outliers, reach, thin
 from amberkeel.store.models import Attempt, Shot
 
-FINDINGS = (camera, thin, changed, outliers, lens, checks)
+FINDINGS = (reach, camera, thin, changed, evidence, outliers, lens, checks)
 """The kinds of findings, in the order in which they are shown."""
 
 

@@ -3,7 +3,7 @@
 from sqlalchemy.orm import Session
 
 from amberkeel.core.handoff.wording import sentence
-from amberkeel.core.solve.reasons import read_reason
+from amberkeel.core.solve.reasons import FOCAL_UNDETERMINED, read_reason
 from amberkeel.store.casebook.finding import Finding
 from amberkeel.store.models import Attempt, Shot
 
@@ -17,13 +17,14 @@ def findings(_session: Session, _shot: Shot, attempt: Attempt | None) -> list[Fi
         return []
     figures, found = attempt.figures, []
     share = figures["focal_sigma_px"] / figures["focal_px"]
-    if share > LOOSE:
+    notes = figures.get("lens_notes", [])
+    said = any(not isinstance(note, str) and note["code"] == FOCAL_UNDETERMINED for note in notes)
+    if share > LOOSE and not said:
         text = (
             f"Focal length is loose: one sigma is {100 * share:.1f} % of it. A known length, straight lines or more "
             "parallax would settle it."
         )
         found.append(Finding(text))
-    elif share > 0.0:
+    elif 0.0 < share <= LOOSE:
         found.append(Finding(f"Focal length is well determined: one sigma is {100 * share:.2f} % of it.", True))
-    notes = figures.get("lens_notes", [])
     return found + [Finding(note if isinstance(note, str) else sentence(read_reason(note))) for note in notes]

@@ -1,0 +1,81 @@
+"""A solved shot adjusted to the end: outliers judged by their residuals, further coefficients tried, tracks weighed."""
+
+import numpy as np
+
+from amberkeel.core.errors import SolveError
+from amberkeel.core.progress import Progress
+from amberkeel.core.solve.grow import adjust_all, settle
+from amberkeel.core.solve.lens_plan import Freedom
+from amberkeel.core.solve.outliers import FINAL_SCALE, find_outliers
+from amberkeel.core.solve.problem import Problem
+from amberkeel.core.solve.shot import LEAST_TRACKS, Solved
+from amberkeel.core.solve.track_noise import track_scales
+
+CLEARLY = 4.0
+"""Sigmas by which a further coefficient must differ from 0 to be estimated."""
+
+CYCLE_SCALES = (4.0, 3.0, FINAL_SCALE, FINAL_SCALE)
+"""Cauchy scales of the rounds of adjusting and judging outliers, in sigmas."""
+
+TO_THE_END = (40, 1e-8, FINAL_SCALE)
+"""Iterations, tolerance and Cauchy scale of the last adjustment."""
+
+
+def finished(
+    problem: Problem,
+    freedom: Freedom,
+    later: tuple[str, ...],
+    progress: Progress,
+    scales: tuple[float, ...] = CYCLE_SCALES,
+) -> Solved:
+    """Return a shot adjusted, outliers judged by their residuals after each round.
+
+    Parameters
+    ----------
+    problem : solved; it is left as it is. freedom : what of the lens may change. later : coefficients that are tried
+        on the way. scales : Cauchy scale of each round, in sigmas.
+
+    Raises
+    ------
+    SolveError : too few tracks agree.
+    """
+    problem = problem.copied()
+    everyone = problem.active.copy()
+    dropped = np.zeros(len(problem.rhos), bool)
+    for cycle, scale in enumerate(scales):
+        progress(cycle / len(scales), "Adjusting cameras, points and lens")
+        problem.active = everyone & ~dropped
+        settle(problem, freedom, 30 if cycle else 20, scale)
+        if cycle == 1:
+            problem, freedom = _more_lens(problem, freedom, later, scale)
+        problem, dropped = find_outliers(problem, everyone)
+        if (everyone & ~dropped).sum() < LEAST_TRACKS:
+            raise SolveError(
+                "Fewer than eight tracks agree with any one camera.", "Mask what moves, or follow more features."
+            )
+    problem.active = everyone & ~dropped
+    adjust_all(problem, freedom, *TO_THE_END)
+    return Solved(problem, freedom, dropped)
+
+
+def _more_lens(problem: Problem, freedom: Freedom, later: tuple[str, ...], scale: float) -> tuple[Problem, Freedom]:
+    """Free further coefficients while the shot determines them clearly; return the problem and what is free then."""
+    for name in later:
+        trial, wider = problem.copied(), freedom.with_value(name)
+        settle(trial, wider, 20, scale)
+        sure = Solved(trial, wider, ~trial.active).uncertainty(clustered=False)
+        if abs(trial.lens.value(name)) < CLEARLY * sure.sigma(name):
+            break
+        problem, freedom = trial, wider
+    return problem, freedom
+
+
+def weigh(problem: Problem, freedom: Freedom) -> None:
+    """Estimate each track's noise anew from its residuals, in place; see `track_noise`.
+
+    Parameters
+    ----------
+    problem : adjusted. freedom : what of the lens was free.
+    """
+    bundle, rows = problem.bundle(problem.solved, problem.active, problem.solved, freedom)
+    problem.scale[rows.points] = track_scales(bundle, 1.0 / problem.sigma[rows.observations])

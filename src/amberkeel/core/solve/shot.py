@@ -1,0 +1,77 @@
+"""A shot as it is to be solved, and as it is solved, before it is judged."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from amberkeel.core.solve.bundle import Bundle
+from amberkeel.core.solve.lens_plan import Freedom, LensPlan
+from amberkeel.core.solve.motions import FREE, Rival
+from amberkeel.core.solve.outliers import FINAL_SCALE
+from amberkeel.core.solve.problem import Problem, Rows, make_problem
+from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.uncertainty import Uncertainty, uncertainty
+from amberkeel.core.tracks import ACTIVE, TrackSet
+
+LEAST_TRACKS = 8
+"""Active tracks below which there is no solve."""
+
+LEAST_PART = 10
+"""Frames that must hold together for a solve that breaks to be kept, and for a camera to begin from."""
+
+
+@dataclass(frozen=True)
+class Asked:
+    """A shot to solve.
+
+    Attributes
+    ----------
+    measured : tracks as given, in the states the solve uses. tracks : the same, straightened where a lens is held.
+    frames : (F,) frame numbers. recipe : what is asked. plan : what the solve may do with the lens. size : of the
+    picture, pixels.
+    """
+
+    measured: TrackSet
+    tracks: TrackSet
+    frames: np.ndarray
+    recipe: Recipe
+    plan: LensPlan
+    size: tuple[int, int]
+
+    def problem(self) -> Problem:
+        """Return the problem with nothing solved yet."""
+        return make_problem(self.tracks, self.frames, self.plan.start, self.tracks.in_state(ACTIVE), self.size[1])
+
+
+@dataclass(frozen=True)
+class Solved:
+    """A shot with its camera adjusted, before it is judged.
+
+    Attributes
+    ----------
+    problem : all of it solved; only the tracks that agree are active. freedom : what of the lens was free in the end.
+    dropped : (T,) bool, tracks that are outliers as a whole. twin : by how much the solve with depth reversed is worse.
+    motion : how the camera moves. rivals : the explanations that were compared.
+    rms_before_px : RMS residual before evidence was added, None without any.
+    """
+
+    problem: Problem
+    freedom: Freedom
+    dropped: np.ndarray
+    twin: float = np.inf
+    motion: str = FREE
+    rivals: tuple[Rival, ...] = ()
+    rms_before_px: float | None = None
+
+    def final_bundle(self) -> tuple[Bundle, Rows]:
+        """Return the bundle of all that counts, all cameras free, and its rows."""
+        problem = self.problem
+        return problem.bundle(problem.solved, problem.active, problem.solved, self.freedom, FINAL_SCALE)
+
+    def stated_weights(self) -> np.ndarray:
+        """Return one over the stated sigma (N,) of each measurement of the final bundle."""
+        return 1.0 / self.problem.sigma[self.final_bundle()[1].observations]
+
+    def uncertainty(self, clustered: bool = True) -> Uncertainty:
+        """Return how sure the camera, its lens and the points are; see `uncertainties`."""
+        return uncertainty(self.final_bundle()[0], self.stated_weights(), clustered)
