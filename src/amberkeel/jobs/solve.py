@@ -1,10 +1,14 @@
 """What the job of the solve stage does."""
 
+from fractions import Fraction
+
 from amberkeel.core.errors import KeelError
+from amberkeel.core.handoff.document import read_path
 from amberkeel.core.lens import focal_px_from_mm
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.lens_plan import LensChoice
-from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.evidence.statement import read_constraints
+from amberkeel.core.solve.recipe import AUTO_ROWS, Recipe
 from amberkeel.core.solve.shared_lens import SharedShot, solve_shots
 from amberkeel.core.solve_plate import with_profile
 from amberkeel.jobs import lens
@@ -14,9 +18,9 @@ from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
 from amberkeel.store.masks import live_masks
 from amberkeel.store.media import Media
-from amberkeel.store.models import Shot
+from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.session import session
-from amberkeel.store.solve import store_attempt
+from amberkeel.store.solve import document_of, store_attempt
 from amberkeel.store.tracks import live_tracks, to_track_set
 
 
@@ -29,6 +33,9 @@ class Solve(Arguments):
     terms: dict[str, LensChoice] = {}
     zoom: bool = False
     share: list[int] = []
+    rows: str = AUTO_ROWS
+    readout: float | None = None
+    begin: int | None = None
 
 
 def solve(settings: Settings, shot_id: int, arguments: Solve, progress: Progress) -> list[int]:
@@ -57,6 +64,9 @@ def _to_solve(settings: Settings, shot_id: int, arguments: Solve) -> tuple[Share
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
         rows, stamp, name = live_tracks(opened, shot), shot.tracks_stamp, shot.name
+        evidence, fps = tuple(read_constraints(shot.constraints)), float(Fraction(shot.plate.fps))
+        first = opened.get(Attempt, arguments.begin) if arguments.begin else None
+        begin = read_path(document_of(Media(settings.media), first)) if first else None
     if not rows:
         raise KeelError(f"{name} has no tracks to solve from.", "Follow features first.")
     focal = focal_px_from_mm(arguments.focal_mm, row.sensor_width_mm, row.width) if arguments.focal_mm else None
@@ -67,6 +77,11 @@ def _to_solve(settings: Settings, shot_id: int, arguments: Solve) -> tuple[Share
         distortion=arguments.distortion,
         lens=arguments.terms,
         zoom=arguments.zoom,
+        rows=arguments.rows,
+        readout=arguments.readout,
+        evidence=() if arguments.share else evidence,
+        fps=fps,
+        begin=begin,
     )
     if arguments.distortion == "profile":
         recipe = with_profile(recipe, lens.profile_in_use(settings, shot_id))

@@ -34,7 +34,8 @@ class Shot(Base):
     `masks_stamp` is a number for what the masks hide; `followed_stamp` is the one that the tracks were followed, or
     last cut, with. `groups` holds each group's colour and whether it is hidden; `sightings` a media hash; `tags` what
     the last search for tags reported. `lens` holds drawn lines by name and what is known and wanted of the lens;
-    `profile_id` is the lens profile in use, `lens_stamp` a number for it and the pixel aspect.
+    `profile_id` is the lens profile in use, `lens_stamp` a number for it and the pixel aspect. `constraints` holds what
+    is known of the set and of the camera's path, as `core.solve.evidence.statement` has it, tracks by id.
     """
 
     __tablename__ = "shot"
@@ -49,6 +50,7 @@ class Shot(Base):
     followed_stamp: Mapped[int] = mapped_column(default=0)
     pinned_id: Mapped[int | None]
     datum: Mapped[dict] = mapped_column(JSONB, default=dict)
+    constraints: Mapped[list] = mapped_column(JSONB, default=list)
     groups: Mapped[dict] = mapped_column(JSONB, default=dict)
     sightings: Mapped[str] = mapped_column(String(64), default="")
     tags: Mapped[dict] = mapped_column(JSONB, default=dict)

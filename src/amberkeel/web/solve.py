@@ -15,6 +15,7 @@ from amberkeel.core.handoff.wording import sentence
 from amberkeel.core.solve.lens_plan import FIXED, FREE, SOFT
 from amberkeel.core.solve.motions import MOTIONS
 from amberkeel.core.solve.radial_lens import LENS_NAMES
+from amberkeel.core.solve.recipe import AUTO_ROWS, KNOWN_ROWS, ROWS
 from amberkeel.core.units import maybe_number
 from amberkeel.core.world.datum import IDENTITY
 from amberkeel.store.lens import KNOWN, UNKNOWN
@@ -45,6 +46,9 @@ class SolveOrder(Body):
     focal_sigma_mm: Word = ""
     zoom: Flag = False
     share: list[Whole] = []
+    rows: Word = AUTO_ROWS
+    readout: Word = ""
+    begin: Whole = 0
 
 
 @blueprint.post("/shots/<int:number>/solve")
@@ -59,7 +63,28 @@ def solve(number: int):
     arguments = {"focal_mm": None, "motion": asked.motion, "distortion": asked.distortion}
     arguments |= _focal(number, asked, terms)
     arguments |= {"terms": terms, "zoom": asked.zoom, "share": sharing(number, asked.share)}
-    return start("solve", number, arguments)
+    return start("solve", number, arguments | _rows_asked(asked) | _begin(number, asked.begin))
+
+
+def _rows_asked(asked: SolveOrder) -> dict:
+    """Return what is asked of the shutter."""
+    if asked.rows not in ROWS:
+        raise KeelError("The shutter is automatic, global, or rolls with a known readout.")
+    readout = maybe_number(asked.readout, "The readout", 0.0, 1.0) if asked.rows == KNOWN_ROWS else None
+    if asked.rows == KNOWN_ROWS and readout is None:
+        raise KeelError("A known readout needs its value.", "Type a share of the frame interval, such as 0.46.")
+    return {"rows": asked.rows, "readout": readout}
+
+
+def _begin(number: int, attempt: int) -> dict:
+    """Return the attempt to begin from, checked."""
+    if not attempt:
+        return {}
+    with open_session() as opened:
+        row = opened.get(Attempt, attempt)
+        if row is None or row.shot_id != get_shot(opened, number).id:
+            raise KeelError("That attempt is not in this shot's ledger.")
+    return {"begin": attempt}
 
 
 def _focal(number: int, asked: SolveOrder, terms: dict) -> dict:
@@ -138,11 +163,19 @@ def attempt(number: int):
         dy=residual[:, 1].round(3).tolist(),
         sigma=np.hypot(kept["sigma"], 0.05).round(3).tolist(),
         aside=(kept["outlier"] | ~np.isfinite(kept["residual"][:, 0])).astype(int).tolist(),
-        frame_rms=[None if not np.isfinite(v) else round(float(v), 4) for v in kept["frame_rms"]],
+        first=shot.plate.first,
+        frame_rms=_by_plate_frame(shot, document, kept["frame_rms"]),
         world=world,
         ground_rms=datum.ground_rms,
         card=card(shot, world),
     )
+
+
+def _by_plate_frame(shot, document, values: np.ndarray) -> list[float | None]:
+    """Return a value for each frame of the plate, None where the camera has none."""
+    by_frame = {f["frame"]: v for f, v in zip(document["frames"], values)}
+    row = (by_frame.get(shot.plate.first + k, np.nan) for k in range(shot.plate.count))
+    return [None if not np.isfinite(v) else round(float(v), 4) for v in row]
 
 
 @blueprint.get("/shots/<int:number>/compare")

@@ -4,6 +4,7 @@ from flask import Blueprint, jsonify
 
 from amberkeel.store import edits
 from amberkeel.store.casebook import findings
+from amberkeel.store.casebook.verdict import verdict
 from amberkeel.store.lens import camera_of
 from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.solve import ledger
@@ -37,6 +38,8 @@ def shot_state(opened, shot: Shot) -> dict:
         "pinned": shot.pinned_id,
         "attempts": [_attempt(a, shot) for a in ledger(opened, shot)],
         "datum": shot.datum,
+        "constraints": shot.constraints,
+        "verdict": verdict(pinned(opened, shot)),
         "placed": placed_by_lines(shot.datum or {}),
         "groups": shot.groups,
         "sightings": shot.sightings,

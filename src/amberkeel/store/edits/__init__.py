@@ -7,7 +7,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
-from amberkeel.store.edits import lens, masks, plate, solve, tracks, world
+from amberkeel.store.edits import evidence, lens, masks, plate, solve, tracks, world
 from amberkeel.store.models import Edit, Shot
 from amberkeel.store.typed import Typed, read_typed
 
@@ -40,6 +40,7 @@ KINDS = {
     "lens": EditKind(lens.LensValues, lens.lens),
     "profile": EditKind(lens.ProfileValues, lens.profile),
     "pin": EditKind(solve.Pin, solve.pin),
+    "constraints": EditKind(evidence.Constraints, evidence.constraints),
     "datum": EditKind(world.Datum, world.datum),
 }
 """An edit of a new kind is a model and a function in its stage's file, and a line here."""

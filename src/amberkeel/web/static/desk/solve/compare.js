@@ -35,7 +35,7 @@ function draw() {
     c.lineWidth = 2;
     c.setLineDash(dash);
     c.beginPath();
-    pair[k].frame_rms.forEach((v, n) => c.lineTo(x(frames[k][n]), y(v ?? 0)));
+    pair[k].frame_rms.forEach((v, n) => c.lineTo(x(pair[k].first + n), y(v ?? 0)));
     c.stroke();
     c.fillText(`${dash.length ? "- -" : "—"} attempt ${number}, px RMS`, 64 + 200 * k, 22);
   }

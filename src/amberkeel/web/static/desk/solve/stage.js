@@ -4,16 +4,25 @@ import { drawLensReport } from "../lens/report.js";
 import { find } from "../shell/dom.js";
 import { drawFindings } from "./casebook.js";
 import { drawFigures } from "./figures.js";
+import { Known } from "./known.js";
 import { drawLedger } from "./ledger.js";
 
 export class SolveStage {
   constructor(desk) {
     this.desk = desk;
-    this.actions = [{ id: "solve", name: "Solve the camera", run: () => desk.start("solve", asked()) }];
+    this.known = new Known(desk);
+    this.actions = [
+      { id: "solve", name: "Solve the camera", run: () => desk.start("solve", asked()) },
+      { id: "state-known", name: "Solve: add to what is known", run: () => this.known.add() },
+    ];
+    find("#rows").addEventListener("change", () => {
+      find("#readout").hidden = find("#rows").value !== "known";
+    });
     find("#focalknown").addEventListener("change", showFocalFields);
   }
 
   changed(keys) {
+    if (keys.has("selection") || keys.has("range")) this.known.hint();
     if (!keys.has("attempt")) return;
     const box = find("#lensreport");
     const keep = () => this.desk.stages.lens.useSolved();
@@ -23,13 +32,24 @@ export class SolveStage {
   settle(server, before) {
     const { desk } = this;
     if (JSON.stringify(before?.camera) !== JSON.stringify(server.camera)) fillFocal(server.camera);
+    drawVerdict(server.verdict);
     drawFigures(server);
+    this.known.draw(server);
     drawLedger(server, desk.shot, (id) => desk.edit("pin", { attempt: id }));
     drawFindings(server, (ids) => {
       desk.store.set({ selection: new Set(ids) });
       desk.goStage("tracks");
     });
   }
+}
+
+/** Whether the camera is good, first of all. */
+function drawVerdict(verdict) {
+  const box = find("#verdict");
+  box.hidden = !verdict;
+  if (!verdict) return;
+  box.textContent = verdict.words;
+  box.className = `verdict ${verdict.good ? "good" : "doubt"}`;
 }
 
 /** What the fields ask of the next solve. */
@@ -42,6 +62,9 @@ function asked() {
     focal_sigma_mm: find("#focalspread").value,
     terms: lensChoices(),
     zoom: find("#zoom").checked,
+    rows: find("#rows").value,
+    readout: find("#readout").value,
+    begin: Number(find("#begin").value || 0),
     share: [...document.querySelectorAll("[data-share]:checked")].map((box) => Number(box.dataset.share)),
   };
 }

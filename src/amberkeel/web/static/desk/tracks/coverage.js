@@ -8,7 +8,7 @@ const ROWS = 5;
 /** Depth of every solved track on a frame, by id. */
 function depths(attempt, frame, first) {
   const world = attempt?.world;
-  const camera = world?.frames[frame - first];
+  const camera = world?.frames.find((f) => f.frame === frame);
   if (!camera) return new Map();
   const forward = camera.world_from_camera.map((row) => row[2]);
   const byId = new Map();

@@ -1,0 +1,270 @@
+"""What is known of the set and of the camera's path: constraints stated on selected tracks and chosen frames."""
+
+from collections.abc import Callable
+
+import numpy as np
+from flask import Blueprint, jsonify
+
+from amberkeel.core.errors import KeelError
+from amberkeel.core.handoff.document import read_path
+from amberkeel.core.solve.evidence.statement import PATH_PRESETS, constraint_documents, read_constraints
+from amberkeel.core.units import maybe_number, typed_length, typed_number
+from amberkeel.store import edits
+from amberkeel.store.models import Attempt, Shot
+from amberkeel.store.solve import document_of, points_of
+from amberkeel.store.tracks import live_tracks
+from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.sent import Body, Flag, Whole, Word, sent
+from amberkeel.web.state import shot_state
+
+blueprint = Blueprint("evidence", __name__)
+
+ANCHOR_SIGMA = 0.01
+"""One sigma of an anchored point where none is typed, metres."""
+
+
+class Stated(Body):
+    """A constraint as it is typed: what kind, of which tracks or frames, and its figures as texts."""
+
+    kind: Word = ""
+    name: Word = ""
+    tracks: list[Whole] = []
+    frames: list[Whole] = []
+    length: Word = ""
+    unit: Word = "m"
+    sigma: Word = ""
+    x: Word = ""
+    y: Word = ""
+    z: Word = ""
+    planes: list[Word] = []
+    preset: Word = ""
+    attempt: Whole = 0
+    exact: Flag = False
+
+
+class Changed(Body):
+    """A constraint by its number in the list, and what becomes of it: on or off, exact or not, or gone."""
+
+    number: Whole
+    on: Flag | None = None
+    exact: Flag | None = None
+    remove: Flag = False
+
+
+@blueprint.post("/shots/<int:number>/constraints")
+def state_constraint(number: int):
+    """Add what is known to the shot's constraints."""
+    asked = sent(Stated)
+    if asked.kind not in KINDS:
+        raise KeelError(f"There is no constraint “{asked.kind}”.")
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        _check_tracks(opened, shot, asked.tracks)
+        rows, label = KINDS[asked.kind](asked, opened, shot)
+        frames = _frames(shot, asked.frames)
+        for row in rows:
+            row |= (
+                {"exact": asked.exact, "name": _name(asked, shot, len(shot.constraints))} if "name" not in row else {}
+            )
+            if frames and row["kind"] in ("camera-height", "camera-on", "smooth"):
+                row["frames"] = frames
+        kept = constraint_documents(read_constraints([*shot.constraints, *rows]))
+        edits.apply(opened, number, "constraints", {"constraints": kept, "label": label}, asked.revision)
+        return jsonify(shot_state(opened, get_shot(opened, number)))
+
+
+@blueprint.post("/shots/<int:number>/constraints/change")
+def change_constraint(number: int):
+    """Switch a constraint on or off, hold it exactly or not, or remove it."""
+    asked = sent(Changed)
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        if not 0 <= asked.number < len(shot.constraints):
+            raise KeelError("There is no such constraint.", "The page shows the newest list now.")
+        kept = [dict(row) for row in shot.constraints]
+        row = kept[asked.number]
+        if asked.remove:
+            del kept[asked.number]
+            label = f"Remove “{row['name']}”"
+        else:
+            changed = {"on": asked.on, "exact": asked.exact}
+            kept[asked.number] = row | {key: value for key, value in changed.items() if value is not None}
+            label = f"Change “{row['name']}”"
+        edits.apply(opened, number, "constraints", {"constraints": kept, "label": label}, asked.revision)
+        return jsonify(shot_state(opened, get_shot(opened, number)))
+
+
+def _name(asked: Stated, shot: Shot, count: int) -> str:
+    """Return the name as it was typed, or the next free one of its kind."""
+    taken = {row["name"] for row in shot.constraints}
+    if asked.name.strip():
+        if asked.name.strip() in taken:
+            raise KeelError(f"There is a constraint “{asked.name.strip()}” already.", "Give another name.")
+        return asked.name.strip()[:100]
+    usual = NAMES.get(asked.kind, asked.kind)
+    return next(f"{usual} {k}" for k in range(1, count + 2) if f"{usual} {k}" not in taken)
+
+
+def _check_tracks(opened, shot: Shot, ids: list[int]) -> None:
+    live = {track.id for track in live_tracks(opened, shot)}
+    if not set(ids) <= live:
+        raise KeelError("A selected track is not there any more.", "Select again.")
+
+
+def _frames(shot: Shot, given: list[int]) -> list[int] | None:
+    if not given:
+        return None
+    if len(given) != 2 or given[0] > given[1]:
+        raise KeelError("A range of frames has a first and a last one.")
+    return given
+
+
+def _sigma(asked: Stated) -> dict:
+    """Return the sigma in metres where one was typed."""
+    return {"sigma": typed_length(asked.sigma, "The sigma", asked.unit)} if asked.sigma.strip() else {}
+
+
+def _need(asked: Stated, count: int, what: str, exactly: bool = False) -> None:
+    if len(asked.tracks) < count or exactly and len(asked.tracks) != count:
+        raise KeelError(f"{what}, and {len(asked.tracks)} are selected.", "Select them on the plate or in the list.")
+
+
+def _distance(asked: Stated, opened, shot: Shot) -> tuple[list[dict], str]:
+    _need(asked, 2, "A distance needs two tracks", exactly=True)
+    metres = typed_length(asked.length, "The distance", asked.unit)
+    row = {"kind": "distance", "tracks": asked.tracks, "length": metres, "sigma": max(1e-3, 0.005 * metres)}
+    return [row | _sigma(asked)], f"Distance {asked.length} {asked.unit}"
+
+
+def _plane(asked: Stated, opened, shot: Shot) -> tuple[list[dict], str]:
+    _need(asked, 3, "A plane needs three tracks")
+    return [{"kind": "plane", "tracks": asked.tracks} | _sigma(asked)], f"Plane through {len(asked.tracks)} tracks"
+
+
+def _level(asked: Stated, opened, shot: Shot) -> tuple[list[dict], str]:
+    _need(asked, 3, "Level ground needs three tracks")
+    row = {"kind": "plane", "tracks": asked.tracks, "normal": "up"}
+    if asked.length.strip():
+        row["offset"] = (
+            typed_number(asked.length, "The height")
+            if asked.unit == "m"
+            else typed_length(asked.length, "The height", asked.unit)
+        )
+    return [row | _sigma(asked)], f"{len(asked.tracks)} tracks at one height"
+
+
+def _line(asked: Stated, opened, shot: Shot) -> tuple[list[dict], str]:
+    _need(asked, 3, "A line needs three tracks")
+    return [{"kind": "line", "tracks": asked.tracks} | _sigma(asked)], f"Line through {len(asked.tracks)} tracks"
+
+
+def _anchor(asked: Stated, opened, shot: Shot) -> tuple[list[dict], str]:
+    _need(asked, 1, "An anchored point is one track", exactly=True)
+    xyz = [maybe_number(v, axis) for v, axis in ((asked.x, "X"), (asked.y, "Y"), (asked.z, "Z"))]
+    if xyz == [None] * 3:
+        raise KeelError("Type at least one of X, Y and Z, in metres.")
+    return [{"kind": "anchor", "track": asked.tracks[0], "xyz": xyz} | _sigma(asked)], "Anchor a point"
+
+
+def _copied(asked: Stated, opened, shot: Shot) -> tuple[list[dict], str]:
+    """Anchor the selected tracks where another attempt has them."""
+    _need(asked, 1, "Choose the tracks to anchor")
+    attempt = _attempt(asked, opened, shot)
+    points, document = points_of(media(), attempt), document_of(media(), attempt)
+    sure = {p["id"]: p.get("sigma_along") for p in document["points"]}
+    names = {track.id: track.name for track in live_tracks(opened, shot)}
+    rows = []
+    for track in asked.tracks:
+        xyz = points.position(track)
+        if xyz is None:
+            raise KeelError(f"Track {names[track]} has no point in attempt {attempt.number}.", "Leave it out.")
+        sigma = _sigma(asked).get("sigma") or sure.get(track) or ANCHOR_SIGMA
+        name = f"{names[track]} as in attempt {attempt.number}"
+        rows.append({"kind": "anchor", "track": track, "xyz": xyz.tolist(), "sigma": sigma, "name": name})
+    taken = {row["name"] for row in shot.constraints}
+    return [
+        row for row in rows if row["name"] not in taken
+    ], f"Anchor {len(rows)} tracks as in attempt {attempt.number}"
+
+
+def _square(asked: Stated, opened, shot: Shot) -> tuple[list[dict], str]:
+    relation = "parallel" if asked.kind == "parallel" else "square"
+    return [{"kind": "angle", "planes": asked.planes, "relation": relation}], f"Planes {relation}"
+
+
+def _height(asked: Stated, opened, shot: Shot) -> tuple[list[dict], str]:
+    metres = typed_length(asked.length, "The camera's height", asked.unit)
+    return [{"kind": "camera-height", "height": metres} | _sigma(asked)], f"Camera height {asked.length} {asked.unit}"
+
+
+def _stays(asked: Stated, opened, shot: Shot) -> tuple[list[dict], str]:
+    shape = {"camera-rail": "line", "camera-plane": "plane", "camera-spot": "spot"}[asked.kind]
+    return [{"kind": "camera-on", "shape": shape} | _sigma(asked)], f"Camera on a {shape}"
+
+
+def _smooth(asked: Stated, opened, shot: Shot) -> tuple[list[dict], str]:
+    if asked.preset in PATH_PRESETS:
+        position, rotation = PATH_PRESETS[asked.preset]
+    else:
+        position = typed_number(asked.length, "The acceleration, m/s²", 1e-4, 1e4)
+        rotation = maybe_number(asked.sigma, "The angular acceleration, °/s²", 1e-3, 1e5)
+    return [{"kind": "smooth", "position": position, "rotation": rotation}], "Smooth path"
+
+
+def _hold(asked: Stated, opened, shot: Shot) -> tuple[list[dict], str]:
+    """Hold the camera where another attempt has it, over the chosen frames."""
+    attempt = _attempt(asked, opened, shot)
+    path = read_path(document_of(media(), attempt))
+    low, high = asked.frames or (int(path.frames[0]), int(path.frames[-1]))
+    chosen = np.nonzero((path.frames >= low) & (path.frames <= high))[0]
+    if not len(chosen):
+        raise KeelError(f"Attempt {attempt.number} has no camera on frames {low}–{high}.")
+    row = {
+        "kind": "hold",
+        "frames": path.frames[chosen].tolist(),
+        "positions": path.positions[chosen].tolist(),
+        "rotations": path.world_from_camera[chosen].tolist(),
+    }
+    return [row | _sigma(asked)], f"Hold frames {low}–{high} as in attempt {attempt.number}"
+
+
+def _attempt(asked: Stated, opened, shot: Shot) -> Attempt:
+    attempt = opened.get(Attempt, asked.attempt)
+    if attempt is None or attempt.shot_id != shot.id:
+        raise KeelError("Choose an attempt of this shot.")
+    return attempt
+
+
+KINDS: dict[str, Callable] = {
+    "distance": _distance,
+    "plane": _plane,
+    "level": _level,
+    "line": _line,
+    "anchor": _anchor,
+    "copied": _copied,
+    "square": _square,
+    "parallel": _square,
+    "camera-height": _height,
+    "camera-rail": _stays,
+    "camera-plane": _stays,
+    "camera-spot": _stays,
+    "smooth": _smooth,
+    "hold": _hold,
+}
+"""How what is typed becomes constraints. A new kind is a function and a line here, and a line in the template."""
+
+NAMES = {
+    "distance": "Distance",
+    "plane": "Plane",
+    "level": "Level ground",
+    "line": "Line",
+    "anchor": "Known point",
+    "square": "Square planes",
+    "parallel": "Parallel planes",
+    "camera-height": "Camera height",
+    "camera-rail": "Camera on a rail",
+    "camera-plane": "Camera on a plane",
+    "camera-spot": "Camera at one spot",
+    "smooth": "Smooth path",
+    "hold": "Held path",
+}
