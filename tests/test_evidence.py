@@ -192,5 +192,5 @@ def test_a_solve_is_refined_from_an_attempt_and_a_break_keeps_what_holds(rng):
         range(1030, 1041)
     )
     assert part.rms_px < 0.2 and len(part.position_sigma) == 29
-    with pytest.raises(SolveError, match="0 of this shot):
+    with pytest.raises(SolveError, match="has 0 of this shot"):
         solve_tracks(tracks, path.frames, 640, 360, Recipe(begin=replace(first.path, frames=path.frames + 500)))

@@ -83,7 +83,7 @@ def test_a_floor_seen_by_a_moving_camera_is_no_pan(rng):
     floor[:, 1] = 1.5 + 0.1 * floor[:, 0]
     solution = solved(path, floor, rng)
     assert solution.motion == FREE and solution.rms_px < 1.6 * NOISE_PX
-    assert abs(solution.path.lens.focal_px[0] - 700.0) < 3.0 * solution.focal_sigma_px < 60.0
+    assert abs(solution.path.lens.focal_px[0] - 700.0) < 3.0 * solution.focal_sigma_px < 250.0
 
 
 def test_a_moving_camera_stays_free(rng):

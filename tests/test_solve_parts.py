@@ -8,7 +8,7 @@ from scipy.sparse import csr_matrix
 from scipy.spatial.transform import Rotation
 from simulated import cloud, moving_camera, observe
 
-from amberkeel.core.errors import Cancelled, SolveError
+from amberkeel.core.errors import Cancelled
 from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.lens import Lens
 from amberkeel.core.solve.adjust import adjust
@@ -295,7 +295,7 @@ def test_a_long_shot_without_common_tracks_is_grown_through(rng):
     assert np.sqrt(np.nanmean(slip_px(solved.path, path, points, seen) ** 2)) < 0.05
 
 
-def test_a_shot_that_breaks_says_where(rng):
+def test_of_a_shot_that_breaks_one_side_is_kept(rng):
     path = moving_camera(60)
     points = cloud(rng, 240)
     tracks = observe(path, points, 0.1, rng)
@@ -306,8 +306,8 @@ def test_a_shot_that_breaks_says_where(rng):
         if half.sum() > 6:
             pieces.append((tracks.frames[r][half], tracks.xy[r][half], tracks.sigma[r][half], tracks.score[r][half]))
             names.append(name)
-    with pytest.raises(SolveError, match="breaks at frame 104|few tracks"):
-        solve_tracks(from_pieces(names, pieces), path.frames, 640, 360)
+    part = solve_tracks(from_pieces(names, pieces), path.frames, 640, 360)
+    assert 1040 in (part.path.frames[-1], part.path.frames[0] - 1) and len(part.missing_frames) in (20, 40)
 
 
 def test_a_solve_can_be_cancelled(path, rng):

@@ -6,8 +6,8 @@ from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.document import read_path
 from amberkeel.core.lens import focal_px_from_mm
 from amberkeel.core.progress import Progress, span
-from amberkeel.core.solve.lens_plan import LensChoice
 from amberkeel.core.solve.evidence.statement import read_constraints
+from amberkeel.core.solve.lens_plan import LensChoice
 from amberkeel.core.solve.recipe import AUTO_ROWS, Recipe
 from amberkeel.core.solve.shared_lens import SharedShot, solve_shots
 from amberkeel.core.solve_plate import with_profile

@@ -11,6 +11,7 @@ from flask import (
 
 from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.document import document_in_world
+from amberkeel.core.handoff.solve_file import SolveDocument
 from amberkeel.core.handoff.wording import sentence
 from amberkeel.core.solve.lens_plan import FIXED, FREE, SOFT
 from amberkeel.core.solve.motions import MOTIONS
@@ -142,6 +143,7 @@ def attempt(number: int):
         row = opened.get(Attempt, number) or abort(404)
         shot = get_shot(opened, row.shot_id)
         kept, document = arrays_of(media(), row), document_of(media(), row)
+        plate_frames = range(shot.plate.first, shot.plate.last + 1)
         trouble = ""
         try:
             datum = datum_of(opened, media(), shot, row)
@@ -163,18 +165,18 @@ def attempt(number: int):
         dy=residual[:, 1].round(3).tolist(),
         sigma=np.hypot(kept["sigma"], 0.05).round(3).tolist(),
         aside=(kept["outlier"] | ~np.isfinite(kept["residual"][:, 0])).astype(int).tolist(),
-        first=shot.plate.first,
-        frame_rms=_by_plate_frame(shot, document, kept["frame_rms"]),
+        first=plate_frames.start,
+        frame_rms=_by_plate_frame(plate_frames, document, kept["frame_rms"]),
         world=world,
         ground_rms=datum.ground_rms,
         card=card(shot, world),
     )
 
 
-def _by_plate_frame(shot, document, values: np.ndarray) -> list[float | None]:
+def _by_plate_frame(frames: range, document: SolveDocument, values: np.ndarray) -> list[float | None]:
     """Return a value for each frame of the plate, None where the camera has none."""
     by_frame = {f["frame"]: v for f, v in zip(document["frames"], values)}
-    row = (by_frame.get(shot.plate.first + k, np.nan) for k in range(shot.plate.count))
+    row = (by_frame.get(frame, np.nan) for frame in frames)
     return [None if not np.isfinite(v) else round(float(v), 4) for v in row]
 
 

@@ -8,7 +8,7 @@ from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.solve import reasons
 from amberkeel.core.solve.adjust_shot import CLEARLY, TO_THE_END, finished, weigh
-from amberkeel.core.solve.again import refined
+from amberkeel.core.solve.again import REFINE_SCALES, refined
 from amberkeel.core.solve.begin import FIRST_PAIRS, MORE_PAIRS, best_start, other_starts, zooming_start
 from amberkeel.core.solve.bundle import Bundle
 from amberkeel.core.solve.check_tracks import choose_checks
@@ -43,6 +43,12 @@ EVIDENCE_ROUNDS = 4
 
 NOISE_PASSES = 2
 """Rounds of estimating each track's noise and adjusting."""
+
+LOOSE_FOCAL = 0.015
+"""Relative sigma of the focal length, for independent noise, from which others are tried."""
+
+OTHER_FOCALS = (0.5, 0.7, 1.4, 2.0)
+"""What it is multiplied by then."""
 
 SURE = 0.93
 """Share of the measurements explained below which other starts are tried."""
@@ -225,7 +231,29 @@ def _free(asked: Asked, progress: Progress) -> Solved:
                 best = trial
     if best is None:
         return _part(asked, failure, progress)
-    return _by_rows(asked, best, span(progress, 0.7, 1.0))
+    return _by_rows(asked, _refocused(asked, best, span(progress, 0.6, 0.7)), span(progress, 0.7, 1.0))
+
+
+def _refocused(asked: Asked, solved: Solved, progress: Progress) -> Solved:
+    """Return the best of a solve and of those begun from it at other focal lengths, where it hardly determines its own:
+    with little parallax, or one plane, a wrong focal length can be a minimum of its own.
+    """
+    free = "focal" in solved.freedom.lens and asked.plan.search and not len(solved.problem.zoom)
+    if not free or solved.uncertainty(clustered=False).sigma("focal") < LOOSE_FOCAL:
+        return solved
+    candidates = [solved]
+    for gain in OTHER_FOCALS:
+        progress(0.0, f"Trying {gain:g} times the focal length")
+        trial = solved.problem.copied()
+        trial.lens = trial.lens.refocused(gain * trial.lens.focal)
+        settle(trial, solved.freedom, 30)
+        try:
+            found = finished(trial, solved.freedom, (), progress, REFINE_SCALES)
+        except SolveError:
+            continue
+        candidates.append(replace(found, twin=solved.twin))
+    rivals = compare(candidates, asked.tracks.in_state(ACTIVE))
+    return candidates[int(np.argmin([rival.score for rival in rivals]))]
 
 
 def _further(one: SolveError, other: SolveError) -> SolveError:

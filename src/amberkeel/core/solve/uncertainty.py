@@ -167,34 +167,47 @@ def uncertainties(bundle: Bundle, parts: list[Part], clustered: bool = True) -> 
     lenses = [covariance.lens_rows(int(bundle.lens_of[c]), own) for c, own in zip(cameras[:-1], chosen)]
     independent, poses = [covariance.of(rows) for _, rows, _ in lenses], covariance.pose_variances()
     own = covariance.system.kept.inverses.copy()
-    moved = _all_shifts(covariance) if clustered else []
+    moved = _all_shifts(covariance) if clustered else [[], []]
     covariance.system.fill(covariance.bundle, 0.0, information)
-    spread = sum((np.einsum("pa,pb->pab", d, d) for d in map(covariance.point_steps, moved)), np.zeros_like(own))
-    poses = np.maximum(poses, sum((covariance.system.camera_rows(d) ** 2 for d in moved), np.zeros_like(poses)))
+    steps = [[covariance.point_steps(d) for d in way] for way in moved]
+    spread = [sum((np.einsum("pa,pb->pab", d, d) for d in way), np.zeros_like(own)) for way in steps]
+    follow = [sum((covariance.system.camera_rows(d) ** 2 for d in way), np.zeros_like(poses)) for way in moved]
+    poses = _two_ways(poses, *follow)
     turns, positions = np.sqrt(poses[:, :3].sum(1)), np.sqrt(poses[:, 3:].sum(1))
     out = []
     for k, (part, (names, rows, depth)) in enumerate(zip(parts, lenses)):
-        wider = _widened(independent[k], np.array([rows @ d for d in moved]).reshape(-1, len(rows)))
+        ways = [(np.array([rows @ d for d in way]).reshape(-1, len(rows)) ** 2).sum(0) for way in moved]
+        wider = _widened(independent[k], ways)
         wider[-1, -1] += depth
         c, p = slice(cameras[k], cameras[k + 1]), slice(points[k], points[k + 1])
-        out.append(Uncertainty(names, wider, turns[c], positions[c], part.stated_noise, (own + spread)[p]))
+        out.append(
+            Uncertainty(names, wider, turns[c], positions[c], part.stated_noise, (own + spread[0] + spread[1])[p])
+        )
     return out
 
 
-def _all_shifts(covariance: Covariance) -> list[np.ndarray]:
-    """Return the steps (n + C,) of both jackknives, scaled so that their squares add up to a variance."""
+def _all_shifts(covariance: Covariance) -> list[list[np.ndarray]]:
+    """Return the steps (n + C,) of both jackknives, scaled so that the squares of each add up to a variance."""
     out = []
     bundle = covariance.bundle
     for labels in (cells(bundle)[bundle.point], stretches(bundle)):
         moved = list(shifts(bundle, covariance.system, labels))
-        out += [np.sqrt((len(moved) - 1) / len(moved)) * step for step in moved]
+        out.append([np.sqrt((len(moved) - 1) / len(moved)) * step for step in moved])
     return out
 
 
-def _widened(covariance: np.ndarray, moved: np.ndarray) -> np.ndarray:
-    """Return a covariance (R, R) with each sigma not less than the root of the summed squares of `moved` (G, R)."""
-    sigma = np.sqrt(np.maximum(np.diagonal(covariance), 1e-300))
-    factor = np.maximum(np.sqrt((moved**2).sum(0)) / sigma, 1.0)
+def _two_ways(independent: np.ndarray, by_cell: np.ndarray, by_time: np.ndarray) -> np.ndarray:
+    """Return variances clustered in two ways: what both ways know, independent noise, counts once (Cameron and Miller
+    2015), and no way of grouping is better than none.
+    """
+    both = by_cell + by_time - independent
+    return np.maximum(np.maximum(both, independent), np.maximum(by_cell, by_time))
+
+
+def _widened(covariance: np.ndarray, ways: list[np.ndarray]) -> np.ndarray:
+    """Return a covariance (R, R) with its variances clustered in two ways, `ways` being those of each (R,)."""
+    variance = np.maximum(np.diagonal(covariance), 1e-300)
+    factor = np.sqrt(_two_ways(variance, *ways) / variance)
     return covariance * factor[:, None] * factor[None]
 
 

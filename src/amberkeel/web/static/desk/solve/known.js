@@ -130,7 +130,8 @@ function words(row, term) {
   if (!term) return [about, row.on ? "not solved with yet" : "off"].filter(Boolean).join(" · ");
   const found = row.kind === "distance" || row.kind === "angle" ? "found" : "off by";
   const worst = loud(term) && term.worst ? `, ${term.worst} most` : "";
-  return `${about ? `${about} · ` : ""}${found} ${fixed(term.found)} ${term.unit}, ${Math.abs(term.sigmas).toFixed(1)} sigma${loud(term) ? " ▲ disagrees" : ""}${worst}`;
+  const sigmas = `${Math.abs(term.sigmas).toFixed(1)} sigma${loud(term) ? " ▲ disagrees" : ""}${worst}`;
+  return `${about ? `${about} · ` : ""}${found} ${fixed(term.found)} ${term.unit}, ${sigmas}`;
 }
 
 const fixed = (value) => (Math.abs(value) < 0.1 ? value.toPrecision(2) : value.toFixed(3));
