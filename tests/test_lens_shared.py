@@ -195,6 +195,7 @@ def test_the_page_says_what_the_solve_tells_of_its_lens_and_changes_a_profile(
         report.locator("summary").click()
         expect(report).to_contain_text("On tracks held out")
         expect(report).to_contain_text("What goes together")
+        page.locator("#camera > summary").click()
         page.locator("#sharing summary").click()
         expect(page.locator("#sharing")).to_contain_text("ONE_020 Floor")
     with desk_page(browser, service, takes[0], "lens") as page:

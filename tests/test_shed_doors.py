@@ -103,6 +103,56 @@ def test_a_dragged_line_settles_focal_length_and_floor_and_the_solve_holds_the_p
     assert np.degrees(np.arccos(np.clip(np.array(world[0]["world_from_camera"])[1] @ rotation[1], -1, 1))) < 0.5
 
 
+def test_what_is_known_is_stated_on_the_page_and_refines_an_attempt(page, client, shot_id):
+    page.locator('.stop[data-key="solve"]').click()
+    page.locator("#known > summary").click()
+    page.keyboard.press("2")
+    box = page.locator("#plate").bounding_box()
+    page.mouse.move(box["x"] + 0.06 * box["width"], box["y"] + 0.78 * box["height"])
+    page.mouse.down()
+    page.mouse.move(box["x"] + 0.5 * box["width"], box["y"] + 0.8 * box["height"])
+    page.mouse.move(box["x"] + 0.55 * box["width"], box["y"] + 0.88 * box["height"])
+    page.mouse.up()
+    expect(page.locator("#knownhint")).to_contain_text("are selected")
+    page.get_by_role("button", name="Add to what is known").click()
+    expect(page.locator("#toast")).to_contain_text("distance needs two tracks")
+    page.locator("#knownkind").select_option("level")
+    page.get_by_role("button", name="Add to what is known").click()
+    expect(page.locator("#constraints")).to_contain_text("Level ground 1")
+    page.get_by_role("button", name="within", exact=True).click()
+    expect(page.locator("#undo")).to_have_attribute("title", re.compile("Change “Level ground 1”"))
+    page.locator("#begin").select_option(index=1)
+    page.get_by_role("button", name="Solve", exact=True).click()
+    expect(page.locator("#constraints")).to_contain_text("sigma", timeout=120_000)
+    expect(page.locator("#verdict")).to_contain_text("tracks fit to")
+    state = client.get(f"/shots/{shot_id}/state.json").json
+    first = state["attempts"][0]
+    assert first["recipe"]["evidence"][0]["exact"] and len(state["attempts"]) == 2
+    assert any("With all constraints" in f["text"] for f in state["findings"])
+    term = next(t for t in first["figures"]["terms"] if t["kind"] == "plane")
+    assert term["found"] < 1e-4 and len(state["constraints"][0]["tracks"]) > 3
+
+    ask = poster(client, shot_id)
+    ids = state["constraints"][0]["tracks"]
+    copied = ask("constraints", {"kind": "copied", "tracks": ids[:2], "attempt": first["id"]})["constraints"]
+    assert [row["kind"] for row in copied] == ["plane", "anchor", "anchor"] and copied[1]["sigma"] > 0.0
+    ask("constraints", {"kind": "smooth", "preset": "dolly", "frames": [1, 2]})
+    for body, said in (
+        ({"kind": "wish"}, "no constraint"),
+        ({"kind": "anchor", "tracks": ids[:1]}, "at least one of X, Y and Z"),
+        ({"kind": "distance", "tracks": ids[:2], "length": "-4"}, "distance"),
+        ({"kind": "distance", "tracks": [ids[0], 999999], "length": "4"}, "not there any more"),
+        ({"kind": "plane", "tracks": ids, "name": "Level ground 1"}, "already"),
+        ({"kind": "hold", "attempt": 999999}, "attempt of this shot"),
+    ):
+        assert said in ask("constraints", body, status=400)["error"]
+    assert len(ask("constraints/change", {"number": 1, "remove": True})["constraints"]) == 3
+    assert "no such constraint" in ask("constraints/change", {"number": 9, "on": False}, status=400)["error"]
+    for _ in range(3):
+        ask("undo")
+    assert client.get(f"/shots/{shot_id}/state.json").json["constraints"] == state["constraints"]
+
+
 def test_two_lines_of_one_direction_say_what_is_missing(page, client, shot_id, lines):
     ask = poster(client, shot_id)
     kept = client.get(f"/shots/{shot_id}/lens.json").json["lines"]
