@@ -128,6 +128,8 @@ def test_what_is_known_is_stated_on_the_page_and_refines_an_attempt(page, client
     state = client.get(f"/shots/{shot_id}/state.json").json
     first = state["attempts"][0]
     assert first["recipe"]["evidence"][0]["exact"] and len(state["attempts"]) == 2
+    assert first["parent"] == 1 and first["changes"] == ["with Level ground 1"]
+    expect(page.locator("#ledger")).to_contain_text("refines attempt 1, with Level ground 1")
     assert any("With all constraints" in f["text"] for f in state["findings"])
     term = next(t for t in first["figures"]["terms"] if t["kind"] == "plane")
     assert term["found"] < 1e-4 and len(state["constraints"][0]["tracks"]) > 3

@@ -50,7 +50,7 @@ def solve(settings: Settings, shot_id: int, arguments: Solve, progress: Progress
         for number, solution, (_, stamp) in zip(ids, solutions, asked):
             shot = opened.get(Shot, number)
             count = len([m for m in live_masks(opened, shot) if m.on])
-            attempt = store_attempt(opened, Media(settings.media), shot, solution, stamp, count)
+            attempt = store_attempt(opened, Media(settings.media), shot, solution, stamp, count, arguments.begin)
             if number == shot_id:
                 apply(opened, shot_id, "pin", {"attempt": attempt.id})
             else:

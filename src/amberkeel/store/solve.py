@@ -17,11 +17,18 @@ from amberkeel.store.models import Attempt, Shot
 
 
 def store_attempt(
-    session: Session, media: Media, shot: Shot, solution: Solution, stamp: int, masks: int = 0
+    session: Session,
+    media: Media,
+    shot: Shot,
+    solution: Solution,
+    stamp: int,
+    masks: int = 0,
+    parent: int | None = None,
 ) -> Attempt:
     """Store a solution as the shot's next attempt.
 
-    `stamp` is that of the tracks it was solved from; `masks` is how many masks the tracks were followed with.
+    `stamp` is that of the tracks it was solved from; `masks` is how many masks the tracks were followed with; `parent`
+    the attempt that it was refined from.
     """
     plate = shot.plate
     document = solve_document(solution, plate=plate.label, fps=plate.fps)
@@ -49,6 +56,7 @@ def store_attempt(
             "masks_stamp": shot.masks_stamp,
             "lens_stamp": shot.lens_stamp,
             "masks": masks,
+            "parent": parent,
             "states": dict(zip(map(str, solution.tracks.ids.tolist()), solution.tracks.states)),
             "reasons": {str(track): as_document(reason) for track, reason in solution.reasons.items()},
         },

@@ -5,6 +5,7 @@ from flask import Blueprint, jsonify
 from amberkeel.store import edits
 from amberkeel.store.casebook import findings
 from amberkeel.store.casebook.verdict import verdict
+from amberkeel.store.ledger_words import changes
 from amberkeel.store.lens import camera_of
 from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.solve import ledger
@@ -36,7 +37,7 @@ def shot_state(opened, shot: Shot) -> dict:
         "proxies": plate.proxies if plate.ready else [],
         "stages": [{"key": s.key, "state": s.state, "words": s.words, "fact": s.fact} for s in stages(opened, shot)],
         "pinned": shot.pinned_id,
-        "attempts": [_attempt(a, shot) for a in ledger(opened, shot)],
+        "attempts": _attempts(ledger(opened, shot), shot),
         "datum": shot.datum,
         "constraints": shot.constraints,
         "verdict": verdict(pinned(opened, shot)),
@@ -53,8 +54,19 @@ def shot_state(opened, shot: Shot) -> dict:
     }
 
 
-def _attempt(attempt: Attempt, shot: Shot) -> dict:
+def _attempts(rows: list[Attempt], shot: Shot) -> list[dict]:
+    """Return the attempts, newest first, each with what it changed against the one it came from or that before it."""
+    by_id = {row.id: row for row in rows}
+    before = [*rows[1:], None]
+    return [
+        _attempt(row, shot, by_id.get(row.snapshot.get("parent") or 0), earlier) for row, earlier in zip(rows, before)
+    ]
+
+
+def _attempt(attempt: Attempt, shot: Shot, parent: Attempt | None, earlier: Attempt | None) -> dict:
     return {
+        "parent": parent.number if parent else None,
+        "changes": changes(attempt, parent or earlier),
         "id": attempt.id,
         "number": attempt.number,
         "figures": attempt.figures,

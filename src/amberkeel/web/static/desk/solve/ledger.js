@@ -43,16 +43,18 @@ export function drawLedger(server, shot, pin) {
 }
 
 /** What an attempt found and was asked, in one line. */
-function wordsOf({ figures, recipe, masks, stale }) {
+function wordsOf({ figures, recipe, masks, stale, parent, changes }) {
   const distortion = recipe.distortion === "none" ? "no distortion" : "distortion free";
   const others = (recipe.shared_with ?? []).map((name) => name.split(" ")[0]).join(", ");
   const parts = [
     `f ${figures.focal_mm.toFixed(2)} mm`,
     recipe.lens_held ? "profile held" : distortion,
-    recipe.camera_motion,
+    figures.camera_motion === "free" ? "" : figures.camera_motion,
+    figures.readout ? `readout ${figures.readout.toFixed(2)}` : "",
     recipe.focal_px ? "f known" : "",
     others ? `one lens with ${others}` : "",
     masks ? `${masks} mask${masks > 1 ? "s" : ""}` : "",
   ];
-  return `${parts.filter(Boolean).join(", ")}${stale ? ` · ${stale} since` : ""}`;
+  const came = [parent ? `refines attempt ${parent}` : "", ...changes].filter(Boolean).join(", ");
+  return `${parts.filter(Boolean).join(", ")}${came ? ` · ${came}` : ""}${stale ? ` · ${stale} since` : ""}`;
 }
