@@ -9,7 +9,7 @@ from simulated import cloud, moving_camera, observe, tracks_of
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import SolveError
 from amberkeel.core.geometry.rotations import rotation_exp
-from amberkeel.core.handoff.camera_wording import camera_sentence
+from amberkeel.core.handoff.camera_wording import camera_sentence, standing_sentence
 from amberkeel.core.lens import Lens
 from amberkeel.core.solve.motions import FREE, NODAL, SWING
 from amberkeel.core.solve.recipe import Recipe
@@ -84,6 +84,19 @@ def test_a_floor_seen_by_a_moving_camera_is_no_pan(rng):
     solution = solved(path, floor, rng)
     assert solution.motion == FREE and solution.rms_px < 1.6 * NOISE_PX
     assert abs(solution.path.lens.focal_px[0] - 700.0) < 3.0 * solution.focal_sigma_px < 250.0
+
+
+def test_a_moving_camera_that_stands_still_for_a_while_is_held_there(rng):
+    path = moving_camera(40, step=0.06)
+    still = path.positions.copy()
+    still[24:] += still[12] - still[24]
+    still[12:25] = still[12]
+    solution = solved(replace(path, positions=still), cloud(rng, 160), rng)
+    assert solution.motion == FREE and len(solution.standing) == 1
+    assert np.abs(np.array(solution.standing[0]) - [1013, 1025]).max() <= 1
+    a, b = (f - 1001 for f in solution.standing[0])
+    assert np.ptp(solution.path.positions[a : b + 1], axis=0).max() < 1e-4
+    assert "stands still" in standing_sentence(solution.standing)
 
 
 def test_a_moving_camera_stays_free(rng):

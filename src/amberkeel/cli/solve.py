@@ -55,7 +55,7 @@ from amberkeel.core.errors import KeelError
 @click.option("--seed", type=int, default=0, help="Of every random choice.")
 def solve(out: Path, **asked) -> None:
     """Follow PLATE (folder, name.####.png or video) and solve its camera."""
-    from amberkeel.core.handoff.camera_wording import camera_sentence
+    from amberkeel.core.handoff.camera_wording import camera_sentence, standing_sentence
     from amberkeel.core.handoff.evidence_wording import OF_LENS, evidence_sentence, missing_sentence
     from amberkeel.core.solve.motions import Rival
     from amberkeel.core.solve.terms import Figure
@@ -82,7 +82,7 @@ def solve(out: Path, **asked) -> None:
     figures = [Figure(**figure) for figure in q["terms"]]
     notes = [evidence_sentence(figure) for figure in figures if figure.kind != OF_LENS]
     missing = missing_sentence(q["missing_frames"], [f["frame"] for f in q["frames"]])
-    for note in filter(None, [missing, said, *notes, *q["lens_report"]["notes"]]):
+    for note in filter(None, [missing, said, standing_sentence(q["standing"]), *notes, *q["lens_report"]["notes"]]):
         click.echo(note, err=True)
     click.echo(
         f"Solved {len(q['frames'])} frames in {time.monotonic() - began:.1f} s: "

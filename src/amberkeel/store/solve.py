@@ -43,6 +43,7 @@ def store_attempt(
         "readout": solution.path.readout,
         "rivals": document["rivals"],
         "terms": document["terms"],
+        "standing": document["standing"],
         "missing": missing_sentence(solution.missing_frames.tolist(), solution.path.frames.tolist()),
         "lens_notes": [as_document(note) for note in solution.lens_report.notes],
     }

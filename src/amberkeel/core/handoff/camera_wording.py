@@ -36,5 +36,11 @@ def camera_sentence(motion: str, rivals: Sequence[Rival]) -> str:
     return text
 
 
+def standing_sentence(stretches: Sequence[Sequence[int]]) -> str:
+    """Return where a moving camera stands still, or "" where it never does."""
+    said = ", ".join(f"{first}–{last}" for first, last in stretches)
+    return f"The camera stands still and only turns on frames {said}; it is held at one spot there." if said else ""
+
+
 def _px(rival: Rival) -> str:
     return f"{rival.rms_px:.3f} px"

@@ -55,6 +55,7 @@ def solve_document(solution: Solution, datum: Datum = IDENTITY, plate: str = "",
         "quality": _quality(solution),
         "terms": [asdict(figure) for figure in solution.terms],
         "rivals": [asdict(rival) for rival in solution.rivals],
+        "standing": [list(frames) for frames in solution.standing],
         "missing_frames": solution.missing_frames.tolist(),
         "recipe": _recipe_document(solution.recipe),
     }
@@ -223,6 +224,7 @@ def read_solution(document: SolveDocument, arrays: dict[str, np.ndarray], reason
         np.array([np.nan if s is None else s for s in sigma]), document["camera_motion"],
         _read_recipe(document["recipe"], document), tuple(Figure(**figure) for figure in document["terms"]),
         tuple(Rival(**rival) for rival in document.get("rivals", [])), arrays.get("point_covariance"),
+        tuple((int(a), int(b)) for a, b in document.get("standing", [])),
     )  # fmt: skip
 
 

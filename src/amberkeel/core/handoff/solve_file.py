@@ -200,6 +200,7 @@ class SolveDocument(TypedDict):
     quality: QualityDocument
     terms: list[FigureDocument]
     rivals: NotRequired[list[RivalDocument]]
+    standing: NotRequired[list[tuple[int, int]]]
     missing_frames: NotRequired[list[int]]
     recipe: RecipeDocument
 

@@ -17,6 +17,9 @@ CLEARLY = 4.0
 CYCLE_SCALES = (4.0, 3.0, FINAL_SCALE, FINAL_SCALE)
 """Cauchy scales of the rounds of adjusting and judging outliers, in sigmas."""
 
+ROUGHLY = (12, 1e-5, FINAL_SCALE)
+"""Iterations, tolerance and Cauchy scale of an adjustment that another one follows."""
+
 TO_THE_END = (40, 1e-8, FINAL_SCALE)
 """Iterations, tolerance and Cauchy scale of the last adjustment."""
 

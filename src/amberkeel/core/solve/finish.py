@@ -44,6 +44,7 @@ def make_solution(
     motion: str = FREE,
     rivals: tuple[Rival, ...] = (),
     solved_points: np.ndarray | None = None,
+    standing: tuple[tuple[int, int], ...] = (),
 ) -> Solution:
     """Judge every track with the finished camera and put the figures together.
 
@@ -53,7 +54,8 @@ def make_solution(
     dropped : (T,) bool, tracks that are outliers as a whole. counted : (N,) bool, measurements that were adjusted to.
     sure : how sure the problem is. report : of its lens. size : width and height of the picture, pixels.
     terms : what further knowledge says. motion : how the camera moves. rivals : the explanations that were compared.
-    solved_points : (M,) rows of the tracks whose points' covariances `sure` has.
+    solved_points : (M,) rows of the tracks whose points' covariances `sure` has. standing : stretches in which the
+        camera stands still.
     """
     judge = problem.copied()
     judge.inlier[:] = True
@@ -78,7 +80,7 @@ def make_solution(
     return Solution(
         path, replace(tracks, states=states), points, outlier, reasons, errors, report, sure.noise_factor,
         sure.position_sigma / unit, motion, recipe, terms, rivals,
-        _point_covariances(problem, sure, solved_points, motion),
+        _point_covariances(problem, sure, solved_points, motion), standing,
     )  # fmt: skip
 
 

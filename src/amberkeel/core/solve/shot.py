@@ -52,7 +52,8 @@ class Solved:
     problem : all of it solved; only the tracks that agree are active. freedom : what of the lens was free in the end.
     dropped : (T,) bool, tracks that are outliers as a whole. twin : by how much the solve with depth reversed is worse.
     motion : how the camera moves. rivals : the explanations that were compared.
-    rms_before_px : RMS residual before evidence was added, None without any.
+    rms_before_px : RMS residual before evidence was added, None without any. standing : stretches in which the camera
+    stands still and is held, first and last frame number of each.
     """
 
     problem: Problem
@@ -62,6 +63,7 @@ class Solved:
     motion: str = FREE
     rivals: tuple[Rival, ...] = ()
     rms_before_px: float | None = None
+    standing: tuple[tuple[int, int], ...] = ()
 
     def final_bundle(self) -> tuple[Bundle, Rows]:
         """Return the bundle of all that counts, all cameras free, and its rows."""

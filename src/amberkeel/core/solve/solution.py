@@ -33,6 +33,7 @@ class Solution:
     terms : what each piece of further knowledge says after the solve. motion : "free", "nodal" or "swing".
     rivals : the explanations of the tracks that were compared, none where one was asked for.
     point_covariance : (T, 3, 3) world units squared, the first camera held; NaN where a depth is unknown.
+    standing : stretches in which the camera stands still and is held at one spot, first and last frame of each.
     """
 
     path: CameraPath
@@ -49,6 +50,7 @@ class Solution:
     terms: tuple[Figure, ...] = ()
     rivals: tuple[Rival, ...] = ()
     point_covariance: np.ndarray | None = None
+    standing: tuple[tuple[int, int], ...] = ()
 
     @property
     def counted(self) -> np.ndarray:

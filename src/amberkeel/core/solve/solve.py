@@ -7,12 +7,14 @@ import numpy as np
 from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.solve import reasons
-from amberkeel.core.solve.adjust_shot import CLEARLY, TO_THE_END, finished, weigh
+from amberkeel.core.solve.adjust_shot import CLEARLY, ROUGHLY, TO_THE_END, finished, weigh
 from amberkeel.core.solve.again import REFINE_SCALES, refined
 from amberkeel.core.solve.begin import FIRST_PAIRS, MORE_PAIRS, best_start, other_starts, zooming_start
 from amberkeel.core.solve.bundle import Bundle
 from amberkeel.core.solve.check_tracks import choose_checks
-from amberkeel.core.solve.evidence.constrained import bound_to, stated_of, tightened
+from amberkeel.core.solve.evidence.constrained import bound_to, check_evidence, stated_of, tightened
+from amberkeel.core.solve.evidence.piece import Piece
+from amberkeel.core.solve.evidence.statement import Constraint
 from amberkeel.core.solve.finish import make_solution
 from amberkeel.core.solve.grow import Broken, adjust_all, grow, settle
 from amberkeel.core.solve.held_lens import straightened
@@ -29,10 +31,11 @@ from amberkeel.core.solve.reversal import ALIKE, better_of_twins
 from amberkeel.core.solve.rows import BETRAYED, betrayed, row_drift, with_rows
 from amberkeel.core.solve.shot import LEAST_PART, LEAST_TRACKS, Asked, Solved
 from amberkeel.core.solve.solution import Solution
+from amberkeel.core.solve.standing import hold, standing, worth_it
 from amberkeel.core.solve.start import check_travel, find_pairs
 from amberkeel.core.solve.terms import COST, Figure
 from amberkeel.core.solve.turn import released, swinging, turning
-from amberkeel.core.solve.uncertainty import Uncertainty
+from amberkeel.core.solve.uncertainty import Uncertainty, bundle_noise_factor
 from amberkeel.core.tracks import ACTIVE, CHECK, TrackSet
 
 MOST_READOUT = 1.2
@@ -40,9 +43,6 @@ MOST_READOUT = 1.2
 
 EVIDENCE_ROUNDS = 4
 """Rounds of adjusting with evidence; what is held exactly is held firmer in each."""
-
-NOISE_PASSES = 2
-"""Rounds of estimating each track's noise and adjusting."""
 
 LOOSE_FOCAL = 0.015
 """Relative sigma of the focal length, for independent noise, from which others are tried."""
@@ -102,6 +102,7 @@ def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: R
         rng, needed = np.random.default_rng(recipe.seed), stated_of(recipe.evidence, measured)
         checks = choose_checks(measured, width, height, recipe.check_share, rng, needed)
         measured = replace(measured, states=[CHECK if c else s for c, s in zip(checks, measured.states)])
+    check_evidence(recipe.evidence, measured, frames, recipe.fps)
     active = int(measured.in_state(ACTIVE).sum())
     if active < LEAST_TRACKS:
         raise SolveError(f"Only {active} tracks are active.", "A solve needs eight at the least, better fifty.")
@@ -124,25 +125,46 @@ def solve_shot(asked: Asked, progress: Progress) -> Solved:
     solved = _explained_best(asked, span(progress, 0.0, 0.9))
     progress(0.9, "Weighing each track by its own noise")
     problem = solved.problem.copied()
-    for _ in range(NOISE_PASSES):
+    for how in (ROUGHLY, TO_THE_END):
         weigh(problem, solved.freedom)
-        adjust_all(problem, solved.freedom, *TO_THE_END)
-    return _with_evidence(asked, replace(solved, problem=problem))
+        adjust_all(problem, solved.freedom, *how)
+    return _with_evidence(asked, _standing(asked, replace(solved, problem=problem)))
+
+
+def _standing(asked: Asked, solved: Solved) -> Solved:
+    """Return a shot with its camera held at one spot where it stands still for a while."""
+    if solved.motion != FREE or asked.recipe.motion != AUTO or asked.recipe.zoom or solved.problem.lens.readout:
+        return solved
+    stretches = standing(solved.problem)
+    if not stretches:
+        return solved
+    held = _held_to(asked, solved, tuple(hold(frames) for frames in stretches))
+    saved = sum(3 * (last - first) for first, last in stretches)
+    noise = bundle_noise_factor(solved.final_bundle()[0], solved.stated_weights())
+    if not worth_it(solved.problem, held.problem, solved.problem.active, noise, saved):
+        return solved
+    return replace(held, standing=tuple(stretches))
 
 
 def _with_evidence(asked: Asked, solved: Solved) -> Solved:
     """Return a solved shot adjusted to what is known of the set and of the path too."""
-    recipe = asked.recipe
-    if not any(one.on for one in recipe.evidence):
+    if not any(one.on for one in asked.recipe.evidence):
         return solved
+    before = rms(solved.final_bundle()[0].residuals())
+    holds = tuple(hold(frames) for frames in solved.standing)
+    return replace(_held_to(asked, solved, (*asked.recipe.evidence, *holds)), rms_before_px=before)
+
+
+def _held_to(asked: Asked, solved: Solved, evidence: tuple[Constraint, ...]) -> Solved:
+    """Return a solved shot adjusted with evidence instead of any that it has."""
     problem = solved.problem.copied()
-    before = solved.final_bundle()[0].residuals()
-    bound = bound_to(problem, asked.measured, recipe.evidence, recipe.fps)
-    freedom = replace(solved.freedom, terms=(*solved.freedom.terms, *bound.terms))
+    bound = bound_to(problem, asked.measured, evidence, asked.recipe.fps)
+    own = tuple(term for term in solved.freedom.terms if not isinstance(term, Piece))
+    freedom = replace(solved.freedom, terms=(*own, *bound.terms))
     for _ in range(EVIDENCE_ROUNDS):
         adjust_all(problem, freedom, *TO_THE_END)
         freedom = replace(freedom, terms=tightened(problem, freedom.terms))
-    return replace(solved, problem=problem, freedom=freedom, rms_before_px=rms(before))
+    return replace(solved, problem=problem, freedom=freedom)
 
 
 def _explained_best(asked: Asked, progress: Progress) -> Solved:
@@ -323,6 +345,7 @@ def conclude(asked: Asked, solved: Solved, sure: Uncertainty) -> Solution:
     """
     problem, measured = solved.problem, asked.measured
     bundle, rows = solved.final_bundle()
+    shown = _figures(bundle, solved)
     report = lens_report(problem.lens, sure, asked.recipe.held_lens)
     report = report.tested(held_out(problem, solved.freedom, sure, measured.in_state(CHECK)))
     if solved.twin < ALIKE * sure.noise_factor**2:
@@ -330,8 +353,8 @@ def conclude(asked: Asked, solved: Solved, sure: Uncertainty) -> Solution:
     counted = np.zeros(len(measured.frames), bool)
     counted[rows.observations] = True
     return make_solution(
-        problem, measured, solved.dropped, counted, sure, report, asked.recipe, asked.size, _figures(bundle, solved),
-        solved.motion, solved.rivals, rows.points,
+        problem, measured, solved.dropped, counted, sure, report, asked.recipe, asked.size, shown,
+        solved.motion, solved.rivals, rows.points, solved.standing,
     )  # fmt: skip
 
 

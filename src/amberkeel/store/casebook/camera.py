@@ -2,7 +2,7 @@
 
 from sqlalchemy.orm import Session
 
-from amberkeel.core.handoff.camera_wording import camera_sentence
+from amberkeel.core.handoff.camera_wording import camera_sentence, standing_sentence
 from amberkeel.core.solve.motions import Rival
 from amberkeel.store.casebook.finding import Finding
 from amberkeel.store.models import Attempt, Shot
@@ -15,6 +15,8 @@ def findings(_session: Session, _shot: Shot, attempt: Attempt | None) -> list[Fi
     rivals = [Rival(**rival) for rival in attempt.figures.get("rivals", [])]
     text = camera_sentence(attempt.figures.get("camera_motion", "free"), rivals)
     found = [Finding(text, True)] if text else []
+    still = standing_sentence(attempt.figures.get("standing", []))
+    found += [Finding(still, True)] if still else []
     readout = attempt.figures.get("readout", 0.0)
     if readout:
         rolling = f"The shutter rolls: rows are read over {100 * readout:.0f} % of the time from frame to frame."

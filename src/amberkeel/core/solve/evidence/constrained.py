@@ -33,11 +33,10 @@ def bound_to(problem: Problem, tracks: TrackSet, constraints: tuple[Constraint, 
 
     Raises
     ------
-    SolveError : what `bind` refuses, a track that serves as a check track, or one without a point.
+    SolveError : what `bind` refuses.
     """
     level = problem.world = level_world(problem)
     bound = bind(constraints, Ground(tracks, problem.frames, fps, USUAL_DISTANCE))
-    _check_points(problem, tracks, bound.terms)
     _align(problem, bound.terms)
     usual = USUAL_DISTANCE * problem.world.scale / level.scale
     bound = bind(constraints, Ground(tracks, problem.frames, fps, usual))
@@ -75,7 +74,19 @@ def tightened(problem: Problem, terms: tuple[Term, ...]) -> tuple[Term, ...]:
     return tuple(term.tightened(problem) if isinstance(term, Piece) else term for term in terms)
 
 
-def _check_points(problem: Problem, tracks: TrackSet, terms: list[Piece]) -> None:
+def check_evidence(constraints: tuple[Constraint, ...], tracks: TrackSet, frames: np.ndarray, fps: float) -> None:
+    """Refuse evidence that cannot be used, before anything is solved.
+
+    Parameters
+    ----------
+    constraints : those that are on count. tracks : of the shot, in the states the solve uses. frames : (F,) frame
+        numbers. fps : frames a second.
+
+    Raises
+    ------
+    SolveError : what `bind` refuses, or a track that serves as a check track.
+    """
+    terms = bind(constraints, Ground(tracks, frames, fps, USUAL_DISTANCE)).terms
     named = {int(k) for term in terms for u in term.unknowns() if u.block == POINT_BLOCK for k in u.keys}
     for row in sorted(named):
         if tracks.states[row] != ACTIVE:
