@@ -11,6 +11,7 @@ from amberkeel.core.errors import SolveError
 from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.handoff.camera_wording import camera_sentence, standing_sentence
 from amberkeel.core.lens import Lens
+from amberkeel.core.solve.compare_paths import path_difference
 from amberkeel.core.solve.motions import FREE, NODAL, SWING
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
@@ -128,3 +129,20 @@ def test_rows_read_one_after_another_are_found_and_their_readout(rng):
     for wrong in (Recipe(rows="known"), Recipe(rows="known", readout=1.4), Recipe(readout=0.4)):
         with pytest.raises(SolveError, match="readout"):
             solve_tracks(tracks, path.frames, 640, 360, wrong)
+
+
+def test_paths_are_compared_after_the_best_alignment():
+    first = moving_camera(30)
+    turn = rotation_exp(np.array([0.3, -0.8, 0.1]))
+    second = replace(
+        first, positions=2.5 * first.positions @ turn.T + 1.0, world_from_camera=turn @ first.world_from_camera
+    )
+    same = path_difference(first, replace(second, frames=second.frames))
+    assert same.position_rms < 1e-9 and same.turn_rms < 1e-6 and abs(same.focal) < 1e-12
+    off = second.positions.copy()
+    off[10] += 2.5 * 0.1 * turn[:, 1]
+    found = path_difference(first, replace(second, positions=off, lens=first.lens.with_focal(714.0)))
+    assert found.frames[np.argmax(found.position)] == 1011 and found.position.max() == pytest.approx(0.1, abs=0.01)
+    assert found.focal == pytest.approx(0.02) and 0.0 < found.position_share < 0.02
+    with pytest.raises(SolveError, match="no frames in common"):
+        path_difference(first, replace(second, frames=second.frames + 100))

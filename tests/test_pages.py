@@ -176,6 +176,7 @@ def test_two_attempts_are_compared(client, database, solved_shot, state):
         a, b = first.id, second.id
     page = client.get(f"/shots/{solved_shot}/compare?a={a}&b={b}").text
     assert f"{figures['rms_px']:.3f}" in page and "estimate" in page and "none" in page and "pinned" in page
+    assert "Both are the same camera: paths differ by 0.00 %" in page and "Tracks that got worse" in page
     answer = client.post(f"/shots/{solved_shot}/edit", json={"kind": "pin", "payload": {"attempt": b}})
     assert answer.json["pinned"] == b
     assert client.post(f"/shots/{solved_shot}/undo").json["pinned"] == a

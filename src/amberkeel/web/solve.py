@@ -19,6 +19,7 @@ from amberkeel.core.solve.radial_lens import LENS_NAMES
 from amberkeel.core.solve.recipe import AUTO_ROWS, KNOWN_ROWS, ROWS
 from amberkeel.core.units import maybe_number
 from amberkeel.core.world.datum import IDENTITY
+from amberkeel.store.cross_check import cross_check
 from amberkeel.store.lens import KNOWN, UNKNOWN
 from amberkeel.store.models import Attempt
 from amberkeel.store.solve import arrays_of, document_of, reasons_of
@@ -188,7 +189,10 @@ def compare(number: int):
         pair = [opened.get(Attempt, request.args.get(k, 0, int)) for k in ("a", "b")]
         if any(a is None or a.shot_id != shot.id for a in pair):
             abort(404)
-        return render_template("compare.html", shot=shot, production=shot.production, pair=pair, rows=_rows(*pair))
+        check = cross_check(media(), *pair)
+        return render_template(
+            "compare.html", shot=shot, production=shot.production, pair=pair, rows=_rows(*pair), check=check
+        )
 
 
 FIGURES = [
