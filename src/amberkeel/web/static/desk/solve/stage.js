@@ -15,8 +15,8 @@ export class SolveStage {
       { id: "solve", name: "Solve the camera", run: () => desk.start("solve", asked()) },
       { id: "state-known", name: "Solve: add to what is known", run: () => this.known.add() },
     ];
-    find("#rows").addEventListener("change", () => {
-      find("#readout").hidden = find("#rows").value !== "known";
+    find("#shutter").addEventListener("change", () => {
+      find("#readout").hidden = find("#shutter").value !== "known";
     });
     find("#focalknown").addEventListener("change", showFocalFields);
   }
@@ -62,7 +62,7 @@ function asked() {
     focal_sigma_mm: find("#focalspread").value,
     terms: lensChoices(),
     zoom: find("#zoom").checked,
-    rows: find("#rows").value,
+    rows: find("#shutter").value,
     readout: find("#readout").value,
     begin: Number(find("#begin").value || 0),
     share: [...document.querySelectorAll("[data-share]:checked")].map((box) => Number(box.dataset.share)),
