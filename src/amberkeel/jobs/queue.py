@@ -25,12 +25,18 @@ MAX_TRIES = 3
 HEARTBEAT_S = 3.0
 LOST_AFTER = timedelta(seconds=15)
 
+WARM_UP_S = 180.0
+"""Seconds that a worker's child may take to load its compiled loops; a pool that waits less kills it, and the next one,
+for ever.
+"""
+
 celery = Celery("amberkeel")
 celery.conf.update(
     broker_url=os.environ.get("AMBERKEEL_BROKER", ""),
     task_acks_late=True,
     task_reject_on_worker_lost=True,
     worker_prefetch_multiplier=1,
+    worker_proc_alive_timeout=WARM_UP_S,
     task_ignore_result=True,
     broker_connection_retry_on_startup=True,
     worker_hijack_root_logger=False,
