@@ -20,6 +20,9 @@ CYCLE_SCALES = (4.0, 3.0, FINAL_SCALE, FINAL_SCALE)
 ROUGHLY = (12, 1e-5, FINAL_SCALE)
 """Iterations, tolerance and Cauchy scale of an adjustment that another one follows."""
 
+NEARLY = (25, 1e-6, FINAL_SCALE)
+"""The same where explanations are compared after it."""
+
 TO_THE_END = (40, 1e-8, FINAL_SCALE)
 """Iterations, tolerance and Cauchy scale of the last adjustment."""
 
@@ -57,7 +60,7 @@ def finished(
                 "Fewer than eight tracks agree with any one camera.", "Mask what moves, or follow more features."
             )
     problem.active = everyone & ~dropped
-    adjust_all(problem, freedom, *TO_THE_END)
+    adjust_all(problem, freedom, *NEARLY)
     return Solved(problem, freedom, dropped)
 
 

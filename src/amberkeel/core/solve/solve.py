@@ -50,6 +50,9 @@ LOOSE_FOCAL = 0.015
 OTHER_FOCALS = (0.5, 0.7, 1.4, 2.0)
 """What it is multiplied by then."""
 
+BRIEFLY, CLEARLY_BELOW = 15, 0.995
+"""Iterations for each of them, and share of the solve's own cost below which one is adjusted to the end."""
+
 SURE = 0.93
 """Share of the measurements explained below which other starts are tried."""
 
@@ -263,18 +266,22 @@ def _refocused(asked: Asked, solved: Solved, progress: Progress) -> Solved:
     free = "focal" in solved.freedom.lens and asked.plan.search and not len(solved.problem.zoom)
     if not free or solved.uncertainty(clustered=False).sigma("focal") < LOOSE_FOCAL:
         return solved
-    candidates = [solved]
+    candidates, everyone = [solved], asked.tracks.in_state(ACTIVE)
+    as_it_is = settle(solved.problem.copied(), solved.freedom, BRIEFLY)
     for gain in OTHER_FOCALS:
         progress(0.0, f"Trying {gain:g} times the focal length")
         trial = solved.problem.copied()
         trial.lens = trial.lens.refocused(gain * trial.lens.focal)
-        settle(trial, solved.freedom, 30)
+        if settle(trial, solved.freedom, BRIEFLY) > CLEARLY_BELOW * as_it_is:
+            continue
         try:
             found = finished(trial, solved.freedom, (), progress, REFINE_SCALES)
         except SolveError:
             continue
         candidates.append(replace(found, twin=solved.twin))
-    rivals = compare(candidates, asked.tracks.in_state(ACTIVE))
+    if len(candidates) == 1:
+        return solved
+    rivals = compare(candidates, everyone)
     return candidates[int(np.argmin([rival.score for rival in rivals]))]
 
 
