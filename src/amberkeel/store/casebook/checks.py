@@ -9,13 +9,18 @@ WORSE, SLACK_PX = 3.0, 0.05
 """The check residual is suspect above so many times the used one and so many pixels more."""
 
 
+def disagree(figures: dict) -> bool:
+    """Return whether withheld tracks disagree with an attempt of these figures."""
+    return figures["check_rms_px"] > WORSE * figures["rms_px"] + SLACK_PX
+
+
 def findings(_session: Session, _shot: Shot, attempt: Attempt | None) -> list[Finding]:
     """Return what the check residual says beside the used one."""
     if attempt is None:
         return []
     f = attempt.figures
     check, used = f["check_rms_px"], f["rms_px"]
-    if check > WORSE * used + SLACK_PX:
+    if disagree(f):
         text = f"The check residual is {check / used:.1f} times the used one: the fit looks better than the camera is."
         return [Finding(text)]
     if check > 0.0:

@@ -2,7 +2,7 @@
 
 from amberkeel.core.handoff.evidence_wording import fights
 from amberkeel.core.solve.terms import Figure
-from amberkeel.store.casebook.checks import SLACK_PX, WORSE
+from amberkeel.store.casebook.checks import disagree
 from amberkeel.store.casebook.lens import LOOSE
 from amberkeel.store.models import Attempt
 
@@ -20,7 +20,7 @@ def verdict(attempt: Attempt | None) -> dict | None:
         doubts.append("some frames have no camera")
     if f["rms_px"] > ROUGH_PX:
         doubts.append(f"tracks miss by {f['rms_px']:.2f} px")
-    if f["check_rms_px"] > WORSE * f["rms_px"] + SLACK_PX:
+    if disagree(f):
         doubts.append("withheld tracks disagree")
     if f["focal_sigma_px"] > LOOSE * f["focal_px"]:
         doubts.append(f"the focal length is known to {100 * f['focal_sigma_px'] / f['focal_px']:.1f} % only")

@@ -6,7 +6,7 @@ const COLUMNS = 8;
 const ROWS = 5;
 
 /** Depth of every solved track on a frame, by id. */
-function depths(attempt, frame, first) {
+function depths(attempt, frame) {
   const world = attempt?.world;
   const camera = world?.frames.find((f) => f.frame === frame);
   if (!camera) return new Map();
@@ -17,9 +17,9 @@ function depths(attempt, frame, first) {
 }
 
 export function drawCoverage(c, state, toScreen) {
-  const { tracks, attempt, frame, width, height, first } = state;
+  const { tracks, attempt, frame, width, height } = state;
   if (!tracks) return;
-  const known = depths(attempt, frame, first);
+  const known = depths(attempt, frame);
   const cells = Array.from({ length: COLUMNS * ROWS }, () => ({ count: 0, bands: [0, 0, 0] }));
   const all = [];
   for (const s of tracks.samples[frame - tracks.origin] ?? []) {
