@@ -169,6 +169,38 @@ def test_attempts_stages_and_findings(opened, shot_id, service, plate):
     assert [a.number for a in ledger(opened, shot)] == [2, 1] and again.document == attempt.document
 
 
+def test_the_ledger_is_named_emptied_and_gone_back_to(opened, shot_id):
+    shot = opened.get(Shot, shot_id)
+    second, first = ledger(opened, shot)
+    edits.apply(opened, shot_id, "attempt", {"attempt": second.id, "name": "without the mast", "note": "a trial"})
+    assert (second.name, second.note) == ("without the mast", "a trial")
+    edits.apply(opened, shot_id, "attempt", {"attempt": second.id, "removed": True})
+    assert ledger(opened, shot) == [first]
+    edits.undo(opened, shot_id)
+    assert ledger(opened, shot) == [second, first]
+    with pytest.raises(KeelError, match="pinned"):
+        edits.apply(opened, shot_id, "attempt", {"attempt": first.id, "removed": True})
+    with pytest.raises(KeelError, match="name"):
+        edits.apply(opened, shot_id, "attempt", {"attempt": first.id, "name": "n" * 81})
+    # Going back is one edit: tracks and constraints as they were, the attempt pinned; undo goes on again.
+    ids = [track.id for track in live_tracks(opened, shot)][:4]
+    stamp = shot.tracks_stamp
+    edits.apply(opened, shot_id, "states", {"states": {"excluded": ids}})
+    edits.apply(opened, shot_id, "constraints", {"constraints": [], "label": "Nothing known"})
+    edits.apply(opened, shot_id, "pin", {"attempt": second.id})
+    edits.go_back(opened, shot_id, first.id)
+    assert shot.pinned_id == first.id and shot.tracks_stamp == stamp
+    assert not {track.id for track in live_tracks(opened, shot) if track.state == "excluded"} & set(ids)
+    assert second.name == "without the mast"
+    edits.undo(opened, shot_id)
+    assert shot.pinned_id == second.id and shot.tracks_stamp != stamp
+    assert {track.id for track in live_tracks(opened, shot) if track.state == "excluded"} >= set(ids)
+    for _ in range(3):
+        edits.undo(opened, shot_id)
+    with pytest.raises(KeelError, match="still as"):
+        edits.go_back(opened, shot_id, first.id)
+
+
 def test_an_attempt_of_the_first_version_is_read_as_one_of_now(opened, shot_id, service):
     shot, media = opened.get(Shot, shot_id), Media(service.environment["AMBERKEEL_MEDIA"])
     attempt = ledger(opened, shot)[-1]

@@ -20,9 +20,16 @@ SHOTS = [
         "SKL_020 Sail loft",
         "Wide push-in under timber beams: strong barrel distortion, focal length not written down.",
     ),
+    ("SKL_030", "SKL_030 Breakwater", "Long-lens pan on a tripod: nodal, so the tracks hold no depth at all."),
     ("SKL_040", "SKL_040 Shed doors", "Slow creep towards planked doors and paving: almost no parallax."),
     ("SKL_050", "SKL_050 Gangway", "Hand-held run along a jetty: three bursts of motion blur and one knocked frame."),
     ("SKL_070", "SKL_070 Lamp room", "Night interior: heavy grain, low contrast."),
+    ("SKL_080", "SKL_080 Shingle", "Camera held low over a beach: ridges and boulders, no flat ground to level by."),
+    (
+        "SKL_090",
+        "SKL_090 Launch",
+        "A deckhand's small camera on a running launch: rolling shutter, so each row has a camera of its own.",
+    ),
 ]
 """Rendered plate, name and note of each shot."""
 

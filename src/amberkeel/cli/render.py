@@ -6,9 +6,11 @@ import click
 
 from amberkeel.cli.shared import Bar
 
+SHOTS = [f"SKL_{number}" for number in ("010", "020", "030", "040", "050", "070", "080", "090")]
+
 
 @click.command()
-@click.argument("shot", type=click.Choice(["SKL_010", "SKL_020", "SKL_040", "SKL_050", "SKL_070"]))
+@click.argument("shot", type=click.Choice(SHOTS))
 @click.option(
     "--out", required=True, type=click.Path(path_type=Path), help="Folder for plate/, mattes/ and truth.json."
 )

@@ -7,6 +7,9 @@ from scipy.spatial.transform import Rotation
 
 from amberkeel.core.lens import Lens
 
+ROW_PASSES = 4
+"""Passes of finding the row in which a point is seen; each gains two digits at the speeds of a hand-held camera."""
+
 
 @dataclass(frozen=True)
 class CameraPath:
@@ -61,6 +64,18 @@ class CameraPath:
     def project(self, xyz: np.ndarray, row: int | np.ndarray) -> np.ndarray:
         """Project world points (N, 3) into `row` (one row, or (N,) rows) as pixels (N, 2)."""
         return self._scaled(self.lens.project(self.to_camera(xyz, row)), row, 1.0)
+
+    def project_read(self, xyz: np.ndarray, row: int | np.ndarray) -> np.ndarray:
+        """Project world points (N, 3) into `row` (one row, or (N,) rows) as pixels (N, 2), each seen when its own row
+        is read.
+        """
+        px = self.project(xyz, row)
+        if not self.readout:
+            return px
+        rows, points = np.broadcast_to(row, len(xyz)), np.concatenate([xyz, np.ones((len(xyz), 1))], 1)
+        for _ in range(ROW_PASSES):
+            px = self.project_homogeneous(points, rows, px[:, 1])
+        return px
 
     def project_homogeneous(self, points: np.ndarray, row: np.ndarray, y: np.ndarray | None = None) -> np.ndarray:
         """Project points (N, 4), at infinity where the fourth is 0, into rows (N,) as pixels (N, 2); NaN behind.

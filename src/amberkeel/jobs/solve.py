@@ -1,5 +1,6 @@
 """What the job of the solve stage does."""
 
+import time
 from fractions import Fraction
 
 from amberkeel.core.errors import KeelError
@@ -45,12 +46,15 @@ def solve(settings: Settings, shot_id: int, arguments: Solve, progress: Progress
     ids = [shot_id, *arguments.share]
     asked = [_to_solve(settings, number, arguments) for number in ids]
     shots = [shot for shot, _ in asked]
+    began = time.monotonic()
     solutions = solve_shots(shots, span(progress, 0.0, 0.97))
+    seconds = time.monotonic() - began
     with session(settings.database) as opened:
         for number, solution, (_, stamp) in zip(ids, solutions, asked):
             shot = opened.get(Shot, number)
             count = len([m for m in live_masks(opened, shot) if m.on])
-            attempt = store_attempt(opened, Media(settings.media), shot, solution, stamp, count, arguments.begin)
+            media = Media(settings.media)
+            attempt = store_attempt(opened, media, shot, solution, stamp, count, arguments.begin, seconds)
             if number == shot_id:
                 apply(opened, shot_id, "pin", {"attempt": attempt.id})
             else:

@@ -184,7 +184,10 @@ class LensProfile(Base):
 
 
 class Attempt(Base):
-    """One stored solve: never changed. `document` and `errors` are media hashes."""
+    """One stored solve: never changed but for what the user calls it, writes on it, and whether it was removed.
+
+    `document` and `errors` are media hashes.
+    """
 
     __tablename__ = "attempt"
     __table_args__ = (UniqueConstraint("shot_id", "number"),)
@@ -196,6 +199,9 @@ class Attempt(Base):
     figures: Mapped[dict] = mapped_column(JSONB)
     document: Mapped[str] = mapped_column(String(64))
     errors: Mapped[str] = mapped_column(String(64))
+    name: Mapped[str] = mapped_column(String(80), default="")
+    note: Mapped[str] = mapped_column(String(400), default="")
+    removed: Mapped[bool] = mapped_column(default=False)
     created: Mapped[datetime] = mapped_column(default=now)
 
 

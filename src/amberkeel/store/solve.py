@@ -24,11 +24,12 @@ def store_attempt(
     stamp: int,
     masks: int = 0,
     parent: int | None = None,
+    seconds: float = 0.0,
 ) -> Attempt:
     """Store a solution as the shot's next attempt.
 
     `stamp` is that of the tracks it was solved from; `masks` is how many masks the tracks were followed with; `parent`
-    the attempt that it was refined from.
+    the attempt that it was refined from; `seconds` what the solve took.
     """
     plate = shot.plate
     document = solve_document(solution, plate=plate.label, fps=plate.fps)
@@ -39,6 +40,7 @@ def store_attempt(
         "focal_mm": solution.path.lens.focal_px[0] * mm,
         "focal_sigma_mm": solution.focal_sigma_px * mm,
         "k1": solution.path.lens.radial[0],
+        "seconds": round(seconds, 2),
         "camera_motion": solution.motion,
         "readout": solution.path.readout,
         "rivals": document["rivals"],
@@ -71,8 +73,9 @@ def store_attempt(
 
 
 def ledger(session: Session, shot: Shot) -> list[Attempt]:
-    """Return a shot's attempts, newest first."""
-    return list(session.scalars(select(Attempt).where(Attempt.shot_id == shot.id).order_by(Attempt.number.desc())))
+    """Return a shot's attempts, newest first, without those removed."""
+    kept = select(Attempt).where(Attempt.shot_id == shot.id, ~Attempt.removed)
+    return list(session.scalars(kept.order_by(Attempt.number.desc())))
 
 
 def document_of(media: Media, attempt: Attempt) -> SolveDocument:

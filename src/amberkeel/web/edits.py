@@ -5,12 +5,12 @@ from flask import Blueprint, jsonify, request
 from amberkeel.core.errors import KeelError
 from amberkeel.store import edits
 from amberkeel.web.common import get_shot, open_session
-from amberkeel.web.sent import Body, Word, sent
+from amberkeel.web.sent import Body, Whole, Word, sent
 from amberkeel.web.state import shot_state
 
 blueprint = Blueprint("edits", __name__)
 
-FROM_PAGES = ("states", "tracks", "pin")
+FROM_PAGES = ("states", "tracks", "pin", "attempt")
 """Edits that a page may ask for as they are; all others have views of their own."""
 
 
@@ -29,6 +29,21 @@ def edit(number: int):
         raise KeelError(f"There is no edit “{asked.kind}”.")
     with open_session() as opened:
         edits.apply(opened, number, asked.kind, asked.payload, asked.revision)
+        return jsonify(shot_state(opened, get_shot(opened, number)))
+
+
+class Back(Body):
+    """The attempt to go back to."""
+
+    attempt: Whole
+
+
+@blueprint.post("/shots/<int:number>/back")
+def back(number: int):
+    """Bring tracks, masks, lens and constraints back as an attempt was made from."""
+    asked = sent(Back)
+    with open_session() as opened:
+        edits.go_back(opened, number, asked.attempt, asked.revision)
         return jsonify(shot_state(opened, get_shot(opened, number)))
 
 

@@ -69,6 +69,8 @@ def _attempt(attempt: Attempt, shot: Shot, parent: Attempt | None, earlier: Atte
         "changes": changes(attempt, parent or earlier),
         "id": attempt.id,
         "number": attempt.number,
+        "name": attempt.name,
+        "note": attempt.note,
         "figures": attempt.figures,
         "recipe": attempt.recipe,
         "masks": attempt.snapshot.get("masks", 0),

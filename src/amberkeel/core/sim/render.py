@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
-from amberkeel.core.camera import CameraPath
+from amberkeel.core.camera import CameraPath, row_times
 from amberkeel.core.lens import Lens
 from amberkeel.core.sim.motion import Move
 from amberkeel.core.sim.raster import NEAR, shade, visible_triangles
@@ -18,6 +18,11 @@ ARM_M = 0.4
 
 GHOST_FREE = 1.0
 """Samples for each pixel that the picture moves while the shutter is open."""
+
+BAND_ROWS = 8
+"""Rows of a rolling shutter that share a camera position; each row has its own rotation. Every sample of a pixel begins
+its bands at another row, so that no step is left.
+"""
 
 
 @dataclass(frozen=True)
@@ -34,6 +39,7 @@ class Shot:
     samples : samples a pixel, spread over the pixel and the shutter. Blurred frames take more.
     grain : standard deviation of grain at middle grey, in code values of 8 bit.
     exposure : gain by frame time. seed : for grain and sample positions.
+    readout : share of the frame interval between the first and the last row of a rolling shutter.
     """
 
     name: str
@@ -48,12 +54,13 @@ class Shot:
     grain: float = 1.2
     exposure: Callable[[float], float] = lambda t: 1.0
     seed: int = 1
+    readout: float = 0.0
 
 
 def truth(shot: Shot) -> CameraPath:
-    """Return the true camera at each frame's mid-shutter."""
+    """Return the true camera at each frame's mid-shutter, its middle row's with a rolling shutter."""
     positions, rotations = shot.move.poses(shot.frames)
-    return CameraPath(shot.frames, positions, rotations, shot.lens)
+    return CameraPath(shot.frames, positions, rotations, shot.lens, readout=shot.readout)
 
 
 def _ray_map(lens: Lens) -> tuple[np.ndarray, np.ndarray]:
@@ -133,8 +140,9 @@ class Renderer:
         depth, index = np.empty(shape), np.empty(shape, np.int64)
         rng = np.random.default_rng([shot.seed, int(round(frame * 16))])
         offsets, times = _sample_plan(self._samples(frame), rng)
-        for offset, time in zip(offsets, frame + times * shot.shutter):
-            self._sample(time, offset, depth, index, picture, matte)
+        starts = 1 + rng.permutation(len(times)) % BAND_ROWS
+        for offset, time, start in zip(offsets, frame + times * shot.shutter, starts):
+            self._sample(time, offset, start, depth, index, picture, matte)
         return picture / len(times), matte / len(times)
 
     def _samples(self, frame: float) -> int:
@@ -144,33 +152,66 @@ class Renderer:
         turn = np.linalg.norm((rotations[0].T @ rotations[1])[:2, 2])
         return max(self.shot.samples, int(np.ceil(GHOST_FREE * turn * self.shot.lens.focal_px[0])))
 
-    def _sample(self, time, offset, depth, index, picture, matte) -> None:
+    def _sample(self, time, offset, start, depth, index, picture, matte) -> None:
         shot, scene = self.shot, self.shot.scene
         mesh, ambient, sun, first_actor = mesh_at(scene, time)
-        positions, rotations = shot.move.poses(np.array([time]))
-        corners = (mesh.corners - positions[0]) @ rotations[0]
-        rays = np.ascontiguousarray(np.moveaxis(self.rays + self.grad @ offset, -1, 0), dtype=np.float32)
-        visible_triangles(corners, rays, _boxes(corners, shot.lens), depth, index)
-        shade(
-            corners, mesh.uv, mesh.texture, mesh.glow, ambient, sun, _texel_density(mesh, scene.level_size[0]),
-            rays, depth, index, scene.texels, scene.level_start, scene.level_size,
-            1.0 / shot.lens.focal_px[0], rotations[0], positions[0], scene.sun_from_world, scene.shadow,
-            scene.haze, scene.haze_reach, first_actor, picture, matte,
-        )  # fmt: skip
+        density = _texel_density(mesh, scene.level_size[0])
+        grid = np.ascontiguousarray(np.moveaxis(self.rays + self.grad @ offset, -1, 0), dtype=np.float32)
+        for rows, rays, corners, boxes, position, rotation in self._bands(mesh.corners, grid, time, start):
+            visible_triangles(corners, rays, boxes, depth[rows], index[rows])
+            shade(
+                corners, mesh.uv, mesh.texture, mesh.glow, ambient, sun, density,
+                rays, depth[rows], index[rows], scene.texels, scene.level_start, scene.level_size,
+                1.0 / shot.lens.focal_px[0], rotation, position, scene.sun_from_world, scene.shadow,
+                scene.haze, scene.haze_reach, first_actor, picture[rows], matte[rows],
+            )  # fmt: skip
+
+    def _bands(self, world: np.ndarray, rays: np.ndarray, time: float, start: int):
+        """Yield bands of rows: their slice, rays (2, h, W), corners in the camera, boxes within the band, and its pose.
+
+        Parameters
+        ----------
+        world : (T, 3, 3) corners. rays : (2, H, W) of the pixels, each in its own row's camera. time : frame time of
+            the middle row. start : row at which the second band begins.
+        """
+        move, lens, readout = self.shot.move, self.shot.lens, self.shot.readout
+        if not readout:
+            positions, rotations = move.poses(np.array([time]))
+            corners = (world - positions[0]) @ rotations[0]
+            yield slice(0, lens.height), rays, corners, _boxes(corners, lens), positions[0], rotations[0]
+            return
+        edges = np.unique(np.concatenate([[0], np.arange(start, lens.height, BAND_ROWS), [lens.height]]))
+        whole = self._swept_boxes(world, time)
+        _, by_row = move.poses(time + row_times(np.arange(lens.height) + 0.5, lens.height, readout))
+        positions, rotations = move.poses(time + row_times(0.5 * (edges[1:] + edges[:-1]), lens.height, readout))
+        for top, end, position, rotation in zip(edges[:-1], edges[1:], positions, rotations):
+            boxes = whole.copy()
+            boxes[:, 2:] = np.clip(whole[:, 2:] - top, 0, end - top)
+            own = np.concatenate([rays[:, top:end], np.ones_like(rays[:1, top:end])])
+            turned = np.einsum("yij,jyx->iyx", rotation.T @ by_row[top:end], own)
+            flat = np.ascontiguousarray(turned[:2] / turned[2], dtype=np.float32)
+            yield slice(top, end), flat, (world - position) @ rotation, boxes, position, rotation
+
+    def _swept_boxes(self, world: np.ndarray, time: float) -> np.ndarray:
+        """Return the pixels (T, 4) in which each triangle can be seen by any row."""
+        ends = row_times(np.array([0.0, 0.5, 1.0]), 1.0, self.shot.readout)
+        boxes = np.array([_boxes((world - c) @ r, self.shot.lens) for c, r in zip(*self.shot.move.poses(time + ends))])
+        empty = (boxes[..., 0] >= boxes[..., 1]) | (boxes[..., 2] >= boxes[..., 3])
+        low, high = np.where(empty[..., None], 1 << 30, boxes).min(0), np.where(empty[..., None], 0, boxes).max(0)
+        swept = np.stack([low[:, 0], high[:, 1], low[:, 2], high[:, 3]], 1)
+        swept[empty.all(0)] = 0
+        return swept
 
     def _nearest(self, frame: float) -> tuple[np.ndarray, np.ndarray]:
         """Return inverse depth and the number of the nearest triangle (H, W each) at mid-shutter, -1 where nothing is
         seen.
         """
         mesh, _, _, _ = mesh_at(self.shot.scene, frame)
-        positions, rotations = self.shot.move.poses(np.array([frame]))
-        corners = (mesh.corners - positions[0]) @ rotations[0]
         shape = (self.shot.lens.height, self.shot.lens.width)
         inverse, index = np.empty(shape), np.empty(shape, np.int64)
-        boxes = _boxes(corners, self.shot.lens)
-        visible_triangles(
-            corners, np.ascontiguousarray(np.moveaxis(self.rays, -1, 0), np.float32), boxes, inverse, index
-        )
+        grid = np.ascontiguousarray(np.moveaxis(self.rays, -1, 0), np.float32)
+        for rows, rays, corners, boxes, _, _ in self._bands(mesh.corners, grid, frame, BAND_ROWS):
+            visible_triangles(corners, rays, boxes, inverse[rows], index[rows])
         return inverse, index
 
     def depth(self, frame: float) -> np.ndarray:
@@ -245,7 +286,8 @@ def surface_points(shot: Shot, count: int, every: int = 6, seed: int = 3) -> tup
         near = z < 60.0
         centre = np.floor(px[near]) + 0.5
         rays = np.concatenate([lens.normalise(centre), np.ones((near.sum(), 1))], 1) * z[near, None]
-        chosen.append(rays @ path.world_from_camera[row].T + path.positions[row])
+        positions, turns = shot.move.poses(shot.frames[row] + row_times(centre[:, 1], lens.height, shot.readout))
+        chosen.append(np.einsum("nij,nj->ni", turns, rays) + positions)
     xyz = np.concatenate(chosen)
     _, matte_free = _static_only(xyz, shot)
     xyz = xyz[matte_free][:count]
@@ -264,7 +306,7 @@ def _static_only(xyz: np.ndarray, shot: Shot) -> tuple[np.ndarray, np.ndarray]:
 
 def _seen(renderer: Renderer, path: CameraPath, row: int, xyz: np.ndarray) -> np.ndarray:
     camera = path.to_camera(xyz, row)
-    px = path.lens.project(camera)
+    px = path.project_read(xyz, row)
     inside = (px > 2).all(1) & (px < [path.lens.width - 2, path.lens.height - 2]).all(1) & (camera[:, 2] > ARM_M)
     depth = renderer.depth(path.frames[row])
     cell = np.where(inside[:, None], px, 0).astype(int)

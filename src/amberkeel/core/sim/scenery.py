@@ -38,3 +38,19 @@ def coil(centre, texture: int, radius: float = 0.34, turns: int = 4) -> list[Mes
         )
         parts += [tube(a, b, 0.045, texture, 0.35, 8) for a, b in zip(ring[:-1], ring[1:])]
     return parts
+
+
+def rock(centre, radius: float, texture: int, rng: np.random.Generator) -> Mesh:
+    """Return a boulder, a flattened ball of uneven surface.
+
+    Parameters
+    ----------
+    centre : (3,) metres. radius : metres. texture : its number. rng : of its shape.
+    """
+    around, lift = np.meshgrid(np.linspace(0.0, 2.0 * np.pi, 19), np.linspace(-0.5 * np.pi, 0.5 * np.pi, 10))
+    ball = np.stack([np.cos(lift) * np.sin(around), np.sin(lift), np.cos(lift) * np.cos(around)], -1)
+    waves, phase = rng.normal(0.0, 2.2, (5, 3)), rng.uniform(0.0, 2.0 * np.pi, 5)
+    bumps = 1.0 + 0.07 * np.sin(ball @ waves.T + phase).sum(-1)
+    squash = np.array([1.0, rng.uniform(0.5, 0.75), rng.uniform(0.75, 1.1)])
+    points = np.asarray(centre, float) + radius * bumps[..., None] * ball * squash
+    return surface(points, radius * np.stack([around, lift], -1) / 0.8, texture)

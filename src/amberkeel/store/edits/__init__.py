@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
 from amberkeel.store.edits import evidence, lens, masks, plate, solve, tracks, world
-from amberkeel.store.models import Edit, Shot
+from amberkeel.store.models import Attempt, Edit, Shot
 from amberkeel.store.typed import Typed, read_typed
 
 
@@ -29,6 +29,13 @@ class EditKind:
     make: Callable[[Session, Shot, dict], tuple[dict, str]]
 
 
+def _back(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
+    """Go back to an attempt, or on again; payload: {"attempt": id, "steps": [[kind, payload], ...]}."""
+    done = [(kind, KINDS[kind].make(session, shot, step)[0]) for kind, step in payload["steps"]]
+    number = session.get(Attempt, payload["attempt"]).number
+    return {"attempt": payload["attempt"], "steps": done[::-1]}, f"Back to what attempt {number} was made from"
+
+
 KINDS = {
     "copy": EditKind(plate.Copy, plate.copy),
     "mask": EditKind(masks.MaskValues, masks.mask),
@@ -40,6 +47,8 @@ KINDS = {
     "lens": EditKind(lens.LensValues, lens.lens),
     "profile": EditKind(lens.ProfileValues, lens.profile),
     "pin": EditKind(solve.Pin, solve.pin),
+    "attempt": EditKind(solve.Called, solve.called),
+    "back": EditKind(solve.Back, _back),
     "constraints": EditKind(evidence.Constraints, evidence.constraints),
     "datum": EditKind(world.Datum, world.datum),
 }
@@ -69,6 +78,29 @@ def apply(session: Session, shot_id: int, kind: str, payload: dict, revision: in
     shot.revision += 1
     session.flush()
     return edit
+
+
+def go_back(session: Session, shot_id: int, attempt: int, revision: int | None = None) -> Edit:
+    """Bring everything back as it was when an attempt was pinned first, as one edit that can be undone.
+
+    Parameters
+    ----------
+    session : open. shot_id : of the shot. attempt : id, in its ledger. revision : of the shot that the user saw.
+
+    Raises
+    ------
+    KeelError : the attempt was never pinned, or nothing has changed since.
+    """
+    live = select(Edit).where(Edit.shot_id == shot_id, ~Edit.undone)
+    pins = live.where(Edit.kind == "pin", Edit.payload["attempt"].as_integer() == attempt)
+    made = session.scalar(pins.order_by(Edit.id).limit(1))
+    if made is None:
+        raise KeelError("The history no longer reaches back to that attempt.", "Pin it instead.")
+    since = session.scalars(live.where(Edit.id > made.id).order_by(Edit.id.desc()))
+    steps = [(edit.kind, edit.inverse) for edit in since if edit.kind != "attempt"]
+    if not steps:
+        raise KeelError("Everything is still as that attempt was made from.")
+    return apply(session, shot_id, "back", {"attempt": attempt, "steps": steps}, revision)
 
 
 def undo(session: Session, shot_id: int) -> str:

@@ -43,7 +43,7 @@ function values(report, mm) {
     table.append(
       element("span", "label", short(v.name)),
       element("span", "fig", text),
-      element("span", `verdict${word === "told" ? " fine" : word === "not told" ? " bad" : ""}`, word),
+      element("span", `answer${word === "told" ? " fine" : word === "not told" ? " bad" : ""}`, word),
     );
   }
   return table;
@@ -59,7 +59,7 @@ function heldOut(trials) {
     table.append(
       element("span", "label", `${short(t.name)} ${t.words}`),
       element("span", "fig", `${t.before_px.toFixed(3)} → ${t.after_px.toFixed(3)} px`),
-      element("span", `verdict${t.determined ? " fine" : t.conclusive ? " bad" : ""}`, word),
+      element("span", `answer${t.determined ? " fine" : t.conclusive ? " bad" : ""}`, word),
     );
   }
   table.title = "All else is adjusted again to half of the tracks; the other half and the check tracks judge";

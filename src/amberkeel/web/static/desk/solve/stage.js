@@ -35,7 +35,15 @@ export class SolveStage {
     drawVerdict(server.verdict);
     drawFigures(server);
     this.known.draw(server);
-    drawLedger(server, desk.shot, (id) => desk.edit("pin", { attempt: id }));
+    drawLedger(server, desk.shot, {
+      pin: (id) => desk.edit("pin", { attempt: id }),
+      call: (values) => desk.edit("attempt", values),
+      back: (id) => desk.send("back", { attempt: id }),
+      refine: (id) => {
+        find("#begin").value = id;
+        desk.start("solve", asked());
+      },
+    });
     drawFindings(server, (ids) => {
       desk.store.set({ selection: new Set(ids) });
       desk.goStage("tracks");
