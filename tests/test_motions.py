@@ -12,9 +12,10 @@ from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.handoff.camera_wording import camera_sentence, standing_sentence
 from amberkeel.core.lens import Lens
 from amberkeel.core.solve.compare_paths import path_difference
-from amberkeel.core.solve.motions import FREE, NODAL, SWING
+from amberkeel.core.solve.motions import FREE, LOCKED, NODAL, PLANE, SWING
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
+from amberkeel.core.tracks import ACTIVE
 
 FRAMES = np.arange(1001, 1031)
 NOISE_PX = 0.1
@@ -83,8 +84,17 @@ def test_a_floor_seen_by_a_moving_camera_is_no_pan(rng):
     floor = cloud(rng, 260)
     floor[:, 1] = 1.5 + 0.1 * floor[:, 0]
     solution = solved(path, floor, rng)
-    assert solution.motion == FREE and solution.rms_px < 1.6 * NOISE_PX
+    assert solution.motion == PLANE and solution.rms_px < 1.6 * NOISE_PX
     assert abs(solution.path.lens.focal_px[0] - 700.0) < 3.0 * solution.focal_sigma_px < 250.0
+    flat = solution.points.positions()[solution.tracks.in_state(ACTIVE)]
+    off = np.linalg.svd(flat - flat.mean(0))[1]
+    assert len(flat) > 200 and off[2] < 1e-4 * off[0]
+    assert camera_sentence(PLANE, solution.rivals).startswith("The camera moves before a single plane")
+    # A floor that is not flat to the last millimetre is not made so.
+    floor[:, 1] += rng.normal(0.0, 0.08, len(floor))
+    assert solved(path, floor, rng).motion == FREE
+    with pytest.raises(SolveError, match="one plane"):
+        solved(path, cloud(rng, 160), rng, PLANE)
 
 
 def test_a_moving_camera_that_stands_still_for_a_while_is_held_there(rng):

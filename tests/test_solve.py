@@ -1,12 +1,15 @@
 """Solving against the simulator's truth, and what bad shots are told."""
 
-from dataclasses import replace
+from dataclasses import asdict, replace
 
 import numpy as np
 import pytest
 from simulated import cloud, moving_camera, observe
 
 from amberkeel.core.errors import SolveError
+from amberkeel.core.handoff.camera_wording import camera_sentence
+from amberkeel.core.handoff.wording import folds_sentence
+from amberkeel.core.solve.lens_plan import LensChoice
 from amberkeel.core.solve.reasons import DISAGREES
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
@@ -86,5 +89,29 @@ def test_shots_that_give_no_camera_say_why(step, count, words, rng):
 def test_a_locked_off_camera_says_so(rng):
     path = moving_camera(step=0.0)
     still = type(path)(path.frames, path.positions, np.repeat(path.world_from_camera[:1], 30, 0), path.lens)
-    with pytest.raises(SolveError, match="does not move"):
-        solve_tracks(observe(still, cloud(rng, 100), 0.05, rng), path.frames, 640, 360)
+    tracks = observe(still, cloud(rng, 100), 0.05, rng)
+    with pytest.raises(SolveError, match="does not tell its focal length"):
+        solve_tracks(tracks, path.frames, 640, 360)
+    lens = {"focal": LensChoice("soft", 700.0, 14.0)}
+    solution = solve_tracks(tracks, path.frames, 640, 360, Recipe(lens=lens))
+    assert solution.motion == "locked" and not np.ptp(solution.path.positions, axis=0).any()
+    assert solution.path.lens.focal_px[0] == 700.0 and solution.focal_sigma_px == pytest.approx(14.0)
+    assert solution.rms_px < 0.1 and solution.check_rms_px < 0.1 and np.isfinite(solution.position_sigma).all()
+    assert camera_sentence("locked", ()).startswith("The camera is locked off")
+    with pytest.raises(SolveError, match="not locked off"):
+        moving = observe(moving_camera(), cloud(rng, 100), 0.05, rng)
+        solve_tracks(moving, path.frames, 640, 360, Recipe("locked", lens=lens))
+
+
+def test_every_track_is_left_out_once_on_request(rng):
+    path = moving_camera()
+    tracks = observe(path, cloud(rng, 120), 0.2, rng)
+    folds = solve_tracks(tracks, path.frames, 640, 360, Recipe(folds=4)).folds
+    assert folds.count == len(folds.part_rms_px) == 4
+    assert folds.used_rms_px < folds.rms_px < 1.15 * folds.used_rms_px and folds.outlier_share < 0.01
+    assert "holds without any" in folds_sentence(asdict(folds))
+    few = observe(path, cloud(rng, 34), 0.2, rng)
+    leaning = solve_tracks(few, path.frames, 640, 360, Recipe("free", folds=4)).folds
+    assert leaning.rms_px / leaning.used_rms_px > folds.rms_px / folds.used_rms_px
+    with pytest.raises(SolveError, match="folds are impossible"):
+        solve_tracks(tracks, path.frames, 640, 360, Recipe(folds=1))

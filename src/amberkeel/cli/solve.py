@@ -9,6 +9,8 @@ import click
 from amberkeel.cli.shared import Bar, fail, frame_range
 from amberkeel.core.errors import KeelError
 
+MOTIONS = ["auto", "free", "nodal", "swing", "plane", "locked"]
+
 
 @click.command()
 @click.argument("plate")
@@ -29,13 +31,16 @@ from amberkeel.core.errors import KeelError
 )
 @click.option("--focal", "focal_mm", type=click.FloatRange(1.0, 5000.0), default=None, help="Known focal length in mm.")
 @click.option("--distortion", type=click.Choice(["estimate", "none"]), default="estimate")
-@click.option("--camera-motion", "motion", type=click.Choice(["auto", "free", "nodal", "swing"]), default="auto")
+@click.option("--camera-motion", "motion", type=click.Choice(MOTIONS), default="auto")
 @click.option("--readout", default="auto", help="Rolling shutter: auto, off, or the share of the frame interval.")
 @click.option("--constraints", default=None, help="What is known of the set (JSON, docs/constraints.md).")
 @click.option(
     "--smooth", default=None, help="How the camera was carried: handheld, dolly, crane, tripod, or one sigma in m/s²."
 )
 @click.option("--refine", default=None, help="A solve.json of this plate to begin from.")
+@click.option(
+    "--folds", type=int, default=0, help="Leave out this many parts of the tracks in turn, to judge all of them; 0: none."
+)
 @click.option("--mattes", default=None, help="Matte sequence; white is ignored.")
 @click.option("--tracks", default=None, help="Solve from this table of tracks (CSV) without following.")
 @click.option(
@@ -57,6 +62,7 @@ def solve(out: Path, **asked) -> None:
     """Follow PLATE (folder, name.####.png or video) and solve its camera."""
     from amberkeel.core.handoff.camera_wording import camera_sentence, standing_sentence
     from amberkeel.core.handoff.evidence_wording import OF_LENS, evidence_sentence, missing_sentence
+    from amberkeel.core.handoff.wording import folds_sentence
     from amberkeel.core.solve.motions import Rival
     from amberkeel.core.solve.terms import Figure
     from amberkeel.core.solve_plate import SolveOrder, solve_plate
@@ -84,6 +90,8 @@ def solve(out: Path, **asked) -> None:
     missing = missing_sentence(q["missing_frames"], [f["frame"] for f in q["frames"]])
     for note in filter(None, [missing, said, standing_sentence(q["standing"]), *notes, *q["lens_report"]["notes"]]):
         click.echo(note, err=True)
+    if folds := q["quality"].get("folds"):
+        click.echo(folds_sentence(folds), err=True)
     click.echo(
         f"Solved {len(q['frames'])} frames in {time.monotonic() - began:.1f} s: "
         f"RMS {q['quality']['rms_px']:.3f} px, check {q['quality']['check_rms_px']:.3f} px, "

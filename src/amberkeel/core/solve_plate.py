@@ -37,7 +37,8 @@ DEFAULT_SENSOR_MM = 36.0
 class SolveOrder:
     """What to solve and how; millimetres, and None where nothing is known. `tracks` is a CSV to solve from instead of
     following, `lens` a lens profile (JSON) whose distortion is held, `beside` are further plates filmed through the
-    same lens. `constraints` is a file of them, `smooth` how smooth the path is, `refine` a solve.json to begin from.
+    same lens. `constraints` is a file of them, `smooth` how smooth the path is, `refine` a solve.json to begin from; `folds` parts of the
+    tracks are left out in turn.
     """
 
     plate: str
@@ -59,6 +60,7 @@ class SolveOrder:
     constraints: str | None = None
     smooth: str | None = None
     refine: str | None = None
+    folds: int = 0
 
 
 def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> dict[str, str]:
@@ -107,7 +109,7 @@ def _followed(order: SolveOrder, progress: Progress) -> tuple[Plate, TrackSet, R
     fps = _fraction(order.fps) or plate.fps or Fraction(24)
     recipe = Recipe(
         order.motion, order.distortion, focal, aspect, seed=order.seed, zoom=order.zoom, rows=rows, readout=readout,
-        evidence=_evidence(order), fps=float(fps), begin=_begin(order.refine),
+        evidence=_evidence(order), fps=float(fps), begin=_begin(order.refine), folds=order.folds,
     )  # fmt: skip
     return plate, tracks, with_profile(recipe, profile) if profile else recipe, sensor
 

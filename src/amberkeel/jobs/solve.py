@@ -37,6 +37,7 @@ class Solve(Arguments):
     rows: str = AUTO_ROWS
     readout: float | None = None
     begin: int | None = None
+    folds: int = 0
 
 
 def solve(settings: Settings, shot_id: int, arguments: Solve, progress: Progress) -> list[int]:
@@ -86,6 +87,7 @@ def _to_solve(settings: Settings, shot_id: int, arguments: Solve) -> tuple[Share
         evidence=() if arguments.share else evidence,
         fps=fps,
         begin=begin,
+        folds=arguments.folds,
     )
     if arguments.distortion == "profile":
         recipe = with_profile(recipe, lens.profile_in_use(settings, shot_id))

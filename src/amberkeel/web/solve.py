@@ -13,6 +13,7 @@ from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.document import document_in_world
 from amberkeel.core.handoff.solve_file import SolveDocument
 from amberkeel.core.handoff.wording import sentence
+from amberkeel.core.solve.folds import check_folds
 from amberkeel.core.solve.lens_plan import FIXED, FREE, SOFT
 from amberkeel.core.solve.motions import MOTIONS
 from amberkeel.core.solve.radial_lens import LENS_NAMES
@@ -51,6 +52,7 @@ class SolveOrder(Body):
     rows: Word = AUTO_ROWS
     readout: Word = ""
     begin: Whole = 0
+    folds: Whole = 0
 
 
 @blueprint.post("/shots/<int:number>/solve")
@@ -58,13 +60,15 @@ def solve(number: int):
     """Start a solve; it becomes a new attempt beside the others."""
     asked = sent(SolveOrder)
     if asked.motion not in MOTIONS:
-        raise KeelError("The camera motion is auto, free, nodal or swing.")
+        raise KeelError(f"The camera motion is {', '.join(MOTIONS[:-1])} or {MOTIONS[-1]}.")
     if asked.distortion not in ("estimate", "none", "profile"):
         raise KeelError("Distortion is estimate, none or profile.")
     terms = solve_terms(asked.terms)
     arguments = {"focal_mm": None, "motion": asked.motion, "distortion": asked.distortion}
     arguments |= _focal(number, asked, terms)
     arguments |= {"terms": terms, "zoom": asked.zoom, "share": sharing(number, asked.share)}
+    check_folds(asked.folds)
+    arguments |= {"folds": asked.folds}
     return start("solve", number, arguments | _rows_asked(asked) | _begin(number, asked.begin))
 
 

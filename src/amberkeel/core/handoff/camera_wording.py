@@ -2,12 +2,13 @@
 
 from collections.abc import Sequence
 
-from amberkeel.core.solve.motions import FREE, NODAL, SWING, Rival
+from amberkeel.core.solve.motions import FREE, LOCKED, NODAL, PLANE, SWING, Rival
 
 WHAT = {
     NODAL: "turning alone",
     SWING: "turning about a pivot off the entrance pupil",
     FREE: "a camera that moves freely",
+    PLANE: "a camera that moves before one plane",
 }
 """Each explanation as a noun."""
 
@@ -15,11 +16,14 @@ CHOSEN = {
     NODAL: "The camera only turns",
     SWING: "The camera turns about a pivot off its entrance pupil",
     FREE: "The camera moves",
+    PLANE: "The camera moves before a single plane",
 }
 
 
 def camera_sentence(motion: str, rivals: Sequence[Rival]) -> str:
     """Return which camera was chosen and what its rivals leave, or "" where nothing was compared."""
+    if motion == LOCKED:
+        return "The camera is locked off: nothing moves, so points are directions and the lens is as it was given."
     own = next((rival for rival in rivals if rival.motion == motion), None)
     if own is None:
         return ""

@@ -9,6 +9,7 @@ from amberkeel.core.camera import CameraPath
 from amberkeel.core.handoff.solve_file import (
     FORMAT,
     VERSION,
+    FoldsDocument,
     LensReportDocument,
     RecipeDocument,
     SolveDocument,
@@ -17,6 +18,7 @@ from amberkeel.core.handoff.wording import put_elsewhere, sentence
 from amberkeel.core.lens.profile import lens_document, read_lens
 from amberkeel.core.points import PointSet
 from amberkeel.core.solve.evidence.statement import constraint_documents, read_constraints
+from amberkeel.core.solve.folds import Folds
 from amberkeel.core.solve.held_out import HeldOut
 from amberkeel.core.solve.lens_plan import LensChoice
 from amberkeel.core.solve.lens_report import LensReport, LensValue
@@ -70,6 +72,7 @@ def _quality(solution: Solution) -> dict:
         "focal_sigma_px": solution.focal_sigma_px,
         "k1_sigma": solution.k1_sigma,
         "noise_factor": solution.noise_factor,
+        **({"folds": asdict(solution.folds)} if solution.folds else {}),
     }
 
 
@@ -141,6 +144,7 @@ def _recipe_document(recipe: Recipe) -> dict:
         "readout": recipe.readout,
         "evidence": constraint_documents(recipe.evidence),
         "fps": recipe.fps,
+        "folds": recipe.folds,
         "check_share": recipe.check_share,
         "seed": recipe.seed,
     }
@@ -224,8 +228,12 @@ def read_solution(document: SolveDocument, arrays: dict[str, np.ndarray], reason
         np.array([np.nan if s is None else s for s in sigma]), document["camera_motion"],
         _read_recipe(document["recipe"], document), tuple(Figure(**figure) for figure in document["terms"]),
         tuple(Rival(**rival) for rival in document.get("rivals", [])), arrays.get("point_covariance"),
-        tuple((int(a), int(b)) for a, b in document.get("standing", [])),
+        tuple((int(a), int(b)) for a, b in document.get("standing", [])), _read_folds(document["quality"].get("folds")),
     )  # fmt: skip
+
+
+def _read_folds(kept: FoldsDocument | None) -> Folds | None:
+    return Folds(**{**kept, "part_rms_px": tuple(kept["part_rms_px"])}) if kept else None
 
 
 def _read_report(kept: LensReportDocument) -> LensReport:
@@ -246,6 +254,7 @@ def _read_recipe(kept: RecipeDocument, document: SolveDocument) -> Recipe:
         kept["camera_motion"], kept["distortion"], kept["focal_px"], kept["pixel_aspect"], kept["check_share"],
         kept["seed"], lens, held, kept["zoom"], tuple(kept["shared_with"]), kept.get("readout"),
         kept.get("rows", AUTO_ROWS), tuple(read_constraints(kept.get("evidence", []))), kept.get("fps", 24.0),
+        folds=kept.get("folds", 0),
     )  # fmt: skip
 
 

@@ -120,6 +120,16 @@ class PointDocument(TypedDict):
     sigma_across: NotRequired[NotNegative | None]
 
 
+class FoldsDocument(TypedDict):
+    """Every track withheld once, see `Folds`."""
+
+    count: Annotated[int, Field(ge=2)]
+    rms_px: NotNegative
+    used_rms_px: NotNegative
+    outlier_share: NotNegative
+    part_rms_px: tuple[NotNegative, ...]
+
+
 class QualityDocument(TypedDict):
     """Figures of the whole."""
 
@@ -132,6 +142,7 @@ class QualityDocument(TypedDict):
     focal_sigma_px: NotNegative
     k1_sigma: NotRequired[NotNegative]
     noise_factor: NotRequired[NotNegative]
+    folds: NotRequired[FoldsDocument]
 
 
 class FigureDocument(TypedDict):
@@ -180,6 +191,7 @@ class RecipeDocument(TypedDict):
     readout: NotRequired[float | None]
     evidence: NotRequired[list[dict[str, Any]]]
     fps: NotRequired[float]
+    folds: NotRequired[Count]
     check_share: float
     seed: int
 
@@ -191,7 +203,7 @@ class SolveDocument(TypedDict):
     version: Literal[2]
     plate: NotRequired[PlateDocument]
     image: ImageDocument
-    camera_motion: Literal["free", "nodal", "swing"]
+    camera_motion: Literal["free", "nodal", "swing", "plane", "locked"]
     lens: LensDocument
     shutter: NotRequired[ShutterDocument]
     lens_report: LensReportDocument

@@ -1,10 +1,14 @@
 """The sentences of what a solve notes: one for each code of `solve.reasons`."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from typing import Any
 
 from amberkeel.core.solve import reasons
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.uncertainty import DEPTH
+
+FOLDS_ALIKE = 1.3
+"""Ratio of the residual when left out to that when used up to which the two say the same."""
 
 TITLES = {"focal": "Focal length", DEPTH: "Depth of the set"}
 
@@ -12,6 +16,21 @@ TITLES = {"focal": "Focal length", DEPTH: "Depth of the set"}
 def sentence(reason: Reason) -> str:
     """Return a reason as one or two plain sentences."""
     return SENTENCES[reason.code](reason.figures, reason.names)
+
+
+def folds_alike(folds: Mapping[str, Any]) -> bool:
+    """Return whether tracks left out fit nearly as well as when they are used."""
+    return folds["rms_px"] < FOLDS_ALIKE * folds["used_rms_px"]
+
+
+def folds_sentence(folds: Mapping[str, Any]) -> str:
+    """Return what leaving out every track once found, as `FoldsDocument` has it."""
+    rating = "the camera holds without any of them" if folds_alike(folds) else "the solve leans on single tracks"
+    return (
+        f"Each track left out once, in {folds['count']} parts: {folds['rms_px']:.3f} px when left out, "
+        f"{folds['used_rms_px']:.3f} px when used; {rating}. {100 * folds['outlier_share']:.1f} % of the measurements "
+        "agree only when they are used."
+    )
 
 
 def title(name: str) -> str:

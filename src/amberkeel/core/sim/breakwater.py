@@ -11,7 +11,7 @@ from amberkeel.core.sim.scene import Scene, build_scene
 from amberkeel.core.sim.scenery import far_hills, rock
 
 FIRST_FRAME, FRAME_COUNT = 1001, 72
-FOCAL_MM, SENSOR_WIDTH_MM = 85.0, 24.0
+FOCAL_MM, SENSOR_WIDTH_MM = 65.0, 24.0
 HEAD = (0.0, 3.2, 0.0)
 """Where the tripod's head stands, metres; the entrance pupil lies on its axis."""
 
@@ -54,9 +54,9 @@ def _mole() -> list[Mesh]:
 def _on_the_mole() -> list[Mesh]:
     rng = np.random.default_rng(31)
     parts = [
-        drum([13.0, MOLE_TOP, MOLE_Z - 2.4], 1.5, 5.4, WHITE, IRON),
-        drum([13.0, MOLE_TOP + 5.4, MOLE_Z - 2.4], 1.9, 0.22, IRON, IRON),
-        drum([13.0, MOLE_TOP + 5.6, MOLE_Z - 2.4], 0.8, 1.5, PAINT, IRON),
+        drum([10.0, MOLE_TOP, MOLE_Z - 2.4], 1.5, 5.4, WHITE, IRON),
+        drum([10.0, MOLE_TOP + 5.4, MOLE_Z - 2.4], 1.9, 0.22, IRON, IRON),
+        drum([10.0, MOLE_TOP + 5.6, MOLE_Z - 2.4], 0.8, 1.5, PAINT, IRON),
         box([-14.0, MOLE_TOP + 1.2, MOLE_Z - 2.8], [4.4, 2.4, 2.8], PAINT, 2.0, 0.08),
         panel([-16.5, MOLE_TOP + 2.4, MOLE_Z - 1.2], [5.0, 0.0, 0.0], [0.0, 1.1, -1.7], TAR, 1.6),
         tube([-4.0, MOLE_TOP, MOLE_Z - 1.5], [-3.6, MOLE_TOP + 6.2, MOLE_Z - 1.5], 0.12, TAR, 0.9, 10, 0.07),
@@ -64,7 +64,7 @@ def _on_the_mole() -> list[Mesh]:
     ]
     for k in range(10):
         angle = 2.0 * np.pi * k / 10
-        foot = np.array([13.0 + 1.8 * np.sin(angle), MOLE_TOP + 5.6, MOLE_Z - 2.4 + 1.8 * np.cos(angle)])
+        foot = np.array([10.0 + 1.8 * np.sin(angle), MOLE_TOP + 5.6, MOLE_Z - 2.4 + 1.8 * np.cos(angle)])
         parts.append(tube(foot, foot + [0.0, 0.9, 0.0], 0.04, IRON, 0.4, 6))
     for x in (-29.0, -22.0, -8.5, 3.0, 8.0, 19.0, 25.0, 30.0):
         parts.append(drum([x, MOLE_TOP, MOLE_Z - 0.6], 0.32, 0.8, IRON, IRON))
@@ -111,9 +111,9 @@ def breakwater(
         sigma, code values.
     """
     keys = np.array([0.0, 24.0, 48.0, 72.0]) + FIRST_FRAME
-    targets = np.array([[-8.5, 1.2, MOLE_Z], [-4.0, 1.9, MOLE_Z], [3.0, 3.0, MOLE_Z], [9.0, 4.6, MOLE_Z]])
+    targets = np.array([[-6.5, 0.4, MOLE_Z], [-2.0, 0.8, MOLE_Z], [2.8, 2.7, MOLE_Z], [6.5, 5.6, MOLE_Z]])
     move = Move(keys, np.tile(HEAD, (4, 1)), targets, _tripod())
-    lens = Lens.centred(width, height, focal_px_from_mm(FOCAL_MM, SENSOR_WIDTH_MM, width), k1=-0.15)
+    lens = Lens.centred(width, height, focal_px_from_mm(FOCAL_MM, SENSOR_WIDTH_MM, width), k1=-0.1)
     return Shot(
         "SKL_030", breakwater_scene(), lens, move, np.arange(FIRST_FRAME, FIRST_FRAME + frames), 24.0, SENSOR_WIDTH_MM,
         shutter=0.35, samples=samples, grain=grain, seed=30,

@@ -10,7 +10,7 @@ from amberkeel.core.points import PointSet
 from amberkeel.core.solve import reasons as why
 from amberkeel.core.solve.held_lens import with_focal
 from amberkeel.core.solve.lens_report import LensReport
-from amberkeel.core.solve.motions import FREE, NODAL, Rival
+from amberkeel.core.solve.motions import DIRECTIONS, FREE, Rival
 from amberkeel.core.solve.outliers import FINAL_SCALE, TRACK_SHARE, judge_by_rule
 from amberkeel.core.solve.problem import SIGMA_FLOOR_PX, USUAL_DISTANCE, Problem, level_world
 from amberkeel.core.solve.reasons import Reason
@@ -89,7 +89,7 @@ def _point_covariances(problem: Problem, sure: Uncertainty, rows: np.ndarray | N
     where depth is as good as unknown.
     """
     out = np.full((len(problem.rhos), 3, 3), np.nan)
-    if rows is None or motion == NODAL:
+    if rows is None or motion in DIRECTIONS:
         return out
     world = problem.world if problem.world.free.any() else level_world(problem)
     for row, own in zip(rows, sure.points):
@@ -115,10 +115,11 @@ def _level(problem: Problem, ids: np.ndarray, lens: Lens, motion: str) -> tuple[
     Returns the path and the points in that world, and the solve's units a unit of it.
     """
     known, problem = bool(problem.world.free.any()), released(problem)
-    rhos = np.full_like(problem.rhos, 1.0 / USUAL_DISTANCE)[:, None] if motion == NODAL else problem.rhos[:, None]
+    far = motion in DIRECTIONS
+    rhos = np.full_like(problem.rhos, 1.0 / USUAL_DISTANCE)[:, None] if far else problem.rhos[:, None]
     homogeneous = np.hstack([problem.directions + rhos * problem.anchors, rhos])
     points = PointSet(ids, np.where(problem.triangulated[:, None], homogeneous, np.nan))
-    world = problem.world if known else level_world(problem, directions_only=motion == NODAL)
+    world = problem.world if known else level_world(problem, directions_only=far)
     zoom = np.exp(problem.zoom_basis @ problem.zoom) if len(problem.zoom) else None
     own = problem.solved
     path = CameraPath(

@@ -18,11 +18,14 @@ from amberkeel.core.solve.uncertainty import bundle_noise_factor
 if TYPE_CHECKING:
     from amberkeel.core.solve.shot import Solved
 
-AUTO, FREE, NODAL, SWING = "auto", "free", "nodal", "swing"
+AUTO, FREE, NODAL, SWING, PLANE, LOCKED = "auto", "free", "nodal", "swing", "plane", "locked"
 
-MOTIONS = (AUTO, FREE, NODAL, SWING)
+MOTIONS = (AUTO, FREE, NODAL, SWING, PLANE, LOCKED)
 """What a solve may be asked for: a camera that moves freely; one that only turns; one that turns about a point that is
-not its entrance pupil."""
+not its entrance pupil; one that moves freely before a single plane; one that neither moves nor turns."""
+
+DIRECTIONS = (NODAL, LOCKED)
+"""Explanations in which a point is a direction: nothing tells its depth."""
 
 EXPLAINS = 4.0
 """Median whitened residual up to which a camera that only turns explains the tracks, roughly."""
@@ -88,5 +91,6 @@ def _unknowns(solved: "Solved", bundle: Bundle) -> int:
     free = bundle.free.copy()
     free[0] = False
     moves = bool(free[:, 3:].any())
-    depths = moves or solved.motion == SWING
-    return int(free.sum()) - moves + (3 if depths else 2) * len(bundle.rhos) + len(solved.freedom.lens)
+    depths = (moves or solved.motion == SWING) and solved.motion != PLANE
+    plane = 3 if solved.motion == PLANE else 0
+    return int(free.sum()) - moves + (3 if depths else 2) * len(bundle.rhos) + plane + len(solved.freedom.lens)

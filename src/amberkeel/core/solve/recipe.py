@@ -16,7 +16,7 @@ class Recipe:
 
     Attributes
     ----------
-    motion : "auto", "free", "nodal" or "swing". distortion : "estimate" (k1, and k2 and k3 where the shot determines
+    motion : one of `MOTIONS`. distortion : "estimate" (k1, and k2 and k3 where the shot determines
         them) or "none".
     focal_px : known focal length along x in pixels, or None. pixel_aspect : width of a pixel over its height.
     lens : by name (focal, k1, k2, k3, cx, cy) what is free, soft or fixed, beyond the above.
@@ -27,6 +27,7 @@ class Recipe:
         `readout` being given: the share of the frame interval from the first row to the last.
     begin : a camera that was found before, from which this one is refined; None to begin afresh.
     evidence : what is known of the set and of the camera's path. fps : frames a second, for what is known of the path.
+    folds : parts of the tracks that are left out in turn after the solve, to judge all of them; 0 for none.
     check_share : share of tracks withheld. seed : of every random choice.
     """
 
@@ -45,6 +46,7 @@ class Recipe:
     evidence: tuple[Constraint, ...] = ()
     fps: float = 24.0
     begin: CameraPath | None = None
+    folds: int = 0
 
     def plan(self, width: int, height: int) -> LensPlan:
         """Return what the solve may do with the lens of a picture of `width` x `height` pixels."""

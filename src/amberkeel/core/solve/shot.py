@@ -5,12 +5,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from amberkeel.core.solve.bundle import Bundle
+from amberkeel.core.solve.evidence.statement import Constraint, PlaneThrough
 from amberkeel.core.solve.lens_plan import Freedom, LensPlan
-from amberkeel.core.solve.motions import FREE, Rival
+from amberkeel.core.solve.motions import FREE, LOCKED, Rival
 from amberkeel.core.solve.outliers import FINAL_SCALE
 from amberkeel.core.solve.problem import Problem, Rows, make_problem
 from amberkeel.core.solve.recipe import Recipe
-from amberkeel.core.solve.uncertainty import Uncertainty, uncertainty
+from amberkeel.core.solve.standing import hold
+from amberkeel.core.solve.uncertainty import Uncertainty, stated_uncertainty, uncertainty
 from amberkeel.core.tracks import ACTIVE, TrackSet
 
 LEAST_TRACKS = 8
@@ -53,7 +55,8 @@ class Solved:
     dropped : (T,) bool, tracks that are outliers as a whole. twin : by how much the solve with depth reversed is worse.
     motion : how the camera moves. rivals : the explanations that were compared.
     rms_before_px : RMS residual before evidence was added, None without any. standing : stretches in which the camera
-    stands still and is held, first and last frame number of each.
+    stands still and is held, first and last frame number of each. plane : the constraint that all points lie on one
+    plane, where that explains them best.
     """
 
     problem: Problem
@@ -64,6 +67,13 @@ class Solved:
     rivals: tuple[Rival, ...] = ()
     rms_before_px: float | None = None
     standing: tuple[tuple[int, int], ...] = ()
+    plane: PlaneThrough | None = None
+
+    @property
+    def known(self) -> tuple[Constraint, ...]:
+        """What the solve found of the path and of the set, as constraints."""
+        found = tuple(hold(frames) for frames in self.standing)
+        return (*found, self.plane) if self.plane else found
 
     def final_bundle(self) -> tuple[Bundle, Rows]:
         """Return the bundle of all that counts, all cameras free, and its rows."""
@@ -76,4 +86,7 @@ class Solved:
 
     def uncertainty(self, clustered: bool = True) -> Uncertainty:
         """Return how sure the camera, its lens and the points are; see `uncertainties`."""
-        return uncertainty(self.final_bundle()[0], self.stated_weights(), clustered)
+        bundle, weights = self.final_bundle()[0], self.stated_weights()
+        if self.motion == LOCKED:
+            return stated_uncertainty(bundle, weights, self.freedom)
+        return uncertainty(bundle, weights, clustered)

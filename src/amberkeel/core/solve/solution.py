@@ -6,6 +6,7 @@ import numpy as np
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.points import PointSet
+from amberkeel.core.solve.folds import Folds
 from amberkeel.core.solve.lens_report import LensReport
 from amberkeel.core.solve.motions import Rival
 from amberkeel.core.solve.reasons import Reason
@@ -30,10 +31,11 @@ class Solution:
     lens_report : each value of the lens with its sigma, what goes together, and what the shot does not determine.
     noise_factor : by how much the stated noise of the tracks understates their error.
     position_sigma : (F,) one sigma of the camera's position in world units, the first camera held.
-    terms : what each piece of further knowledge says after the solve. motion : "free", "nodal" or "swing".
+    terms : what each piece of further knowledge says after the solve. motion : one of `MOTIONS` but "auto".
     rivals : the explanations of the tracks that were compared, none where one was asked for.
     point_covariance : (T, 3, 3) world units squared, the first camera held; NaN where a depth is unknown.
     standing : stretches in which the camera stands still and is held at one spot, first and last frame of each.
+    folds : residuals of all tracks, each withheld once; None where that was not asked for.
     """
 
     path: CameraPath
@@ -51,6 +53,7 @@ class Solution:
     rivals: tuple[Rival, ...] = ()
     point_covariance: np.ndarray | None = None
     standing: tuple[tuple[int, int], ...] = ()
+    folds: Folds | None = None
 
     @property
     def counted(self) -> np.ndarray:

@@ -16,12 +16,15 @@ from amberkeel.core.solve.evidence.constrained import bound_to, check_evidence, 
 from amberkeel.core.solve.evidence.piece import Piece
 from amberkeel.core.solve.evidence.statement import Constraint
 from amberkeel.core.solve.finish import make_solution
+from amberkeel.core.solve.folds import check_folds, cross_validated
 from amberkeel.core.solve.grow import Broken, adjust_all, grow, settle
 from amberkeel.core.solve.held_lens import straightened
 from amberkeel.core.solve.held_out import held_out
 from amberkeel.core.solve.lens_plan import Freedom, LensPlan, zooming
 from amberkeel.core.solve.lens_report import lens_report
-from amberkeel.core.solve.motions import AUTO, EXPLAINS, FREE, MOTIONS, NODAL, SWING, compare
+from amberkeel.core.solve.locked import locked
+from amberkeel.core.solve.motions import AUTO, EXPLAINS, FREE, LOCKED, MOTIONS, NODAL, PLANE, SWING, compare
+from amberkeel.core.solve.planar import flat_part, on_one_plane
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.radial_lens import READOUT_NAME
 from amberkeel.core.solve.reasons import Reason
@@ -32,7 +35,7 @@ from amberkeel.core.solve.rows import BETRAYED, betrayed, row_drift, with_rows
 from amberkeel.core.solve.shot import LEAST_PART, LEAST_TRACKS, Asked, Solved
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.standing import hold, standing, worth_it
-from amberkeel.core.solve.start import check_travel, find_pairs
+from amberkeel.core.solve.start import find_pairs, stands_still
 from amberkeel.core.solve.terms import COST, Figure
 from amberkeel.core.solve.turn import released, swinging, turning
 from amberkeel.core.solve.uncertainty import Uncertainty, bundle_noise_factor
@@ -79,12 +82,12 @@ def solve_tracks(
 
     Raises
     ------
-    SolveError : a locked-off camera, too few tracks, or a shot that breaks in the middle.
+    SolveError : a locked-off camera of unknown focal length, too few tracks, or a shot that breaks in the middle.
     """
     asked = ask(tracks, frames, width, height, recipe)
     solved = solve_shot(asked, span(progress, 0.0, 0.95))
     progress(0.96, "Trying the lens on check tracks")
-    return conclude(asked, solved, solved.uncertainty())
+    return conclude(asked, solved, solved.uncertainty(), span(progress, 0.97, 1.0))
 
 
 def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: Recipe) -> Asked:
@@ -98,6 +101,7 @@ def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: R
     if recipe.motion not in MOTIONS:
         raise SolveError(f"There is no camera motion “{recipe.motion}”.", f"Choose {', '.join(MOTIONS)}.")
     _check_rows(recipe)
+    check_folds(recipe.folds)
     if recipe.zoom and recipe.motion not in (AUTO, FREE):
         raise SolveError("A zoom is solved with a free camera only.", "Ask for a free camera, or for no zoom.")
     measured = tracks.on_frames(frames)
@@ -126,12 +130,14 @@ def solve_shot(asked: Asked, progress: Progress) -> Solved:
     weighted by its own noise.
     """
     solved = _explained_best(asked, span(progress, 0.0, 0.9))
+    if solved.motion == LOCKED:
+        return solved
     progress(0.9, "Weighing each track by its own noise")
     problem = solved.problem.copied()
     for how in (ROUGHLY, TO_THE_END):
         weigh(problem, solved.freedom)
         adjust_all(problem, solved.freedom, *how)
-    return _with_evidence(asked, _standing(asked, replace(solved, problem=problem)))
+    return _with_evidence(asked, _flat(asked, _standing(asked, replace(solved, problem=problem))))
 
 
 def _standing(asked: Asked, solved: Solved) -> Solved:
@@ -141,12 +147,34 @@ def _standing(asked: Asked, solved: Solved) -> Solved:
     stretches = standing(solved.problem)
     if not stretches:
         return solved
-    held = _held_to(asked, solved, tuple(hold(frames) for frames in stretches))
+    held = replace(solved, standing=tuple(stretches))
+    held = _held_to(asked, held, held.known)
     saved = sum(3 * (last - first) for first, last in stretches)
     noise = bundle_noise_factor(solved.final_bundle()[0], solved.stated_weights())
     if not worth_it(solved.problem, held.problem, solved.problem.active, noise, saved):
         return solved
-    return replace(held, standing=tuple(stretches))
+    return held
+
+
+def _flat(asked: Asked, solved: Solved) -> Solved:
+    """Return a shot with all its points on one plane where that was asked for, or explains the tracks better."""
+    wanted = asked.recipe.motion == PLANE
+    if solved.motion != FREE or not wanted and asked.recipe.motion != AUTO or solved.problem.lens.readout:
+        return solved
+    noise = bundle_noise_factor(solved.final_bundle()[0], solved.stated_weights())
+    flat = flat_part(solved.problem, noise, asked.recipe.seed)
+    if flat is None:
+        if wanted:
+            raise SolveError("The tracks do not lie on one plane.", "Ask for a free camera.")
+        return solved
+    thin = solved.problem.copied()
+    thin.active = flat
+    dropped = solved.dropped | (solved.problem.active & ~flat)
+    one = replace(solved, problem=thin, dropped=dropped, plane=on_one_plane(asked.measured, flat), motion=PLANE)
+    one = _held_to(asked, one, one.known)
+    rivals = compare([one, solved], asked.tracks.in_state(ACTIVE))
+    best = one if wanted or rivals[0].score < rivals[1].score else solved
+    return replace(best, rivals=tuple(rivals))
 
 
 def _with_evidence(asked: Asked, solved: Solved) -> Solved:
@@ -154,8 +182,7 @@ def _with_evidence(asked: Asked, solved: Solved) -> Solved:
     if not any(one.on for one in asked.recipe.evidence):
         return solved
     before = rms(solved.final_bundle()[0].residuals())
-    holds = tuple(hold(frames) for frames in solved.standing)
-    return replace(_held_to(asked, solved, (*asked.recipe.evidence, *holds)), rms_before_px=before)
+    return replace(_held_to(asked, solved, (*asked.recipe.evidence, *solved.known)), rms_before_px=before)
 
 
 def _held_to(asked: Asked, solved: Solved, evidence: tuple[Constraint, ...]) -> Solved:
@@ -173,10 +200,13 @@ def _held_to(asked: Asked, solved: Solved, evidence: tuple[Constraint, ...]) -> 
 def _explained_best(asked: Asked, progress: Progress) -> Solved:
     """Return the shot solved by the explanation asked for, or by the one that explains it best."""
     motion = asked.recipe.motion
+    if motion == LOCKED:
+        return locked(asked)
     if asked.recipe.begin is not None:
         return refined(asked, progress)
-    check_travel(asked.problem())
-    if motion == FREE or asked.recipe.zoom:
+    if stands_still(asked.problem()):
+        return locked(asked)
+    if motion in (FREE, PLANE) or asked.recipe.zoom:
         return _free(asked, progress)
     if motion in (NODAL, SWING):
         found = _turning(asked, progress)
@@ -343,12 +373,13 @@ def _explained(solved: Solved) -> float:
     )
 
 
-def conclude(asked: Asked, solved: Solved, sure: Uncertainty) -> Solution:
+def conclude(asked: Asked, solved: Solved, sure: Uncertainty, progress: Progress = silent) -> Solution:
     """Return the solution of a solved shot: every track judged, its lens tested on held-out tracks.
 
     Parameters
     ----------
-    asked : the shot as it was asked for. solved : its camera, adjusted. sure : how sure that is.
+    asked : the shot as it was asked for. solved : its camera, adjusted. sure : how sure that is. progress : called with
+        the share done.
     """
     problem, measured = solved.problem, asked.measured
     bundle, rows = solved.final_bundle()
@@ -359,10 +390,12 @@ def conclude(asked: Asked, solved: Solved, sure: Uncertainty) -> Solution:
         report = report.noted(Reason(reasons.DEPTH_REVERSED))
     counted = np.zeros(len(measured.frames), bool)
     counted[rows.observations] = True
-    return make_solution(
+    folds = cross_validated(solved, asked.recipe.folds, asked.recipe.seed, progress) if asked.recipe.folds else None
+    solution = make_solution(
         problem, measured, solved.dropped, counted, sure, report, asked.recipe, asked.size, shown,
         solved.motion, solved.rivals, rows.points, solved.standing,
     )  # fmt: skip
+    return replace(solution, folds=folds)
 
 
 def _figures(bundle: Bundle, solved: Solved) -> tuple[Figure, ...]:

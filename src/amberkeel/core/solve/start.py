@@ -84,8 +84,8 @@ def common_tracks(problem: Problem, a: int, b: int) -> tuple[np.ndarray, np.ndar
     return tracks, problem.xy[in_a[ia]], problem.xy[in_b[ib]]
 
 
-def check_travel(problem: Problem) -> None:
-    """Raise SolveError where the tracks hardly move: a locked-off camera."""
+def stands_still(problem: Problem) -> bool:
+    """Return whether the tracks hardly move: a locked-off camera."""
     starts, lengths = problem.first[:-1], np.diff(problem.first)
     long_enough = problem.active & (lengths >= 2)
     travel = 0.0
@@ -93,10 +93,7 @@ def check_travel(problem: Problem) -> None:
         later = starts + np.round(share * (lengths - 1)).astype(np.int64)
         moved = problem.xy[later[long_enough]] - problem.xy[starts[long_enough]]
         travel = max(travel, float(np.median(np.linalg.norm(moved, axis=1))) if len(moved) else 0.0)
-    if travel < LEAST_TRAVEL_PX:
-        raise SolveError(
-            f"The camera does not move: tracks travel {travel:.2f} px at most.", "A locked-off plate needs no solve."
-        )
+    return travel < LEAST_TRAVEL_PX
 
 
 def find_pairs(problem: Problem, count: int = 2) -> list[Pair]:

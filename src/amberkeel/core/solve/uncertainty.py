@@ -19,7 +19,9 @@ from amberkeel.core.solve.bundle import Bundle
 from amberkeel.core.solve.jackknife import cells, shifts, stretches
 from amberkeel.core.solve.normal_system import NormalSystem
 from amberkeel.core.solve.radial_lens import ROW_NAMES
+from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.step import mean_log_depth_row, point_steps
+from amberkeel.core.solve.terms import SoftLens
 from amberkeel.core.solve.tiles import Factor
 from amberkeel.core.solve.unknowns import Unknown
 
@@ -225,6 +227,24 @@ def part_of(bundle: Bundle, stated: np.ndarray) -> Part:
     """Return a bundle of one shot as a part; `stated` (N,) is one over the stated sigmas."""
     noise, as_stated = bundle_noise_factor(bundle, bundle.weight), bundle_noise_factor(bundle, stated)
     return Part(len(bundle.centres), len(bundle.rhos), noise, as_stated)
+
+
+def stated_uncertainty(bundle: Bundle, weights: np.ndarray, freedom: Freedom) -> Uncertainty:
+    """Return how sure a locked-off camera is: of its lens as sure as what was stated, of the rest by definition.
+
+    Parameters
+    ----------
+    bundle : of the shot. weights : (N,) one over the stated sigma of each measurement. freedom : what was known of the
+        lens.
+    """
+    soft = [term for term in freedom.terms if isinstance(term, SoftLens) and term.shown]
+    names = (*(term.value for term in soft), DEPTH)
+    sigmas = [t.sigma / (bundle.lens.focal if t.value == "focal" else 1.0) for t in soft]
+    frames = len(bundle.centres)
+    return Uncertainty(
+        names, np.diag([*(s * s for s in sigmas), 0.0]), np.zeros(frames), np.zeros(frames),
+        bundle_noise_factor(bundle, weights), np.zeros((len(bundle.rhos), 3, 3)),
+    )  # fmt: skip
 
 
 def bundle_noise_factor(bundle: Bundle, weight: np.ndarray) -> float:

@@ -8,10 +8,12 @@ export function drawFigures(server) {
   box.replaceChildren();
   if (!attempt) return;
   const f = attempt.figures;
+  const folds = f.folds && [`In ${f.folds.count} folds`, f.folds.rms_px.toFixed(3), `px, ${f.folds.used_rms_px.toFixed(3)} when used`];
   const list = element("dl", "facts mt-2");
   facts(list, [
     ["RMS residual", f.rms_px.toFixed(3), "px"],
     ["Check residual", f.check_rms_px.toFixed(3), "px"],
+    ...(folds ? [folds] : []),
     ["Focal length", `${f.focal_mm.toFixed(2)} ±${Math.max(f.focal_sigma_mm, 0.005).toFixed(2)}`, "mm"],
     ["Tracks used", `${f.tracks_used}`],
     ["Set aside, check", `${f.tracks_excluded}, ${f.tracks_check}`],

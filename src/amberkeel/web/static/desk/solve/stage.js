@@ -73,6 +73,7 @@ function asked() {
     rows: find("#shutter").value,
     readout: find("#readout").value,
     begin: Number(find("#begin").value || 0),
+    folds: Number(find("#folds").value),
     share: [...document.querySelectorAll("[data-share]:checked")].map((box) => Number(box.dataset.share)),
   };
 }

@@ -1,0 +1,80 @@
+"""Every track withheld once: the check residual over all tracks instead of a few (k-fold cross-validation; Stone 1974).
+
+The tracks are parted at random; each part is left out in turn, the camera adjusted to the others from the solution, and
+the part triangulated and judged by the finished camera, as check tracks are.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from amberkeel.core.errors import SolveError
+from amberkeel.core.progress import Progress
+from amberkeel.core.solve.adjust_shot import NEARLY
+from amberkeel.core.solve.grow import adjust_all
+from amberkeel.core.solve.outliers import FINAL_SCALE, OUTLIER, RAYLEIGH_MEDIAN
+from amberkeel.core.solve.residuals import rms
+from amberkeel.core.solve.shot import LEAST_TRACKS, Solved
+
+MOST_FOLDS = 20
+
+
+@dataclass(frozen=True)
+class Folds:
+    """What cross-validation found.
+
+    Attributes
+    ----------
+    count : parts. rms_px : RMS residual of all tracks when they were withheld. used_rms_px : of the same measurements
+    when they were used. outlier_share : share of the measurements that disagree only when they are withheld; they are
+    in neither figure. part_rms_px : `rms_px` of each part.
+    """
+
+    count: int
+    rms_px: float
+    used_rms_px: float
+    outlier_share: float
+    part_rms_px: tuple[float, ...]
+
+
+def check_folds(count: int) -> None:
+    """Raise SolveError for a number of parts that cannot be; 0 is for none."""
+    if count != 0 and not 2 <= count <= MOST_FOLDS:
+        raise SolveError(f"{count} folds are impossible.", f"Choose 2 to {MOST_FOLDS}, such as 5, or none.")
+
+
+def cross_validated(solved: Solved, count: int, seed: int, progress: Progress) -> Folds:
+    """Return the residuals of every track when the camera was adjusted without it.
+
+    Parameters
+    ----------
+    solved : adjusted; it is left as it is. count : parts of the tracks, at least 2. seed : of the parting. progress :
+        called with the share done.
+
+    Raises
+    ------
+    SolveError : too few tracks to leave any out.
+    """
+    problem = solved.problem
+    used = np.nonzero(problem.active & problem.triangulated)[0]
+    if len(used) - len(used) // count < LEAST_TRACKS + 1:
+        raise SolveError(f"{len(used)} tracks are too few to leave some out.", "Follow more features.")
+    part = np.full(len(problem.rhos), -1)
+    part[np.random.default_rng(seed).permutation(used)] = np.arange(len(used)) % count
+    counted = problem.weights() > 0.0
+    before, after = problem.residuals(problem.active), np.full((len(problem.camera), 2), np.nan)
+    for k in range(count):
+        progress(k / count, f"Leaving out part {k + 1} of {count}")
+        trial, out = problem.copied(), part == k
+        trial.active &= ~out
+        adjust_all(trial, solved.freedom, *NEARLY)
+        trial.triangulate(out, FINAL_SCALE)
+        own = out[problem.track]
+        after[own] = trial.residuals(out)[own]
+    sigma = (problem.sigma * problem.scale[problem.track])[:, None]
+    error = np.linalg.norm(np.nan_to_num(after / sigma, nan=np.inf), axis=1)
+    scale = max(1.0, float(np.median(error[counted])) / RAYLEIGH_MEDIAN) if counted.any() else 1.0
+    agree = counted & (error <= OUTLIER * scale)
+    parts = [rms(after[agree & (part[problem.track] == k)]) for k in range(count)]
+    share = 1.0 - agree.sum() / max(counted.sum(), 1)
+    return Folds(count, rms(after[agree]), rms(before[agree]), float(share), tuple(parts))
