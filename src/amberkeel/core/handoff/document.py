@@ -26,6 +26,7 @@ from amberkeel.core.solve.motions import Rival
 from amberkeel.core.solve.radial_lens import READOUT_NAME
 from amberkeel.core.solve.reasons import as_document, read_reason
 from amberkeel.core.solve.recipe import AUTO_ROWS, Recipe
+from amberkeel.core.solve.shifts import Shifts
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.terms import Figure
 from amberkeel.core.tracks import TrackSet
@@ -90,6 +91,7 @@ def _frames(path: CameraPath, solution: Solution, scale: float) -> list[dict]:
             "focal_px": path.lens_at(k).focal_px[0],
             "residual_px": _clean(residuals[k]),
             "position_sigma": _clean(solution.position_sigma[k] * scale),
+            "rotation_sigma": None if solution.rotation_sigma is None else _clean(solution.rotation_sigma[k]),
         }
         for k, frame in enumerate(path.frames)
     ]
@@ -189,6 +191,7 @@ def solution_arrays(solution: Solution) -> dict[str, np.ndarray]:
     tracks, covariance = solution.tracks, solution.point_covariance
     unknown = np.full((len(tracks), 3, 3), np.nan)
     return {
+        **_shift_arrays(solution.shifts),
         "point_covariance": (unknown if covariance is None else covariance).astype(np.float32),
         "track_id": tracks.ids,
         "names": np.array(tracks.names, str),
@@ -206,6 +209,27 @@ def solution_arrays(solution: Solution) -> dict[str, np.ndarray]:
         "track_rms": solution.track_rms.astype(np.float32),
         "frame_rms": solution.frame_rms,
     }
+
+
+def _shift_arrays(shifts: Shifts | None) -> dict[str, np.ndarray]:
+    if shifts is None:
+        return {}
+    return {
+        "shift_turns": shifts.turns.astype(np.float32),
+        "shift_positions": shifts.positions.astype(np.float32),
+        "shift_names": np.array(shifts.names, str),
+        "shift_lens": shifts.lens,
+        "shift_cells": np.array(shifts.cells),
+    }
+
+
+def read_shifts(arrays: dict[str, np.ndarray]) -> Shifts | None:
+    """Return how a kept camera moves when part of its tracks is left out; None where that was not kept."""
+    if "shift_turns" not in arrays:
+        return None
+    turns, positions = (arrays[name].astype(float) for name in ("shift_turns", "shift_positions"))
+    names, cells = tuple(arrays["shift_names"].tolist()), int(arrays["shift_cells"])
+    return Shifts(turns, positions, names, arrays["shift_lens"], cells)
 
 
 def read_solution(document: SolveDocument, arrays: dict[str, np.ndarray], reasons: dict[int, dict]) -> Solution:
@@ -229,7 +253,13 @@ def read_solution(document: SolveDocument, arrays: dict[str, np.ndarray], reason
         _read_recipe(document["recipe"], document), tuple(Figure(**figure) for figure in document["terms"]),
         tuple(Rival(**rival) for rival in document.get("rivals", [])), arrays.get("point_covariance"),
         tuple((int(a), int(b)) for a, b in document.get("standing", [])), _read_folds(document["quality"].get("folds")),
+        _rotation_sigma(document), read_shifts(arrays),
     )  # fmt: skip
+
+
+def _rotation_sigma(document: SolveDocument) -> np.ndarray | None:
+    kept = [f.get("rotation_sigma") for f in document["frames"]]
+    return None if None in kept else np.array(kept)
 
 
 def _read_folds(kept: FoldsDocument | None) -> Folds | None:

@@ -103,6 +103,7 @@ class FrameDocument(TypedDict):
     focal_px: Positive
     residual_px: NotNegative | None
     position_sigma: NotNegative | None
+    rotation_sigma: NotRequired[NotNegative | None]
 
 
 class PointDocument(TypedDict):

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from scipy.spatial import cKDTree
+from scipy.spatial.transform import Rotation, Slerp
 
 from amberkeel.core.camera import CameraPath, row_times
 from amberkeel.core.lens import Lens
@@ -181,16 +182,19 @@ class Renderer:
             yield slice(0, lens.height), rays, corners, _boxes(corners, lens), positions[0], rotations[0]
             return
         edges = np.unique(np.concatenate([[0], np.arange(start, lens.height, BAND_ROWS), [lens.height]]))
-        whole = self._swept_boxes(world, time)
-        _, by_row = move.poses(time + row_times(np.arange(lens.height) + 0.5, lens.height, readout))
+        whole, corners = self._swept_boxes(world, time), np.zeros_like(world)
+        _, at_edges = move.poses(time + row_times(edges, lens.height, readout))
+        by_row = Slerp(edges, Rotation.from_matrix(at_edges))(np.arange(lens.height) + 0.5).as_matrix()
         positions, rotations = move.poses(time + row_times(0.5 * (edges[1:] + edges[:-1]), lens.height, readout))
         for top, end, position, rotation in zip(edges[:-1], edges[1:], positions, rotations):
-            boxes = whole.copy()
-            boxes[:, 2:] = np.clip(whole[:, 2:] - top, 0, end - top)
+            seen = np.nonzero((whole[:, 2] < end) & (whole[:, 3] > top))[0]
+            corners[seen] = (world[seen] - position) @ rotation
+            boxes = np.zeros_like(whole)
+            boxes[seen, :2], boxes[seen, 2:] = whole[seen, :2], np.clip(whole[seen, 2:] - top, 0, end - top)
             own = np.concatenate([rays[:, top:end], np.ones_like(rays[:1, top:end])])
-            turned = np.einsum("yij,jyx->iyx", rotation.T @ by_row[top:end], own)
-            flat = np.ascontiguousarray(turned[:2] / turned[2], dtype=np.float32)
-            yield slice(top, end), flat, (world - position) @ rotation, boxes, position, rotation
+            turned = (rotation.T @ by_row[top:end]) @ np.moveaxis(own, 0, 1)
+            flat = np.ascontiguousarray(np.moveaxis(turned[:, :2] / turned[:, 2:], 1, 0), dtype=np.float32)
+            yield slice(top, end), flat, corners, boxes, position, rotation
 
     def _swept_boxes(self, world: np.ndarray, time: float) -> np.ndarray:
         """Return the pixels (T, 4) in which each triangle can be seen by any row."""

@@ -21,7 +21,7 @@ from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.terms import Figure
 from amberkeel.core.solve.turn import released
 from amberkeel.core.solve.uncertainty import Uncertainty
-from amberkeel.core.solve.world_frame import tangents
+from amberkeel.core.solve.world_frame import World, tangents
 from amberkeel.core.tracks import CHECK, EXCLUDED, TrackSet
 
 DEPTH_KNOWN = 0.5
@@ -63,7 +63,8 @@ def make_solution(
     for _ in range(DRIFT_PASSES if judge.lens.readout else 0):
         judge.drift = row_drift(judge, judge.lens.readout)
         judge.triangulate(~judge.active, FINAL_SCALE)
-    path, points, unit = _level(judge, tracks.ids, _solved_lens(judge, recipe, size), motion)
+    world, far = _world_of(judge, motion)
+    path, points = _in_world(judge, tracks.ids, _solved_lens(judge, recipe, size), world, far)
     errors = residuals(path, points, tracks)
     checks = tracks.in_state(CHECK) & ~dropped
     agree, share = judge_by_rule(tracks, errors, np.hypot(tracks.sigma, SIGMA_FLOOR_PX), counted)
@@ -79,8 +80,9 @@ def make_solution(
     outlier = ~(counted | (agree & (checks & ~moving)[tracks.track_of_sample]))
     return Solution(
         path, replace(tracks, states=states), points, outlier, reasons, errors, report, sure.noise_factor,
-        sure.position_sigma / unit, motion, recipe, terms, rivals,
-        _point_covariances(problem, sure, solved_points, motion), standing,
+        sure.position_sigma * world.scale, motion, recipe, terms, rivals,
+        _point_covariances(problem, sure, solved_points, motion), standing, rotation_sigma=sure.rotation_sigma,
+        shifts=sure.shifts and sure.shifts.moved(world.scale, world.world_from_solve),
     )  # fmt: skip
 
 
@@ -107,19 +109,21 @@ def _solved_lens(problem: Problem, recipe: Recipe, size: tuple[int, int]) -> Len
     return problem.lens.as_lens(*size)
 
 
-def _level(problem: Problem, ids: np.ndarray, lens: Lens, motion: str) -> tuple[CameraPath, PointSet, float]:
-    """Take a solve to its world: to the one that evidence is stated in, else to a level one with the first camera at
-    the origin and the median point at the usual distance (of a camera that only turns all points, whose directions
-    are all that is known).
-
-    Returns the path and the points in that world, and the solve's units a unit of it.
+def _world_of(problem: Problem, motion: str) -> tuple[World, bool]:
+    """Return the world of a solve: the one that evidence is stated in, else a level one with the first camera at the
+    origin and the median point at the usual distance; and whether all points are put there, since only their
+    directions are known.
     """
-    known, problem = bool(problem.world.free.any()), released(problem)
     far = motion in DIRECTIONS
+    return problem.world if problem.world.free.any() else level_world(released(problem), directions_only=far), far
+
+
+def _in_world(problem: Problem, ids: np.ndarray, lens: Lens, world: World, far: bool) -> tuple[CameraPath, PointSet]:
+    """Return the path and the points of a solve in a world; `far` puts all points at the usual distance."""
+    problem = released(problem)
     rhos = np.full_like(problem.rhos, 1.0 / USUAL_DISTANCE)[:, None] if far else problem.rhos[:, None]
     homogeneous = np.hstack([problem.directions + rhos * problem.anchors, rhos])
     points = PointSet(ids, np.where(problem.triangulated[:, None], homogeneous, np.nan))
-    world = problem.world if known else level_world(problem, directions_only=far)
     zoom = np.exp(problem.zoom_basis @ problem.zoom) if len(problem.zoom) else None
     own = problem.solved
     path = CameraPath(
@@ -127,4 +131,4 @@ def _level(problem: Problem, ids: np.ndarray, lens: Lens, motion: str) -> tuple[
         problem.lens.readout,
     )  # fmt: skip
     similarity = world.scale, world.world_from_solve, world.shift
-    return path.moved(*similarity), points.moved(*similarity), 1.0 / world.scale
+    return path.moved(*similarity), points.moved(*similarity)

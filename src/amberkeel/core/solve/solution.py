@@ -12,6 +12,7 @@ from amberkeel.core.solve.motions import Rival
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.residuals import residuals, rms, rms_by
+from amberkeel.core.solve.shifts import Shifts
 from amberkeel.core.solve.terms import Figure
 from amberkeel.core.tracks import ACTIVE, CHECK, EXCLUDED, TrackSet
 
@@ -35,6 +36,8 @@ class Solution:
     rivals : the explanations of the tracks that were compared, none where one was asked for.
     point_covariance : (T, 3, 3) world units squared, the first camera held; NaN where a depth is unknown.
     standing : stretches in which the camera stands still and is held at one spot, first and last frame of each.
+    rotation_sigma : (F,) one sigma of the camera's turn, radians, the first camera held; None where unknown.
+    shifts : how the camera moves when part of the tracks is left out; None where unknown.
     folds : residuals of all tracks, each withheld once; None where that was not asked for.
     """
 
@@ -54,6 +57,8 @@ class Solution:
     point_covariance: np.ndarray | None = None
     standing: tuple[tuple[int, int], ...] = ()
     folds: Folds | None = None
+    rotation_sigma: np.ndarray | None = None
+    shifts: Shifts | None = None
 
     @property
     def counted(self) -> np.ndarray:

@@ -20,6 +20,7 @@ from amberkeel.core.solve.jackknife import cells, shifts, stretches
 from amberkeel.core.solve.normal_system import NormalSystem
 from amberkeel.core.solve.radial_lens import ROW_NAMES
 from amberkeel.core.solve.lens_plan import Freedom
+from amberkeel.core.solve.shifts import Shifts
 from amberkeel.core.solve.step import mean_log_depth_row, point_steps
 from amberkeel.core.solve.terms import SoftLens
 from amberkeel.core.solve.tiles import Factor
@@ -46,6 +47,7 @@ class Uncertainty:
     noise_factor : by how much the stated noise of the measurements understates their error; it is in the sigmas.
     points : (P, 3, 3) covariance of each point of the bundle: along both tangents of its direction, radians, and of its
         inverse depth, over the solve's own unit.
+    shifts : how cameras and lens move when part of the tracks is left out; None where that was not asked for.
     """
 
     names: tuple[str, ...]
@@ -54,6 +56,7 @@ class Uncertainty:
     position_sigma: np.ndarray
     noise_factor: float
     points: np.ndarray
+    shifts: Shifts | None = None
 
     def sigma(self, name: str) -> float:
         """Return one sigma of a lens value (of the focal length's logarithm), 0 where it was fixed."""
@@ -183,7 +186,10 @@ def uncertainties(bundle: Bundle, parts: list[Part], clustered: bool = True) -> 
         wider[-1, -1] += depth
         c, p = slice(cameras[k], cameras[k + 1]), slice(points[k], points[k + 1])
         out.append(
-            Uncertainty(names, wider, turns[c], positions[c], part.stated_noise, (own + spread[0] + spread[1])[p])
+            Uncertainty(
+                names, wider, turns[c], positions[c], part.stated_noise, (own + spread[0] + spread[1])[p],
+                _shifts(covariance.system, moved, names[:-1], rows[:-1], c) if clustered else None,
+            )  # fmt: skip
         )
     return out
 
@@ -196,6 +202,14 @@ def _all_shifts(covariance: Covariance) -> list[list[np.ndarray]]:
         moved = list(shifts(bundle, covariance.system, labels))
         out.append([np.sqrt((len(moved) - 1) / len(moved)) * step for step in moved])
     return out
+
+
+def _shifts(system: NormalSystem, moved: list, names: tuple[str, ...], rows: np.ndarray, cameras: slice) -> Shifts:
+    """Return the samples of both jackknives for some cameras and their lens, whose rows (L, n + C) are given."""
+    samples = [*moved[0], *moved[1]]
+    poses = np.array([system.camera_rows(d)[cameras] for d in samples])
+    lens = np.array([rows @ d for d in samples]).reshape(len(samples), len(names))
+    return Shifts(poses[..., :3], poses[..., 3:], names, lens, len(moved[0]))
 
 
 def _two_ways(independent: np.ndarray, by_cell: np.ndarray, by_time: np.ndarray) -> np.ndarray:
