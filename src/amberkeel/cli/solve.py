@@ -39,7 +39,10 @@ MOTIONS = ["auto", "free", "nodal", "swing", "plane", "locked"]
 )
 @click.option("--refine", default=None, help="A solve.json of this plate to begin from.")
 @click.option(
-    "--folds", type=int, default=0, help="Leave out this many parts of the tracks in turn, to judge all of them; 0: none."
+    "--folds",
+    type=int,
+    default=0,
+    help="Leave out this many parts of the tracks in turn, to judge all of them; 0: none.",
 )
 @click.option("--mattes", default=None, help="Matte sequence; white is ignored.")
 @click.option("--tracks", default=None, help="Solve from this table of tracks (CSV) without following.")

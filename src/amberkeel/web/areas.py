@@ -1,5 +1,20 @@
 """The areas of the application, each with its blueprint. An area is a file or a folder here and a line in `AREAS`."""
 
-from amberkeel.web import board, desk, edits, evidence, handoff, jobs, lens, masks, plate, solve, state, tracks, world
+from amberkeel.web import (
+    board,
+    desk,
+    edits,
+    evidence,
+    handoff,
+    jobs,
+    lens,
+    masks,
+    plate,
+    solve,
+    state,
+    tracks,
+    uncertainty,
+    world,
+)
 
-AREAS = (board, desk, state, edits, jobs, plate, masks, tracks, lens, solve, evidence, world, handoff)
+AREAS = (board, desk, state, edits, jobs, plate, masks, tracks, lens, solve, evidence, uncertainty, world, handoff)

@@ -54,14 +54,21 @@ def _wrack() -> list[Mesh]:
         x, z = rng.uniform(-7.0, 7.0), rng.uniform(-15.0, 2.2)
         radius = rng.uniform(0.08, 0.42) * (1.0 if abs(x) > 0.9 else 0.4)
         parts.append(rock([x, ground_height(x, z) + 0.2 * radius, z], radius, BOULDER, rng))
-    for x, z, turn, length in ((-1.6, -1.2, 0.5, 1.7), (1.9, -3.1, -0.9, 2.2), (-2.6, -6.8, 0.2, 2.6), (0.8, -8.0, 1.3, 1.4)):
+    for x, z, turn, length in (
+        (-1.6, -1.2, 0.5, 1.7),
+        (1.9, -3.1, -0.9, 2.2),
+        (-2.6, -6.8, 0.2, 2.6),
+        (0.8, -8.0, 1.3, 1.4),
+    ):
         reach = length * np.array([np.cos(turn), np.sin(turn)])
         start, end = [x, ground_height(x, z) + 0.12, z], [x + reach[0], 0.0, z + reach[1]]
         end[1] = ground_height(end[0], end[2]) + 0.16
         parts.append(tube(start, end, 0.09, DRIFTWOOD, 0.7, 10, 0.05))
     for k, x in enumerate(np.arange(2.4, 8.5, 0.75)):
         z = -5.4 - 0.35 * k
-        parts.append(tube([x, ground_height(x, z) - 0.2, z], [x + 0.05, ground_height(x, z) + 0.75, z], 0.1, TAR, 0.6, 10))
+        parts.append(
+            tube([x, ground_height(x, z) - 0.2, z], [x + 0.05, ground_height(x, z) + 0.75, z], 0.1, TAR, 0.6, 10)
+        )
     over = np.diag([1.0, -1.0, -1.0])
     turn = np.array([[np.cos(0.5), 0.0, np.sin(0.5)], [0.0, 1.0, 0.0], [-np.sin(0.5), 0.0, np.cos(0.5)]])
     parts.append(hull(3.6, 1.4, 0.75, PAINT).moved(turn @ over, [-5.6, ground_height(-4.0, -9.0) + 0.85, -8.6]))

@@ -187,7 +187,12 @@ def uncertainties(bundle: Bundle, parts: list[Part], clustered: bool = True) -> 
         c, p = slice(cameras[k], cameras[k + 1]), slice(points[k], points[k + 1])
         out.append(
             Uncertainty(
-                names, wider, turns[c], positions[c], part.stated_noise, (own + spread[0] + spread[1])[p],
+                names,
+                wider,
+                turns[c],
+                positions[c],
+                part.stated_noise,
+                (own + spread[0] + spread[1])[p],
                 _shifts(covariance.system, moved, names[:-1], rows[:-1], c) if clustered else None,
             )  # fmt: skip
         )

@@ -1,5 +1,6 @@
 // Lanes under the viewport: one frame axis, the playhead, and figures by frame. Any lane chooses a range.
 import { INK } from "../shell/colour.js";
+import { drawCamera } from "./camera.js";
 import { Curves } from "./curves.js";
 
 const RULER = 22;
@@ -95,7 +96,9 @@ export class Lanes {
       this.cover(c, x, RULER + room, room);
       return;
     }
-    this.residuals(c, x, RULER, room);
+    const camera = this.store.state.lane !== "residual" && ["solve", "world"].includes(this.store.state.stage);
+    if (camera) drawCamera(this, c, x, RULER, room);
+    else this.residuals(c, x, RULER, room);
     this.counts(c, x, RULER + room, room);
   }
 

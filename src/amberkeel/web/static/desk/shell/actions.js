@@ -10,6 +10,7 @@ const LAYERS = {
   card: "checker card",
   masks: "masks",
   coverage: "coverage",
+  slip: "predicted slip",
 };
 
 /** Show a layer, or hide it. */

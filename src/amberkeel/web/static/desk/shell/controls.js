@@ -7,7 +7,11 @@ import { find, write } from "./dom.js";
 /** Draw what changed of the controls. `icons` is where the icons lie. */
 export function drawControls(state, changed, icons) {
   if (changed.has("stage")) showStage(state.stage);
-  if (changed.has("stage") || changed.has("attempt")) find('[data-layer="card"]').hidden = !state.attempt?.card;
+  if (changed.has("stage") || changed.has("attempt")) {
+    find('[data-layer="card"]').hidden = !state.attempt?.card;
+    find('[data-layer="slip"]').hidden = !state.attempt;
+  }
+  find("#sigmas").classList.toggle("on", state.sigmas);
   if (changed.has("playing")) find("#play use").setAttribute("href", `${icons}#${state.playing ? "pause" : "play"}`);
   const count = state.tracks ? `${state.tracks.ids.length} tracks` : "";
   write("#rangelabel", state.range ? `frames ${state.range[0]}-${state.range[1]}` : "");

@@ -100,6 +100,7 @@ const LOOKS = [
   "selection",
   "tracks",
   "attempt",
+  "slip",
   "preview",
   "held",
   "tool",
@@ -118,7 +119,7 @@ const LOOKS = [
   "lens",
   "straight",
 ];
-const LANES = ["tracks", "attempt", "selection", "stage", "masks", "mask", "samples", "server"];
+const LANES = ["lane", "sure", "tracks", "attempt", "selection", "stage", "masks", "mask", "samples", "server"];
 store.on((changed) => {
   const any = (keys) => keys.some((key) => changed.has(key));
   if (any(LOOKS)) desk.viewport.redraw();

@@ -8,7 +8,11 @@ export function drawFigures(server) {
   box.replaceChildren();
   if (!attempt) return;
   const f = attempt.figures;
-  const folds = f.folds && [`In ${f.folds.count} folds`, f.folds.rms_px.toFixed(3), `px, ${f.folds.used_rms_px.toFixed(3)} when used`];
+  const folds = f.folds && [
+    `In ${f.folds.count} folds`,
+    f.folds.rms_px.toFixed(3),
+    `px, ${f.folds.used_rms_px.toFixed(3)} when used`,
+  ];
   const list = element("dl", "facts mt-2");
   facts(list, [
     ["RMS residual", f.rms_px.toFixed(3), "px"],

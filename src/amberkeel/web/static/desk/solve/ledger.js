@@ -60,7 +60,12 @@ function fields(a, pinned, act) {
   const name = element("input");
   const note = element("textarea");
   Object.assign(name, { value: a.name, maxLength: 80, placeholder: `Attempt ${a.number}` });
-  Object.assign(note, { value: a.note, maxLength: 400, rows: 2, placeholder: "A note: why it was tried, what it showed" });
+  Object.assign(note, {
+    value: a.note,
+    maxLength: 400,
+    rows: 2,
+    placeholder: "A note: why it was tried, what it showed",
+  });
   name.setAttribute("aria-label", `Name of attempt ${a.number}`);
   note.setAttribute("aria-label", `Note on attempt ${a.number}`);
   name.addEventListener("change", () => act.call({ attempt: a.id, name: name.value.trim() }));
@@ -69,8 +74,18 @@ function fields(a, pinned, act) {
   const row = element("div", "flex gap-1.5");
   for (const [words, why, run, off] of [
     ["Refine", "Begin the next solve from this attempt", () => act.refine(a.id), false],
-    ["Go back to it", "Tracks, masks, lens and what is known as this attempt was made from", () => act.back(a.id), false],
-    ["Delete", "Take it out of the ledger; undo brings it back", () => act.call({ attempt: a.id, removed: true }), pinned],
+    [
+      "Go back to it",
+      "Tracks, masks, lens and what is known as this attempt was made from",
+      () => act.back(a.id),
+      false,
+    ],
+    [
+      "Delete",
+      "Take it out of the ledger; undo brings it back",
+      () => act.call({ attempt: a.id, removed: true }),
+      pinned,
+    ],
   ]) {
     const button = element("button", "button quiet", words);
     button.title = off ? "Pin another attempt first" : why;

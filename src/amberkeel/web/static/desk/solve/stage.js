@@ -6,14 +6,17 @@ import { drawFindings } from "./casebook.js";
 import { drawFigures } from "./figures.js";
 import { Known } from "./known.js";
 import { drawLedger } from "./ledger.js";
+import { Unsure } from "./unsure.js";
 
 export class SolveStage {
   constructor(desk) {
     this.desk = desk;
     this.known = new Known(desk);
+    this.unsure = new Unsure(desk);
     this.actions = [
       { id: "solve", name: "Solve the camera", run: () => desk.start("solve", asked()) },
       { id: "state-known", name: "Solve: add to what is known", run: () => this.known.add() },
+      ...this.unsure.actions,
     ];
     find("#shutter").addEventListener("change", () => {
       find("#readout").hidden = find("#shutter").value !== "known";
@@ -22,6 +25,7 @@ export class SolveStage {
   }
 
   changed(keys) {
+    this.unsure.changed(keys);
     if (keys.has("selection") || keys.has("range")) this.known.hint();
     if (!keys.has("attempt")) return;
     const box = find("#lensreport");

@@ -54,6 +54,7 @@ export class Scene {
       this.contents.add(grid);
     }
     this.addFrustum();
+    this.ellipsoids = null;
     this.home();
     return null;
   }
@@ -86,6 +87,43 @@ export class Scene {
     );
     this.halo.frustumCulled = false;
     this.contents.add(this.halo);
+  }
+
+  /** Show one sigma of each point as an ellipsoid, enlarged so that the usual one can be seen, or hide them. */
+  setSigmas() {
+    const { sure, sigmas } = this.store.state;
+    this.factor = 0;
+    if (this.ellipsoids) {
+      this.contents.remove(this.ellipsoids);
+      this.ellipsoids.dispose();
+      this.ellipsoids = null;
+    }
+    const own = sigmas && this.attempt && sure ? this.shown.filter((p) => sure.points[p.id]) : [];
+    if (own.length) this.addEllipsoids(own, sure.points);
+    this.redraw();
+  }
+
+  addEllipsoids(points, roots) {
+    const longest = (m) => Math.max(...[0, 1, 2].map((k) => Math.hypot(m[k], m[3 + k], m[6 + k])));
+    const usual = d3.median(points, (p) => longest(roots[p.id])) || 1;
+    this.factor = 10 ** Math.round(Math.log10((0.02 * this.reach) / usual));
+    const material = new THREE.MeshBasicMaterial({
+      color: INK.verdigris,
+      wireframe: true,
+      transparent: true,
+      opacity: 0.4,
+    });
+    this.ellipsoids = new THREE.InstancedMesh(new THREE.SphereGeometry(1, 10, 6), material, points.length);
+    this.ellipsoids.frustumCulled = false;
+    points.forEach((p, k) => {
+      const m = roots[p.id].map((v) => v * this.factor);
+      const [x, y, z] = p.xyz;
+      this.ellipsoids.setMatrixAt(
+        k,
+        new THREE.Matrix4().set(m[0], m[1], m[2], x, m[3], m[4], m[5], y, m[6], m[7], m[8], z, 0, 0, 0, 1),
+      );
+    });
+    this.contents.add(this.ellipsoids);
   }
 
   addFrustum() {

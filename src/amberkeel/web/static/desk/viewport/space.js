@@ -18,8 +18,18 @@ export class Space {
       this.scene = new Scene(find("#space"), store, frames);
       this.scene.load(state.attempt);
     }
-    find("#spacenote").textContent = state.attempt ? "" : "The scene appears here once the shot is solved.";
+    this.note();
     this.scene?.redraw();
+  }
+
+  note() {
+    const { attempt, sigmas } = this.desk.state;
+    const factor = sigmas && this.scene?.factor;
+    find("#spacenote").textContent = !attempt
+      ? "The scene appears here once the shot is solved."
+      : factor
+        ? `One sigma of each point, ×${factor}`
+        : "";
   }
 
   /** Look through the camera, or orbit. */
@@ -32,6 +42,10 @@ export class Space {
   draw(changed) {
     if (changed.has("frame")) this.scene?.redraw();
     if (changed.has("attempt")) this.scene?.load(this.desk.state.attempt);
+    if (changed.has("sigmas") || changed.has("sure") || changed.has("attempt")) {
+      this.scene?.setSigmas();
+      this.note();
+    }
     if (changed.has("selection") || changed.has("attempt")) this.scene?.select();
   }
 }

@@ -11,6 +11,7 @@ import { masks } from "./masks.js";
 import { points } from "./points.js";
 import { preview } from "./preview.js";
 import { sightings } from "./sightings.js";
+import { slip } from "./slip.js";
 import { sticks } from "./sticks.js";
 import { tails } from "./tails.js";
 import { tracks } from "./tracks.js";
@@ -18,6 +19,7 @@ import { tracks } from "./tracks.js";
 export const OVERLAYS = [
   coverage,
   masks,
+  slip,
   card,
   tails,
   tracks,

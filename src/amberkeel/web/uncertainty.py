@@ -1,0 +1,72 @@
+"""What an attempt does not know, drawn: error ellipsoids, sigma bands of the camera, slip predicted over the picture."""
+
+import numpy as np
+from flask import Blueprint, abort, jsonify
+
+from amberkeel.core.errors import KeelError
+from amberkeel.core.handoff.document import read_path, read_shifts
+from amberkeel.core.solve.predicted_slip import predicted_slip
+from amberkeel.core.world.camera_curves import camera_curves
+from amberkeel.core.world.datum import IDENTITY, Datum
+from amberkeel.store.models import Attempt
+from amberkeel.store.solve import arrays_of, document_of, solution_of
+from amberkeel.store.world import datum_of
+from amberkeel.web.common import get_shot, media, open_session
+
+blueprint = Blueprint("uncertainty", __name__)
+
+
+@blueprint.get("/attempts/<int:number>/slip/<int:frame>.json")
+def slip(number: int, frame: int):
+    """Send the slip predicted for objects put on the set as one frame sees it."""
+    with open_session() as opened:
+        row = opened.get(Attempt, number) or abort(404)
+        solution = solution_of(media(), row)
+    try:
+        found = predicted_slip(solution, frame)
+    except KeyError:
+        abort(404)
+    px = [[None if not np.isfinite(v) else round(float(v), 4) for v in line] for line in found.px]
+    known = found.px[np.isfinite(found.px)]
+    middle = round(float(np.median(known)), 4) if len(known) else None
+    return jsonify(frame=frame, columns=found.columns, rows=found.rows, px=px, median=middle)
+
+
+@blueprint.get("/attempts/<int:number>/sure.json")
+def sure(number: int):
+    """Send how sure an attempt is: an ellipsoid of one sigma for each point, and the camera's curves with theirs."""
+    with open_session() as opened:
+        row = opened.get(Attempt, number) or abort(404)
+        shot = get_shot(opened, row.shot_id)
+        kept, path = arrays_of(media(), row), read_path(document_of(media(), row))
+        try:
+            datum = datum_of(opened, media(), shot, row)
+        except KeelError:
+            datum = IDENTITY
+    shifts = read_shifts(kept)
+    shifts = shifts and shifts.moved(datum.scale, datum.rotation)
+    return jsonify(
+        points=_ellipsoids(kept, datum), frames=path.frames.tolist(), curves=_curves(datum.camera(path), shifts)
+    )
+
+
+def _ellipsoids(kept: dict[str, np.ndarray], datum: Datum) -> dict[int, list[float]]:
+    """Return, by track id, what takes the unit sphere to a point's ellipsoid of one sigma: nine numbers by rows."""
+    covariance = kept.get("point_covariance")
+    if covariance is None:
+        return {}
+    known = np.isfinite(covariance).all((1, 2))
+    values, axes = np.linalg.eigh(covariance[known].astype(float))
+    roots = datum.scale * datum.rotation @ axes * np.sqrt(np.maximum(values, 0.0))[:, None, :]
+    return {int(t): m.ravel().round(6).tolist() for t, m in zip(kept["track_id"][known], roots)}
+
+
+def _curves(path, shifts) -> list[dict]:
+    return [
+        {
+            "name": curve.name,
+            "values": curve.values.round(5).tolist(),
+            "sigma": None if curve.sigma is None else curve.sigma.round(6).tolist(),
+        }
+        for curve in camera_curves(path, shifts)
+    ]
