@@ -8,7 +8,8 @@ from numpy.linalg import LinAlgError
 
 from amberkeel.core.solve.bundle import Bundle, LensBlock, total_cost
 from amberkeel.core.solve.normal_system import NormalSystem
-from amberkeel.core.solve.radial_lens import MOST_RADIAL
+from amberkeel.core.solve.radial_lens import MOST_RADIAL, RADIAL_NAMES
+from amberkeel.core.solve.refocus import stretch_cameras, stretch_points
 from amberkeel.core.solve.step import move_points, point_steps, turn_cameras
 from amberkeel.core.solve.unknowns import WORLD, ZOOM, Unknown
 
@@ -73,13 +74,22 @@ def _stepped(bundle: Bundle, system: NormalSystem, step: np.ndarray) -> tuple[Bu
     moved = np.empty((len(bundle.rhos), 3))
     point_steps(bundle.observations(), system.structure, system.full, system.kept, step, moved)
     cameras = system.camera_rows(step)
-    rotations = np.empty_like(bundle.rotations)
-    turn_cameras(bundle.rotations, np.ascontiguousarray(cameras[:, :3]), rotations)
+    turns, shifts = np.ascontiguousarray(cameras[:, :3]), np.ascontiguousarray(cameras[:, 3:])
+    rotations, centres = np.empty_like(bundle.rotations), bundle.centres + shifts
     directions, rhos = np.empty_like(bundle.directions), np.empty_like(bundle.rhos)
-    move_points(bundle.directions, bundle.rhos, moved, directions, rhos)
     lenses = tuple(_stepped_lens(lens, number, system, step) for number, lens in enumerate(bundle.lenses))
+    if len(lenses) == 1 and lenses[0].values.focal != bundle.lens.focal:
+        stretch = float(np.log(lenses[0].values.focal / bundle.lens.focal))
+        first, axis = bundle.centres[0], np.ascontiguousarray(bundle.rotations[0][:, 2])
+        stretch_points(bundle.directions, bundle.rhos, bundle.anchors, first, axis, stretch, moved, directions, rhos)
+        stretch_cameras(
+            bundle.rotations, bundle.centres, bundle.free, first, axis, stretch, turns, shifts, rotations, centres
+        )
+    else:
+        turn_cameras(bundle.rotations, turns, rotations)
+        move_points(bundle.directions, bundle.rhos, moved, directions, rhos)
     trial = replace(
-        bundle, rotations=rotations, centres=bundle.centres + cameras[:, 3:], lenses=lenses,
+        bundle, rotations=rotations, centres=centres, lenses=lenses,
         directions=directions, rhos=rhos, world=_stepped_scene(bundle.world, Unknown(WORLD, 0), system, step),
         shapes=tuple(_stepped_scene(s, Unknown(s.block, k), system, step) for k, s in enumerate(bundle.shapes)),
     )  # fmt: skip
@@ -93,9 +103,16 @@ def _stepped_scene(own: Any, unknown: Unknown, system: NormalSystem, step: np.nd
 
 
 def _stepped_lens(lens: LensBlock, number: int, system: NormalSystem, step: np.ndarray) -> LensBlock:
-    values = lens.values
-    for name in lens.free:
-        values = values.stepped(name, float(step[system.whole_rows(Unknown(name, number))[0]]))
+    values, own = lens.values, {n: float(step[system.whole_rows(Unknown(n, number))[0]]) for n in lens.free}
+    if "focal" in own:
+        # Coefficients go along with the focal length, so that its step alone leaves the map of the picture as it is.
+        focal = values.stepped("focal", own["focal"]).focal
+        for power, name in zip((2, 4, 6), RADIAL_NAMES):
+            if name in own:
+                gain, value = focal / values.focal, values.value(name)
+                own[name] += value * (gain**power - 1.0 - power * np.log(gain))
+    for name, change in own.items():
+        values = values.stepped(name, change)
     if not lens.zooms:
         return replace(lens, values=values)
     bends = step[system.whole_rows(Unknown(ZOOM, number))]
