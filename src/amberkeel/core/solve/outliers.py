@@ -23,6 +23,11 @@ RAYLEIGH_MEDIAN = 1.1774
 MOST_BEHIND = -1e-3
 """Inverse depth below which a point lies behind its camera for good."""
 
+BEYOND_SHARE = 0.05
+"""Share of the tracks that may agree and yet lie behind: where more do, the shot does not tell how far away all of them
+are (a camera that swings), and they lie beyond infinity by that error, not behind.
+"""
+
 
 def find_outliers(problem: Problem, tracks: np.ndarray, limit: float = OUTLIER) -> tuple[Problem, np.ndarray]:
     """Judge measurements by their residuals, and tracks by the share of theirs that agrees.
@@ -47,7 +52,11 @@ def find_outliers(problem: Problem, tracks: np.ndarray, limit: float = OUTLIER) 
     count = np.bincount(judged.track[rows], minlength=len(tracks))
     agree = np.bincount(judged.track[rows[~bad]], minlength=len(tracks))
     few = agree < np.maximum(TRACK_SHARE * count, LEAST_AGREEING)
-    return judged, tracks & (few | ~judged.triangulated | (judged.rhos < MOST_BEHIND))
+    bad = few | ~judged.triangulated
+    behind = judged.rhos < MOST_BEHIND
+    if (tracks & behind & ~bad).sum() > BEYOND_SHARE * tracks.sum():
+        behind[:] = False
+    return judged, tracks & (bad | behind)
 
 
 def _robust_scale(error: np.ndarray) -> float:
