@@ -37,7 +37,8 @@ MOTIONS = ["auto", "free", "nodal", "swing", "plane", "locked"]
 @click.option(
     "--smooth", default=None, help="How the camera was carried: handheld, dolly, crane, tripod, or one sigma in m/s²."
 )
-@click.option("--refine", default=None, help="A solve.json of this plate to begin from.")
+@click.option("--refine", default=None, help="A solve.json, or a camera path (CSV, USD), to begin from.")
+@click.option("--hold", default=None, help="A camera path (CSV, USD) that the camera is held to, within a centimetre.")
 @click.option(
     "--folds",
     type=int,

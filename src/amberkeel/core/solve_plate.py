@@ -12,6 +12,7 @@ from pydantic import ValidationError
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import FollowError, LensError, SolveError
 from amberkeel.core.follow import follow_plate
+from amberkeel.core.handoff.camera_paths import ImportedPath, read_camera_path
 from amberkeel.core.handoff.document import read_path, solve_document
 from amberkeel.core.handoff.formats import FORMATS
 from amberkeel.core.handoff.solve_file import read_document
@@ -37,8 +38,8 @@ DEFAULT_SENSOR_MM = 36.0
 class SolveOrder:
     """What to solve and how; millimetres, and None where nothing is known. `tracks` is a CSV to solve from instead of
     following, `lens` a lens profile (JSON) whose distortion is held, `beside` are further plates filmed through the
-    same lens. `constraints` is a file of them, `smooth` how smooth the path is, `refine` a solve.json to begin from; `folds` parts of the
-    tracks are left out in turn.
+    same lens. `constraints` is a file of them, `smooth` how smooth the path is, `refine` a solve.json or a camera path to
+    begin from, `hold` a camera path that is held; `folds` parts of the tracks are left out in turn.
     """
 
     plate: str
@@ -61,13 +62,14 @@ class SolveOrder:
     smooth: str | None = None
     refine: str | None = None
     folds: int = 0
+    hold: str | None = None
 
 
 def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> dict[str, str]:
     """Follow and solve; return the files by name: solve.json, camera.usda, points.csv; of further plates in folders 2,
     3 and so on.
     """
-    of_one = order.tracks or order.mattes or order.frames or order.constraints or order.smooth or order.refine
+    of_one = order.tracks or order.mattes or order.frames or order.constraints or order.smooth or order.refine or order.hold
     if order.beside and of_one:
         raise SolveError(
             "Frames, mattes, tables of tracks, constraints and attempts to refine belong to one plate.",
@@ -109,7 +111,7 @@ def _followed(order: SolveOrder, progress: Progress) -> tuple[Plate, TrackSet, R
     fps = _fraction(order.fps) or plate.fps or Fraction(24)
     recipe = Recipe(
         order.motion, order.distortion, focal, aspect, seed=order.seed, zoom=order.zoom, rows=rows, readout=readout,
-        evidence=_evidence(order), fps=float(fps), begin=_begin(order.refine), folds=order.folds,
+        evidence=_evidence(order), fps=float(fps), begin=_begin(order.refine, plate, focal), folds=order.folds,
     )  # fmt: skip
     return plate, tracks, with_profile(recipe, profile) if profile else recipe, sensor
 
@@ -117,6 +119,9 @@ def _followed(order: SolveOrder, progress: Progress) -> tuple[Plate, TrackSet, R
 def _evidence(order: SolveOrder) -> tuple[Constraint, ...]:
     """Return what is known of the set and of the path."""
     found = read_constraint_file(_json(order.constraints, "constraints")) if order.constraints else []
+    if order.hold:
+        path = _imported(order.hold)
+        found.append(path.hold(Path(order.hold).name, int(path.frames[0]), int(path.frames[-1])))
     return (*found, smooth_path(order.smooth)) if order.smooth else tuple(found)
 
 
@@ -135,10 +140,19 @@ def smooth_path(text: str) -> Smooth:
     return Smooth(name="Smooth path", position=value)
 
 
-def _begin(path: str | None) -> CameraPath | None:
-    """Return the camera of a solve.json to begin from."""
+def _imported(path: str) -> ImportedPath:
+    try:
+        return read_camera_path(path, Path(path).read_bytes())
+    except OSError as error:
+        raise SolveError(f"{path} cannot be read as a camera path.", "Give a table (.csv) or USD.") from error
+
+
+def _begin(path: str | None, plate: Plate, focal_px: float | None) -> CameraPath | None:
+    """Return the camera to begin from: that of a solve.json, of a table or of USD."""
     if path is None:
         return None
+    if Path(path).suffix.lower() != ".json":
+        return _imported(path).camera(plate.width, plate.height, focal_px)
     try:
         return read_path(read_document(_json(path, "an attempt")))
     except ValidationError as error:

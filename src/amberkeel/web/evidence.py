@@ -1,11 +1,13 @@
 """What is known of the set and of the camera's path: constraints stated on selected tracks and chosen frames."""
 
 from collections.abc import Callable
+from pathlib import Path
 
 import numpy as np
-from flask import Blueprint, jsonify
+from flask import Blueprint, jsonify, request
 
 from amberkeel.core.errors import KeelError
+from amberkeel.core.handoff.camera_paths import read_camera_path
 from amberkeel.core.handoff.document import read_path
 from amberkeel.core.solve.evidence.statement import PATH_PRESETS, constraint_documents, read_constraints
 from amberkeel.core.units import maybe_number, typed_length, typed_number
@@ -18,6 +20,9 @@ from amberkeel.web.sent import Body, Flag, Whole, Word, sent
 from amberkeel.web.state import shot_state
 
 blueprint = Blueprint("evidence", __name__)
+
+MOST_PATH_BYTES = 64 << 20
+"""Bytes of a camera path that are read."""
 
 ANCHOR_SIGMA = 0.01
 """One sigma of an anchored point where none is typed, metres."""
@@ -70,6 +75,28 @@ def state_constraint(number: int):
                 row["frames"] = frames
         kept = constraint_documents(read_constraints([*shot.constraints, *rows]))
         edits.apply(opened, number, "constraints", {"constraints": kept, "label": label}, asked.revision)
+        return jsonify(shot_state(opened, get_shot(opened, number)))
+
+
+@blueprint.post("/shots/<int:number>/constraints/path")
+def hold_path(number: int):
+    """Hold the camera to the path of a file, over the chosen frames or all."""
+    file = request.files.get("file")
+    if file is None or not file.filename:
+        raise KeelError("Choose a file with a camera path.", "A table (.csv) or USD.")
+    path = read_camera_path(file.filename, file.stream.read(MOST_PATH_BYTES))
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        first, last = (request.form.get(key, type=int) for key in ("first", "last"))
+        low, high = first or shot.plate.first, last or shot.plate.last
+        stem = Path(file.filename).stem[:80]
+        taken = {row["name"] for row in shot.constraints}
+        name = next(n for n in (stem, *(f"{stem} {k}" for k in range(2, 300))) if n not in taken)
+        held = path.hold(name, low, high)
+        kept = constraint_documents([*read_constraints(shot.constraints), held])
+        label = f"Hold frames {held.frames[0]}–{held.frames[-1]} to {name}"
+        revision = request.form.get("revision", type=int)
+        edits.apply(opened, number, "constraints", {"constraints": kept, "label": label}, revision)
         return jsonify(shot_state(opened, get_shot(opened, number)))
 
 

@@ -18,11 +18,12 @@ def points_csv(document: SolveDocument) -> str:
 
 
 def camera_csv(document: SolveDocument) -> str:
-    """Return the camera as CSV: frame, position, world_from_camera by rows, focal length and residual in pixels."""
+    """Return the camera as CSV: frame, position, world_from_camera by rows, focal length, width of the
+    picture and residual in pixels."""
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
     axes = [f"r{i}{j}" for i in range(3) for j in range(3)]
-    writer.writerow(["frame", "x", "y", "z", *axes, "focal_px", "residual_px"])
+    writer.writerow(["frame", "x", "y", "z", *axes, "focal_px", "width_px", "residual_px"])
     for f in document["frames"]:
         flat = [v for row in f["world_from_camera"] for v in row]
         residual = "" if f["residual_px"] is None else f"{f['residual_px']:.4f}"
@@ -32,6 +33,7 @@ def camera_csv(document: SolveDocument) -> str:
                 *(f"{v:.8f}" for v in f["position"]),
                 *(f"{v:.10f}" for v in flat),
                 f"{f['focal_px']:.6f}",
+                document["image"]["width"],
                 residual,
             ]
         )

@@ -1,8 +1,9 @@
 // What is known of the set and of the camera's path: constraints with what they say after the solve.
+import { postForm } from "../shell/api.js";
 import { element, find } from "../shell/dom.js";
 
 const FIGHTS = 3;
-const FRAMES = new Set(["camera-height", "camera-rail", "camera-plane", "camera-spot", "smooth", "hold"]);
+const FRAMES = new Set(["camera-height", "camera-rail", "camera-plane", "camera-spot", "smooth", "hold", "path"]);
 const HINTS = {
   distance: "Select two tracks. A tape's sigma is half a per cent unless you type one.",
   level: "Select tracks on level ground: a floor, a quay, water at rest. With a height they lie at that height.",
@@ -18,6 +19,7 @@ const HINTS = {
   "camera-spot": "A tripod for a while: it only turns there.",
   smooth: "Says how hard the camera can accelerate; it takes jitter out that the tracks do not insist on.",
   hold: "Keeps a good stretch while the rest is solved again.",
+  path: "A table with frame, x, y, z and a rotation, or USD with one camera, in metres, with the plate's frame numbers.",
 };
 
 export class Known {
@@ -55,6 +57,7 @@ export class Known {
   /** Send what is typed. */
   add() {
     const { desk, kind } = this;
+    if (kind === "path") return this.addPath();
     const value = (id) => find(`#${id}`).value;
     const planes = kind === "square" || kind === "parallel" ? [value("planea"), value("planeb")] : [];
     return desk.send("constraints", {
@@ -72,6 +75,18 @@ export class Known {
       attempt: Number(value("knownattempt") || 0),
       exact: find("#knownexact").checked,
     });
+  }
+
+  addPath() {
+    const { desk } = this;
+    const [file] = find("#knownfile").files;
+    const form = new FormData();
+    if (file) form.set("file", file);
+    form.set("revision", desk.revision);
+    const { range } = desk.state;
+    if (range) form.set("first", range[0]);
+    if (range) form.set("last", range[1]);
+    return desk.act(async () => desk.answered(await postForm(desk.at("constraints/path"), form)));
   }
 
   draw(server) {
