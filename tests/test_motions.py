@@ -12,7 +12,7 @@ from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.handoff.camera_wording import camera_sentence, standing_sentence
 from amberkeel.core.lens import Lens
 from amberkeel.core.solve.compare_paths import path_difference
-from amberkeel.core.solve.motions import FREE, LOCKED, NODAL, PLANE, SWING
+from amberkeel.core.solve.motions import FREE, NODAL, PLANE, SWING
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.tracks import ACTIVE

@@ -1,6 +1,7 @@
 """What the commands share: frame ranges, a progress bar, and errors in words."""
 
 import json
+import signal
 import sys
 from pathlib import Path
 from typing import NoReturn
@@ -9,7 +10,7 @@ import click
 from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
-from amberkeel.core.errors import KeelError
+from amberkeel.core.errors import Cancelled, KeelError
 
 
 def frame_range(_context: click.Context, _option: click.Parameter, value: str | None) -> tuple[int, int] | None:
@@ -33,6 +34,8 @@ class Bar:
 
     def __enter__(self) -> "Bar":
         console = Console(stderr=True)
+        self.stop = False
+        self.before = signal.signal(signal.SIGINT, self._asked_to_stop)
         self.bar = Progress(
             TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn(), console=console, transient=True
         )
@@ -43,8 +46,16 @@ class Bar:
             self.task = self.bar.add_task("Opening the plate", total=1.0)
         return self
 
+    def _asked_to_stop(self, *_) -> None:
+        """Stop at the next sign of progress; asked again, stop at once."""
+        self.stop = True
+        signal.signal(signal.SIGINT, signal.default_int_handler)
+
     def __call__(self, share: float, doing: str) -> None:
-        """Show how far the work is, and what it is doing."""
+        """Show how far the work is, and what it is doing; raises Cancelled once Ctrl-C was pressed."""
+        if self.stop:
+            self.stop = False
+            raise Cancelled()
         if self.lines:
             word = doing.split(",")[0].rstrip("0123456789 ")
             if word != self.said:
@@ -54,6 +65,7 @@ class Bar:
             self.bar.update(self.task, completed=share, description=doing)
 
     def __exit__(self, *_):
+        signal.signal(signal.SIGINT, self.before)
         if not self.lines:
             self.bar.stop()
 

@@ -94,6 +94,8 @@ def solve(out: Path, **asked) -> None:
     missing = missing_sentence(q["missing_frames"], [f["frame"] for f in q["frames"]])
     for note in filter(None, [missing, said, standing_sentence(q["standing"]), *notes, *q["lens_report"]["notes"]]):
         click.echo(note, err=True)
+    if q["stopped"]:
+        click.echo("Stopped early: this is what stood already.", err=True)
     if folds := q["quality"].get("folds"):
         click.echo(folds_sentence(folds), err=True)
     click.echo(

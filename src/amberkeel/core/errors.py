@@ -46,10 +46,10 @@ class HandoffError(KeelError):
 
 
 class Cancelled(KeelError):
-    """The caller asked the computation to stop."""
+    """The caller asked the computation to stop; `kept` says in words what is left of it."""
 
-    def __init__(self):
-        super().__init__("Cancelled.")
+    def __init__(self, kept: str = ""):
+        super().__init__(f"Cancelled; {kept}" if kept else "Cancelled.")
 
 
 class LensError(KeelError):

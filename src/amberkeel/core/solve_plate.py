@@ -38,8 +38,8 @@ DEFAULT_SENSOR_MM = 36.0
 class SolveOrder:
     """What to solve and how; millimetres, and None where nothing is known. `tracks` is a CSV to solve from instead of
     following, `lens` a lens profile (JSON) whose distortion is held, `beside` are further plates filmed through the
-    same lens. `constraints` is a file of them, `smooth` how smooth the path is, `refine` a solve.json or a camera path to
-    begin from, `hold` a camera path that is held; `folds` parts of the tracks are left out in turn.
+    same lens. `constraints` is a file of them, `smooth` how smooth the path is, `refine` a solve.json or a camera path
+    to begin from, `hold` a camera path that is held; `folds` parts of the tracks are left out in turn.
     """
 
     plate: str
@@ -69,7 +69,9 @@ def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> di
     """Follow and solve; return the files by name: solve.json, camera.usda, points.csv; of further plates in folders 2,
     3 and so on.
     """
-    of_one = order.tracks or order.mattes or order.frames or order.constraints or order.smooth or order.refine or order.hold
+    of_one = (
+        order.tracks or order.mattes or order.frames or order.constraints or order.smooth or order.refine or order.hold
+    )
     if order.beside and of_one:
         raise SolveError(
             "Frames, mattes, tables of tracks, constraints and attempts to refine belong to one plate.",

@@ -63,8 +63,8 @@ def run_job(number: int) -> None:
     try:
         following = _work(settings, number)
         _finish(settings, number, "done")
-    except Cancelled:
-        _finish(settings, number, "cancelled", "Cancelled.")
+    except Cancelled as stop:
+        _finish(settings, number, "cancelled", str(stop))
     except KeelError as error:
         _finish(settings, number, "failed", str(error))
     except Exception as error:

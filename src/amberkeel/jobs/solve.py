@@ -3,7 +3,7 @@
 import time
 from fractions import Fraction
 
-from amberkeel.core.errors import KeelError
+from amberkeel.core.errors import Cancelled, KeelError
 from amberkeel.core.handoff.document import read_path
 from amberkeel.core.lens import focal_px_from_mm
 from amberkeel.core.progress import Progress, span
@@ -56,10 +56,13 @@ def solve(settings: Settings, shot_id: int, arguments: Solve, progress: Progress
             count = len([m for m in live_masks(opened, shot) if m.on])
             media = Media(settings.media)
             attempt = store_attempt(opened, media, shot, solution, stamp, count, arguments.begin, seconds)
-            if number == shot_id:
+            if number == shot_id and not solution.stopped:
                 apply(opened, shot_id, "pin", {"attempt": attempt.id})
             else:
                 shot.revision += 1
+            kept = attempt.number
+    if solutions[0].stopped:
+        raise Cancelled(f"what stood already is attempt {kept}.")
     return following(settings, shot_id, arguments)
 
 

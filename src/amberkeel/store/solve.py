@@ -40,6 +40,7 @@ def store_attempt(
         "focal_mm": solution.path.lens.focal_px[0] * mm,
         "focal_sigma_mm": solution.focal_sigma_px * mm,
         "k1": solution.path.lens.radial[0],
+        "stopped": solution.stopped,
         "seconds": round(seconds, 2),
         "camera_motion": solution.motion,
         "readout": solution.path.readout,

@@ -1,4 +1,4 @@
-"""What an attempt does not know, drawn: error ellipsoids, sigma bands of the camera, slip predicted over the picture."""
+"""What an attempt does not know, drawn: error ellipsoids, bands of the camera, slip over the picture."""
 
 import numpy as np
 from flask import Blueprint, abort, jsonify

@@ -61,9 +61,11 @@ class ImportedPath:
 
         Raises HandoffError where neither is known.
         """
-        if focal_px is None and self.focal_share is None:
+        focal = focal_px
+        if focal is None and self.focal_share is not None:
+            focal = float(self.focal_share[0]) * width
+        if focal is None:
             raise HandoffError("The path says no focal length.", "Give it beside the path.")
-        focal = focal_px or float(self.focal_share[0]) * width
         return CameraPath(self.frames, self.positions, self.rotations, Lens.centred(width, height, focal))
 
 

@@ -59,6 +59,7 @@ def solve_document(solution: Solution, datum: Datum = IDENTITY, plate: str = "",
         "terms": [asdict(figure) for figure in solution.terms],
         "rivals": [asdict(rival) for rival in solution.rivals],
         "standing": [list(frames) for frames in solution.standing],
+        "stopped": solution.stopped,
         "missing_frames": solution.missing_frames.tolist(),
         "recipe": _recipe_document(solution.recipe),
     }
@@ -253,7 +254,7 @@ def read_solution(document: SolveDocument, arrays: dict[str, np.ndarray], reason
         _read_recipe(document["recipe"], document), tuple(Figure(**figure) for figure in document["terms"]),
         tuple(Rival(**rival) for rival in document.get("rivals", [])), arrays.get("point_covariance"),
         tuple((int(a), int(b)) for a, b in document.get("standing", [])), _read_folds(document["quality"].get("folds")),
-        _rotation_sigma(document), read_shifts(arrays),
+        _rotation_sigma(document), read_shifts(arrays), document.get("stopped", False),
     )  # fmt: skip
 
 
@@ -263,7 +264,10 @@ def _rotation_sigma(document: SolveDocument) -> np.ndarray | None:
 
 
 def _read_folds(kept: FoldsDocument | None) -> Folds | None:
-    return Folds(**{**kept, "part_rms_px": tuple(kept["part_rms_px"])}) if kept else None
+    if not kept:
+        return None
+    parts = tuple(kept["part_rms_px"])
+    return Folds(kept["count"], kept["rms_px"], kept["used_rms_px"], kept["outlier_share"], parts)
 
 
 def _read_report(kept: LensReportDocument) -> LensReport:

@@ -215,6 +215,7 @@ class SolveDocument(TypedDict):
     rivals: NotRequired[list[RivalDocument]]
     standing: NotRequired[list[tuple[int, int]]]
     missing_frames: NotRequired[list[int]]
+    stopped: NotRequired[bool]
     recipe: RecipeDocument
 
 

@@ -19,7 +19,8 @@ def points_csv(document: SolveDocument) -> str:
 
 def camera_csv(document: SolveDocument) -> str:
     """Return the camera as CSV: frame, position, world_from_camera by rows, focal length, width of the
-    picture and residual in pixels."""
+    picture and residual in pixels.
+    """
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
     axes = [f"r{i}{j}" for i in range(3) for j in range(3)]

@@ -1,5 +1,7 @@
 """SKL_080 Shingle: a camera held low over a beach of ridges and boulders, where no ground is flat."""
 
+from typing import Any
+
 import numpy as np
 
 from amberkeel.core.lens import Lens, focal_px_from_mm
@@ -29,7 +31,7 @@ def _textures(rng: np.random.Generator) -> list[np.ndarray]:
     ]
 
 
-def ground_height(x: np.ndarray, z: np.ndarray) -> np.ndarray:
+def ground_height(x: Any, z: Any) -> Any:
     """Return the beach's height at x, z, metres: two storm ridges across, hollows and a slope down to the right."""
     ridges = 0.55 * np.exp(-(((z + 4.2 + 0.25 * x) / 1.3) ** 2)) + 0.9 * np.exp(-(((z + 11.5 - 0.15 * x) / 2.2) ** 2))
     hollows = 0.10 * np.sin(0.9 * x + 0.5 * z) + 0.07 * np.sin(1.7 * z - 0.8 * x + 1.0) + 0.05 * np.sin(2.6 * x + 1.9)
@@ -61,7 +63,7 @@ def _wrack() -> list[Mesh]:
         (0.8, -8.0, 1.3, 1.4),
     ):
         reach = length * np.array([np.cos(turn), np.sin(turn)])
-        start, end = [x, ground_height(x, z) + 0.12, z], [x + reach[0], 0.0, z + reach[1]]
+        start, end = [x, ground_height(x, z) + 0.12, z], np.array([x + reach[0], 0.0, z + reach[1]])
         end[1] = ground_height(end[0], end[2]) + 0.16
         parts.append(tube(start, end, 0.09, DRIFTWOOD, 0.7, 10, 0.05))
     for k, x in enumerate(np.arange(2.4, 8.5, 0.75)):

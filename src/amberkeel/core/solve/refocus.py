@@ -3,9 +3,9 @@
 Another focal length goes with other angles between cameras and with other depths: seen from the first camera the scene
 is stretched along its axis, and every camera looks where its axis is taken (the valley of the self-calibration problem;
 Hartley and Zisserman 2004, chapter 19). Along that valley the cost hardly changes, but it is bent: a straight step of
-one per cent is off by many times the noise, and an adjustment creeps. So what the focal length of a step brings along is
-done exactly, as a stretch, and only the rest of the step is taken as it is. To first order nothing is changed, so that
-it is a retraction of the same step (Absil et al. 2008, chapter 4).
+one per cent is off by many times the noise, and an adjustment creeps. So what the focal length of a step brings along
+is done exactly, as a stretch, and only the rest of the step is taken as it is. To first order nothing is changed, so
+that it is a retraction of the same step (Absil et al. 2008, chapter 4).
 """
 
 import numpy as np

@@ -47,10 +47,10 @@ class Shifts:
 
     def _lens(self, lens: Lens, k: int) -> Lens:
         own = dict(zip(self.names, self.lens[k]))
-        radial = tuple(c + float(own.get(name, 0.0)) for c, name in zip(lens.radial, RADIAL_NAMES))
-        centre = tuple(c + float(own.get(name, 0.0)) for c, name in zip(lens.principal_px, ("cx", "cy")))
+        k1, k2, k3 = (c + float(own.get(name, 0.0)) for c, name in zip(lens.radial, RADIAL_NAMES))
+        cx, cy = (c + float(own.get(name, 0.0)) for c, name in zip(lens.principal_px, ("cx", "cy")))
         gain = float(np.exp(own.get("focal", 0.0)))
-        return replace(lens.with_focal(lens.focal_px[0] * gain), radial=radial, principal_px=centre)
+        return replace(lens.with_focal(lens.focal_px[0] * gain), radial=(k1, k2, k3), principal_px=(cx, cy))
 
     def variance(self, squares: np.ndarray) -> np.ndarray:
         """Return the variance of what shifts by the roots of `squares` (K, ...): the larger of both ways."""

@@ -1,9 +1,12 @@
 """A shot as it is to be solved, and as it is solved, before it is judged."""
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 
 import numpy as np
 
+from amberkeel.core.errors import Cancelled
 from amberkeel.core.solve.bundle import Bundle
 from amberkeel.core.solve.evidence.statement import Constraint, PlaneThrough
 from amberkeel.core.solve.lens_plan import Freedom, LensPlan
@@ -20,6 +23,25 @@ LEAST_TRACKS = 8
 
 LEAST_PART = 10
 """Frames that must hold together for a solve that breaks to be kept, and for a camera to begin from."""
+
+
+class Stopped(Cancelled):
+    """A solve that was cancelled when something stood already: `best` is that."""
+
+    def __init__(self, best: "Solved"):
+        super().__init__()
+        self.best = best
+
+
+@contextmanager
+def keeping(best: "Solved") -> Iterator[None]:
+    """Keep what stands when what follows is cancelled: it is raised as `Stopped`."""
+    try:
+        yield
+    except Stopped:
+        raise
+    except Cancelled:
+        raise Stopped(best) from None
 
 
 @dataclass(frozen=True)

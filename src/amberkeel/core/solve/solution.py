@@ -38,6 +38,7 @@ class Solution:
     standing : stretches in which the camera stands still and is held at one spot, first and last frame of each.
     rotation_sigma : (F,) one sigma of the camera's turn, radians, the first camera held; None where unknown.
     shifts : how the camera moves when part of the tracks is left out; None where unknown.
+    stopped : whether the solve was cancelled, and this is what stood then.
     folds : residuals of all tracks, each withheld once; None where that was not asked for.
     """
 
@@ -59,6 +60,7 @@ class Solution:
     folds: Folds | None = None
     rotation_sigma: np.ndarray | None = None
     shifts: Shifts | None = None
+    stopped: bool = False
 
     @property
     def counted(self) -> np.ndarray:

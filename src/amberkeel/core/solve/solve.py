@@ -32,10 +32,10 @@ from amberkeel.core.solve.recipe import AUTO_ROWS, KNOWN_ROWS, NO_ROWS, ROWS, Re
 from amberkeel.core.solve.residuals import rms
 from amberkeel.core.solve.reversal import ALIKE, better_of_twins
 from amberkeel.core.solve.rows import BETRAYED, betrayed, row_drift, with_rows
-from amberkeel.core.solve.shot import LEAST_PART, LEAST_TRACKS, Asked, Solved
+from amberkeel.core.solve.shot import LEAST_PART, LEAST_TRACKS, Asked, Solved, Stopped, keeping
 from amberkeel.core.solve.solution import Solution
-from amberkeel.core.solve.standing import hold, standing, worth_it
-from amberkeel.core.solve.start import find_pairs, stands_still
+from amberkeel.core.solve.standing import standing, worth_it
+from amberkeel.core.solve.start import Pair, find_pairs, stands_still
 from amberkeel.core.solve.terms import COST, Figure
 from amberkeel.core.solve.turn import released, swinging, turning
 from amberkeel.core.solve.uncertainty import Uncertainty, bundle_noise_factor
@@ -78,14 +78,18 @@ def solve_tracks(
 
     Returns
     -------
-    The camera with its points and errors, in a world whose scale and datum are arbitrary.
+    The camera with its points and errors, in a world whose scale and datum are arbitrary. Cancelled when a camera
+    stood already, it is that one, `stopped`.
 
     Raises
     ------
     SolveError : a locked-off camera of unknown focal length, too few tracks, or a shot that breaks in the middle.
     """
     asked = ask(tracks, frames, width, height, recipe)
-    solved = solve_shot(asked, span(progress, 0.0, 0.95))
+    try:
+        solved = solve_shot(asked, span(progress, 0.0, 0.95))
+    except Stopped as stop:
+        return replace(conclude(asked, stop.best, stop.best.uncertainty(clustered=False)), stopped=True)
     progress(0.96, "Trying the lens on check tracks")
     return conclude(asked, solved, solved.uncertainty(), span(progress, 0.97, 1.0))
 
@@ -132,11 +136,13 @@ def solve_shot(asked: Asked, progress: Progress) -> Solved:
     solved = _explained_best(asked, span(progress, 0.0, 0.9))
     if solved.motion == LOCKED:
         return solved
-    progress(0.9, "Weighing each track by its own noise")
-    problem = solved.problem.copied()
-    for how in (ROUGHLY, TO_THE_END):
-        weigh(problem, solved.freedom)
-        adjust_all(problem, solved.freedom, *how)
+    with keeping(solved):
+        progress(0.9, "Weighing each track by its own noise")
+        problem = solved.problem.copied()
+        for how in (ROUGHLY, TO_THE_END):
+            weigh(problem, solved.freedom)
+            adjust_all(problem, solved.freedom, *how)
+        progress(0.97, "Adding what is known")
     return _with_evidence(asked, _flat(asked, _standing(asked, replace(solved, problem=problem))))
 
 
@@ -219,17 +225,23 @@ def _explained_best(asked: Asked, progress: Progress) -> Solved:
         return _free(asked, span(progress, 0.4, 1.0))
     if not turned:
         return _free(asked, span(progress, 0.2, 1.0))
-    progress(0.5, "Comparing it with a camera that moves")
+    with keeping(turned[-1]):
+        return _compared(asked, turned, span(progress, 0.5, 1.0))
+
+
+def _compared(asked: Asked, turned: list[Solved], progress: Progress) -> Solved:
+    """Return the best of cameras that turn and one that moves."""
+    progress(0.0, "Comparing it with a camera that moves")
     everyone = asked.tracks.in_state(ACTIVE)
     let_go = released(turned[-1].problem)
     settle(let_go, asked.plan.free, 20)
-    candidates = [*turned, finished(let_go, asked.plan.free, asked.plan.later, span(progress, 0.5, 0.8))]
+    candidates = [*turned, finished(let_go, asked.plan.free, asked.plan.later, span(progress, 0.0, 0.6))]
     rivals = compare(candidates, everyone)
     least = min(rivals, key=lambda rival: rival.score)
     if least.motion == FREE or least.explained < SURE:
         # One that is let go of a pivot stays near it: the free camera is looked for everywhere.
         try:
-            candidates[-1] = _free(asked, span(progress, 0.8, 1.0))
+            candidates[-1] = _free(asked, span(progress, 0.6, 1.0))
             rivals = compare(candidates, everyone)
         except SolveError:
             pass
@@ -275,18 +287,33 @@ def _free(asked: Asked, progress: Progress) -> Solved:
         best = _grown(problem, plan, span(progress, 0.25, 0.5))
     except SolveError as error:
         failure = error
-    if best is None or (_explained(best) < SURE and betrayed(best.problem) < BETRAYED):
-        for problem in other_starts(asked.problem(), plan, width, pairs[FIRST_PAIRS:], span(progress, 0.5, 0.6)):
-            try:
-                trial = _grown(problem, plan, span(progress, 0.6, 1.0))
-            except SolveError as error:
-                failure = _further(failure, error)
-                continue
-            if best is None or _explained(trial) > _explained(best):
-                best = trial
+    others = best is None
     if best is None:
-        return _part(asked, failure, progress)
-    return _by_rows(asked, _refocused(asked, best, span(progress, 0.6, 0.7)), span(progress, 0.7, 1.0))
+        best = _from_other_starts(asked, None, failure, pairs, span(progress, 0.5, 0.6))
+    if not best.problem.solved.all():
+        return best
+    with keeping(best):
+        if not others and _explained(best) < SURE and betrayed(best.problem) < BETRAYED:
+            best = _from_other_starts(asked, best, failure, pairs, span(progress, 0.5, 0.6))
+        return _by_rows(asked, _refocused(asked, best, span(progress, 0.6, 0.7)), span(progress, 0.7, 1.0))
+
+
+def _from_other_starts(
+    asked: Asked, best: Solved | None, failure: SolveError, pairs: list[Pair], progress: Progress
+) -> Solved:
+    """Return the best of a solve, if any, and of those begun from other pairs of frames; what holds together of one
+    that breaks where none reaches all frames.
+    """
+    plan = asked.plan
+    for problem in other_starts(asked.problem(), plan, asked.size[0], pairs[FIRST_PAIRS:], span(progress, 0.0, 0.2)):
+        try:
+            trial = _grown(problem, plan, span(progress, 0.2, 1.0))
+        except SolveError as error:
+            failure = _further(failure, error)
+            continue
+        if best is None or _explained(trial) > _explained(best):
+            best = trial
+    return best or _part(asked, failure, progress)
 
 
 def _refocused(asked: Asked, solved: Solved, progress: Progress) -> Solved:

@@ -17,9 +17,9 @@ from scipy.sparse.csgraph import connected_components
 
 from amberkeel.core.solve.bundle import Bundle
 from amberkeel.core.solve.jackknife import cells, shifts, stretches
+from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.normal_system import NormalSystem
 from amberkeel.core.solve.radial_lens import ROW_NAMES
-from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.shifts import Shifts
 from amberkeel.core.solve.step import mean_log_depth_row, point_steps
 from amberkeel.core.solve.terms import SoftLens

@@ -15,7 +15,7 @@ def verdict(attempt: Attempt | None) -> dict | None:
     if attempt is None:
         return None
     f = attempt.figures
-    doubts = []
+    doubts = ["the solve was stopped early"] if f.get("stopped") else []
     if f.get("missing"):
         doubts.append("some frames have no camera")
     if f["rms_px"] > ROUGH_PX:

@@ -108,6 +108,7 @@ function wordsOf({ figures, recipe, masks, stale, parent, changes }) {
   const others = (recipe.shared_with ?? []).map((name) => name.split(" ")[0]).join(", ");
   const parts = [
     `f ${figures.focal_mm.toFixed(2)} mm`,
+    figures.stopped ? "stopped early" : "",
     recipe.lens_held ? "profile held" : distortion,
     figures.camera_motion === "free" ? "" : figures.camera_motion,
     figures.readout ? `readout ${figures.readout.toFixed(2)}` : "",
