@@ -56,13 +56,13 @@ def _wrack() -> list[Mesh]:
         x, z = rng.uniform(-7.0, 7.0), rng.uniform(-15.0, 2.2)
         radius = rng.uniform(0.08, 0.42) * (1.0 if abs(x) > 0.9 else 0.4)
         parts.append(rock([x, ground_height(x, z) + 0.2 * radius, z], radius, BOULDER, rng))
-    for x, z, turn, length in (
+    for x, z, heading, length in (
         (-1.6, -1.2, 0.5, 1.7),
         (1.9, -3.1, -0.9, 2.2),
         (-2.6, -6.8, 0.2, 2.6),
         (0.8, -8.0, 1.3, 1.4),
     ):
-        reach = length * np.array([np.cos(turn), np.sin(turn)])
+        reach = length * np.array([np.cos(heading), np.sin(heading)])
         start, end = [x, ground_height(x, z) + 0.12, z], np.array([x + reach[0], 0.0, z + reach[1]])
         end[1] = ground_height(end[0], end[2]) + 0.16
         parts.append(tube(start, end, 0.09, DRIFTWOOD, 0.7, 10, 0.05))

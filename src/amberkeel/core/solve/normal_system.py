@@ -7,6 +7,7 @@ from scipy.sparse import csr_matrix
 
 from amberkeel.core.solve.arrays import CHUNKS, Kept, Structure, Sums
 from amberkeel.core.solve.bundle import Bundle
+from amberkeel.core.solve.panels import make_panels, take_points
 from amberkeel.core.solve.reduce import eliminate_points
 from amberkeel.core.solve.terms import Term
 from amberkeel.core.solve.tiles import DEGREES, Factor, camera_order, factor, tile_pattern
@@ -34,6 +35,7 @@ class NormalSystem:
         self.pattern = tile_pattern(pairs, order)
         self.structure = self._structure(bundle)
         self.sums, self.kept = self._arrays(bundle)
+        self.panels = make_panels(self.structure, self.pattern, bundle.camera, bundle.point)
         self._term_rows = [self._rows_of(term) for term in bundle.terms]
 
     def _rows_of(self, term: Term) -> np.ndarray:
@@ -117,6 +119,7 @@ class NormalSystem:
         for array in self.sums:
             for chunk in range(1, CHUNKS):
                 array[0] += array[chunk]
+        take_points(self.panels, self.structure, self.kept, self.sums.tiles[0], self.pattern.at, bundle.observations())
         for rows, term in zip(self._term_rows, bundle.terms):
             self._add_term(rows, *term.evaluate(bundle))
 

@@ -114,41 +114,9 @@ def _keep(seen, structure, p, first, sums, kept, c, v):
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _gather(seen, structure, p, kept, rows, panel, runs):
-    """List the observations of point `p` in cameras that move, by rising slot, and put their blocks side by side.
-
-    Fills `rows` (n,), `panel` (3, 6 n), and `runs` (n + 1,) with where runs of neighbouring cameras of one tile begin;
-    returns the number of observations and of runs.
-    """
-    count = 0
-    for n in range(seen.first[p], seen.first[p + 1]):
-        slot = structure.slot[seen.camera[n]]
-        if slot < 0 or seen.weight[n] == 0.0:
-            continue
-        k = count
-        while k > 0 and structure.slot[seen.camera[rows[k - 1]]] > slot:
-            rows[k] = rows[k - 1]
-            k -= 1
-        rows[k] = n
-        count += 1
-    found = 0
-    for k in range(count):
-        f = seen.camera[rows[k]]
-        for b in range(3):
-            for a in range(POSE):
-                panel[b, POSE * k + a] = kept.blocks[rows[k], b, a]
-        before = seen.camera[rows[k - 1]] if k > 0 else f
-        if k == 0 or structure.slot[f] != structure.slot[before] + 1 or structure.tile[f] != structure.tile[before]:
-            runs[found] = k
-            found += 1
-    runs[found] = count
-    return count, found
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _eliminate(seen, structure, p, sums, kept, c, rows, panel, runs, y, ys):
-    """Take point `p` out of the sums of chunk `c` (Schur complement)."""
-    tiles, border, corner, side, taken = sums.tiles[c], sums.border[c], sums.corner[c], sums.side[c], sums.taken[c]
+def _eliminate(seen, structure, p, sums, kept, c, y, ys):
+    """Take point `p` out of the sums of chunk `c` (Schur complement), all but pairs of cameras."""
+    border, corner, side, taken = sums.border[c], sums.corner[c], sums.side[c], sums.taken[c]
     cameras, vi, gp = border.shape[1], kept.inverses[p], kept.gradients[p]
     s0, s1 = structure.shared_first[p], structure.shared_first[p + 1]
     for s in range(s0, s1):
@@ -160,51 +128,33 @@ def _eliminate(seen, structure, p, sums, kept, c, rows, panel, runs, y, ys):
         for o in range(s0, s + 1):
             other = kept.shared[o]
             corner[row, structure.shared[o]] -= ys[0] * other[0] + ys[1] * other[1] + ys[2] * other[2]
-    count, found = _gather(seen, structure, p, kept, rows, panel, runs)
-    p0, p1, p2 = panel[0], panel[1], panel[2]
-    for k in range(count):
-        f = seen.camera[rows[k]]
-        w, row, tile, to = kept.blocks[rows[k]], POSE * structure.slot[f], structure.tile[f], POSE * structure.within[f]
+    for n in range(seen.first[p], seen.first[p + 1]):
+        slot = structure.slot[seen.camera[n]]
+        if slot < 0 or seen.weight[n] == 0.0:
+            continue
+        w, row = kept.blocks[n], POSE * slot
         for a in range(POSE):
             for b in range(3):
-                y[a, b] = w[0, a] * vi[0, b] + w[1, a] * vi[1, b] + w[2, a] * vi[2, b]
-            side[row + a] -= y[a, 0] * gp[0] + y[a, 1] * gp[1] + y[a, 2] * gp[2]
-            taken[row + a] += y[a, 0] * w[0, a] + y[a, 1] * w[1, a] + y[a, 2] * w[2, a]
-        for s in range(s0, s1):
-            own, line = kept.shared[s], border[structure.shared[s]]
-            for a in range(POSE):
-                line[row + a] -= y[a, 0] * own[0] + y[a, 1] * own[1] + y[a, 2] * own[2]
-        for r in range(found):
-            begin, end = runs[r], min(runs[r + 1], k + 1)
-            if begin > k:
-                break
-            g = seen.camera[rows[begin]]
-            block, at, width = (
-                tiles[structure.at[tile, structure.tile[g]]],
-                POSE * structure.within[g],
-                POSE * (end - begin),
-            )
-            first = POSE * begin
-            for a in range(POSE):
-                y0, y1, y2 = y[a, 0], y[a, 1], y[a, 2]
-                line = block[to + a]
-                for j in range(width):
-                    line[at + j] -= y0 * p0[first + j] + y1 * p1[first + j] + y2 * p2[first + j]
+                y[b] = w[0, a] * vi[0, b] + w[1, a] * vi[1, b] + w[2, a] * vi[2, b]
+            side[row + a] -= y[0] * gp[0] + y[1] * gp[1] + y[2] * gp[2]
+            taken[row + a] += y[0] * w[0, a] + y[1] * w[1, a] + y[2] * w[2, a]
+            for s in range(s0, s1):
+                own = kept.shared[s]
+                border[structure.shared[s], row + a] -= y[0] * own[0] + y[1] * own[1] + y[2] * own[2]
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _eliminate_chunk(scene, seen, scale2, information, damping, structure, sums, kept, c, longest):
-    """Add the points of chunk `c` to its sums; `longest` is the most observations of any point."""
+def _eliminate_chunk(scene, seen, scale2, information, damping, structure, sums, kept, c):
+    """Add the points of chunk `c` to its sums."""
     sums.tiles[c] = 0.0
     sums.border[c] = 0.0
     sums.corner[c] = 0.0
     sums.side[c] = 0.0
     sums.taken[c] = 0.0
-    e, basis, v, y, ys = np.empty(2), np.empty((3, 2)), np.empty((3, 3)), np.empty((POSE, 3)), np.empty(3)
+    e, basis, v, y, ys = np.empty(2), np.empty((3, 2)), np.empty((3, 3)), np.empty(3), np.empty(3)
     pixel = np.empty(2)
     jc, jp, js = np.empty((2, LOCAL)), np.empty((2, 3)), np.empty((2, structure.columns.shape[1]))
     at = np.zeros(sums.corner.shape[1] + 1, np.int64)
-    rows, runs, panel = np.empty(longest, np.int64), np.empty(longest + 1, np.int64), np.empty((3, POSE * longest))
     for k in range(structure.chunks[c], structure.chunks[c + 1]):
         p = structure.order[k]
         _accumulate(scene, seen, scale2, information, structure, p, at, sums, kept, c, v, jc, jp, js, e, pixel, basis)
@@ -214,14 +164,14 @@ def _eliminate_chunk(scene, seen, scale2, information, damping, structure, sums,
         for a in range(3):
             v[a, a] = v[a, a] * (1.0 + damping) + POINT_FLOOR
         _invert3(v, kept.inverses[p])
-        _eliminate(seen, structure, p, sums, kept, c, rows, panel, runs, y, ys)
+        _eliminate(seen, structure, p, sums, kept, c, y, ys)
 
 
 @njit(cache=True, nogil=True, fastmath=True, parallel=True)
-def _eliminate_parallel(scene, seen, scale2, information, damping, structure, sums, kept, longest):
+def _eliminate_parallel(scene, seen, scale2, information, damping, structure, sums, kept):
     for c in prange(CHUNKS):
         # A call of its own: within a parallel loop numba does not see that members of a tuple alias one another.
-        _eliminate_chunk(scene, seen, scale2, information, damping, structure, sums, kept, c, longest)
+        _eliminate_chunk(scene, seen, scale2, information, damping, structure, sums, kept, c)
 
 
 def eliminate_points(
@@ -234,16 +184,16 @@ def eliminate_points(
     sums: Sums,
     kept: Kept,
 ) -> None:
-    """Fill the sums of every chunk with the normal system, points eliminated but for those that are kept.
+    """Fill the sums of every chunk with the normal system, points eliminated but for those that are kept, and but for
+    what they take from pairs of cameras (`panels`).
 
     Parameters
     ----------
     scale2 : square of the Cauchy scale. information : (P,) factor on the weight of each point's observations.
     damping : share of its diagonal added to each eliminated point's matrix.
     """
-    longest = int(np.diff(seen.first).max(initial=0))
     if len(seen.camera) > FEW:
-        _eliminate_parallel(scene, seen, scale2, information, damping, structure, sums, kept, longest)
+        _eliminate_parallel(scene, seen, scale2, information, damping, structure, sums, kept)
         return
     for c in range(CHUNKS):
-        _eliminate_chunk(scene, seen, scale2, information, damping, structure, sums, kept, c, longest)
+        _eliminate_chunk(scene, seen, scale2, information, damping, structure, sums, kept, c)
