@@ -193,7 +193,7 @@ def test_events_begin_with_the_news(client, solved_shot):
 
 def test_solve_requests_are_checked_at_the_door(client, solved_shot):
     for body, words in [
-        ({"motion": "spin"}, "auto, free, nodal or swing"),
+        ({"motion": "spin"}, "auto, free, nodal, swing, plane or locked"),
         ({"distortion": "lots"}, "estimate, none or profile"),
         ({"focal_mm": "0.2"}, "between 1 and 5000"),
     ]:

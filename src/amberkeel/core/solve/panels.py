@@ -69,7 +69,9 @@ def take_points(panels: Panels, structure: Structure, kept: Kept, tiles: np.ndar
     panels : of this structure; they are filled. structure, kept : of the system, with the points' blocks and inverses.
     tiles : (T, S, S). at : (K, K), see `TilePattern`. seen : the observations.
     """
-    fill_panels(seen.camera, _points_of(seen), structure.within, panels.position, kept.blocks, kept.inverses, panels.rows)
+    fill_panels(
+        seen.camera, _points_of(seen), structure.within, panels.position, kept.blocks, kept.inverses, panels.rows
+    )
     for i in range(len(panels.first) - 1):
         panel = panels.of(i)
         if len(panel):

@@ -19,7 +19,7 @@ const HINTS = {
   "camera-spot": "A tripod for a while: it only turns there.",
   smooth: "Says how hard the camera can accelerate; it takes jitter out that the tracks do not insist on.",
   hold: "Keeps a good stretch while the rest is solved again.",
-  path: "A table with frame, x, y, z and a rotation, or USD with one camera, in metres, with the plate's frame numbers.",
+  path: "A table with frame, x, y, z and a rotation, or USD with one camera; metres, and the plate's frames.",
 };
 
 export class Known {
