@@ -23,6 +23,17 @@ PIVOT_FLOOR = 1e-12
 """Share of the largest diagonal added to all of it before factoring."""
 
 
+CREEPING, LITTLE, PATIENCE = 0.9, 0.01, 4
+"""Gain ratio and share of the cost gained below which an accepted step creeps, and how many of them in a row are
+enough.
+"""
+
+MOST_LEAPS, LONGEST_LEAP, LEAP_STEPS, LEAP_TOLERANCE, FIRST_DAMPING = 6, 0.15, 10, 1e-5, 1e-5
+"""Leaps of an adjustment at the most; the longest, in log focal length; steps of adjusting all else after it, with
+their tolerance and first damping.
+"""
+
+
 @dataclass(frozen=True)
 class Adjusted:
     """An adjusted bundle and its robust cost."""
@@ -31,17 +42,45 @@ class Adjusted:
     cost: float
 
 
-def adjust(bundle: Bundle, iterations: int = 20, tolerance: float = 1e-5, damping: float = 1e-5) -> Adjusted:
+def adjust(bundle: Bundle, iterations: int = 20, tolerance: float = 1e-5, damping: float = FIRST_DAMPING) -> Adjusted:
     """Adjust a bundle; return the new one and its cost.
+
+    Where it creeps along the valley of the focal length it leaps: the whole step is taken, though it leads uphill at
+    first, and everything else is adjusted there with the focal length held. So the focal length is stepped on the cost
+    that is left when all else follows it (variable projection; Golub and Pereyra 1973).
 
     Parameters
     ----------
     iterations : steps at the most. tolerance : share of the cost below which an accepted step's gain ends the work.
     damping : of the first step.
     """
-    system = NormalSystem(bundle)
-    cost, rise = total_cost(bundle), 2.0
-    for _ in range(iterations):
+    leaps = MOST_LEAPS if len(bundle.lenses) == 1 and "focal" in bundle.lenses[0].free else 0
+    at = _descended(_Descent(bundle, total_cost(bundle), damping, iterations), tolerance, leaps > 0)
+    while at.creeps:
+        leapt = _leapt(at)
+        leaps -= 1
+        at = _descended(leapt or at, tolerance, leapt is not None and leaps > 0)
+    return Adjusted(at.bundle, at.cost)
+
+
+@dataclass(frozen=True)
+class _Descent:
+    """Where an adjustment stands: its bundle and cost, the damping of the next step, how many steps are left, and
+    whether it creeps.
+    """
+
+    bundle: Bundle
+    cost: float
+    damping: float
+    left: int
+    creeps: bool = False
+
+
+def _descended(start: _Descent, tolerance: float, watchful: bool) -> _Descent:
+    """Return where steps of Levenberg and Marquardt lead; `watchful` ends them where they creep."""
+    system = NormalSystem(start.bundle)
+    bundle, cost, damping, rise, slow = start.bundle, start.cost, start.damping, 2.0, 0
+    for left in range(start.left, 0, -1):
         system.fill(bundle, damping)
         side, diagonal = system.side().copy(), system.diagonal()
         try:
@@ -57,16 +96,43 @@ def adjust(bundle: Bundle, iterations: int = 20, tolerance: float = 1e-5, dampin
         if new_cost < cost:
             gone = (cost - new_cost) / max(cost, 1e-300)
             bundle, cost, rise = trial, new_cost, 2.0
+            slow = slow + 1 if ratio < CREEPING and gone < LITTLE and damping > SETTLED else 0
             damping = max(damping * max(1.0 / 3.0, 1.0 - (2.0 * min(ratio, 1.0) - 1.0) ** 3), LEAST_DAMPING)
             if gone < tolerance and damping <= SETTLED:
-                break
+                return _Descent(bundle, cost, damping, 0)
             if gone < tolerance:
                 damping *= 0.1
         else:
             damping, rise = damping * rise, rise * 2.0
             if damping > MOST_DAMPING:
-                break
-    return Adjusted(bundle, cost)
+                return _Descent(bundle, cost, damping, 0)
+        if watchful and slow >= PATIENCE:
+            return _Descent(bundle, cost, damping, left - 1, True)
+    return _Descent(bundle, cost, damping, 0)
+
+
+def _leapt(at: _Descent) -> _Descent | None:
+    """Return where the whole Gauss-Newton step leads once all but the focal length is adjusted there; None where that
+    is no lower.
+    """
+    system = NormalSystem(at.bundle)
+    system.fill(at.bundle, LEAST_DAMPING)
+    side, diagonal = system.side().copy(), system.diagonal()
+    try:
+        factored = system.factored(LEAST_DAMPING * diagonal + PIVOT_FLOOR * diagonal.max(initial=1.0))
+    except LinAlgError:
+        return None
+    step = np.concatenate(factored.solve(side[: system.full], side[system.full :]))
+    own = abs(float(step[system.whole_rows(Unknown("focal", 0))[0]]))
+    step *= min(1.0, LONGEST_LEAP / max(own, 1e-12))
+    trial, _ = _stepped(at.bundle, system, step)
+    (lens,) = trial.lenses
+    held = replace(trial, lenses=(replace(lens, free=tuple(name for name in lens.free if name != "focal")),))
+    there = _descended(_Descent(held, total_cost(held), FIRST_DAMPING, LEAP_STEPS), LEAP_TOLERANCE, False)
+    if there.cost >= at.cost:
+        return None
+    landed = replace(there.bundle, lenses=(replace(there.bundle.lenses[0], free=lens.free),))
+    return _Descent(landed, there.cost, FIRST_DAMPING, at.left)
 
 
 def _stepped(bundle: Bundle, system: NormalSystem, step: np.ndarray) -> tuple[Bundle, np.ndarray]:
