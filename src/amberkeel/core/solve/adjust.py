@@ -28,7 +28,7 @@ CREEPING, LITTLE, PATIENCE = 0.9, 0.01, 4
 enough.
 """
 
-MOST_LEAPS, LONGEST_LEAP, LEAP_STEPS, LEAP_TOLERANCE, FIRST_DAMPING = 6, 0.15, 10, 1e-5, 1e-5
+MOST_LEAPS, LONGEST_LEAP, LEAP_STEPS, LEAP_TOLERANCE, FIRST_DAMPING = 6, 0.3, 10, 1e-5, 1e-5
 """Leaps of an adjustment at the most; the longest, in log focal length; steps of adjusting all else after it, with
 their tolerance and first damping.
 """
