@@ -1,6 +1,7 @@
 """SKL_030 and SKL_090 as an artist solves them: a pan with a long lens, and a small camera whose rows lag."""
 
 import re
+from dataclasses import replace
 from io import BytesIO
 
 import pytest
@@ -17,13 +18,19 @@ SOLVED_MS = 240_000
 
 @pytest.fixture(scope="module")
 def pan(service, database, tmp_path_factory):
-    return taken_in(database, breakwater(640, 360, samples=3), tmp_path_factory.mktemp("pan"), "MOLE_030 Breakwater")
+    whole = breakwater(640, 360, samples=2)
+    half = replace(whole, frames=whole.frames[::2])
+    return taken_in(database, half, tmp_path_factory.mktemp("pan"), "MOLE_030 Breakwater")
 
 
 @pytest.fixture(scope="module")
-def run(service, database, tmp_path_factory):
-    shot = launch(640, 360, frames=40, samples=3)
-    return taken_in(database, shot, tmp_path_factory.mktemp("run"), "QUAY_090 Launch")
+def boat():
+    return launch(640, 360, frames=36, samples=2)
+
+
+@pytest.fixture(scope="module")
+def run(service, database, boat, tmp_path_factory):
+    return taken_in(database, boat, tmp_path_factory.mktemp("run"), "QUAY_090 Launch")
 
 
 def solve(page):
@@ -99,7 +106,8 @@ def test_a_path_of_a_file_is_held(client, run):
 
     def send(text, **more):
         form = {"file": (BytesIO(text.encode()), "dolly.csv"), **more}
-        return client.post(f"/shots/{run}/constraints/path", data=form, content_type="multipart/form-data")
+        accept, kind = {"Accept": "application/json"}, "multipart/form-data"
+        return client.post(f"/shots/{run}/constraints/path", data=form, content_type=kind, headers=accept)
 
     held = send(table, first="1003", last="1006").json["constraints"][-1]
     assert held["kind"] == "hold" and held["frames"] == [1003, 1004, 1005, 1006] and held["name"] == "dolly"
@@ -109,10 +117,10 @@ def test_a_path_of_a_file_is_held(client, run):
     poster(client, run)("undo")
 
 
-def test_the_simulated_rows_are_those_of_the_true_camera():
-    shot = launch(320, 180, frames=3, samples=1)
+def test_the_simulated_rows_are_those_of_the_true_camera(boat):
+    shot = replace(boat, frames=boat.frames[:3])
     path, (points, seen) = truth(shot), surface_points(shot, 60)
     assert path.readout == READOUT and ROW_PASSES > 1 and seen.any(1).all()
     moved = path.project_read(points, 1) - path.project(points, 1)
-    middle = abs(path.project(points, 1)[:, 1] - 90.0) < 8.0
+    middle = abs(path.project(points, 1)[:, 1] - 180.0) < 16.0
     assert abs(moved[middle & seen[1]]).max() < 0.2 < abs(moved[seen[1]]).max()

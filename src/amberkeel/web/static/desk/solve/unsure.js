@@ -31,7 +31,6 @@ export class Unsure {
 
   changed(keys) {
     const { state, store } = this.desk;
-    if (keys.has("stage")) find("#lanekind").hidden = !["solve", "world"].includes(state.stage);
     if (keys.has("attempt")) {
       this.of = null;
       store.set({ slip: null, sure: null });
