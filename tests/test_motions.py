@@ -73,6 +73,11 @@ def test_what_is_asked_for_is_what_is_solved(rng):
     points = around(rng)
     assert solved(panning(0.15), points, rng, NODAL).motion == NODAL
     assert solved(panning(0.15), points, rng, SWING).motion == SWING
+    near = solve_tracks(observe(panning(), points, NOISE_PX, rng), FRAMES, 640, 360, Recipe(NODAL, radius=2.5))
+    reach = np.linalg.norm(near.points.positions()[near.points.known], axis=1)
+    assert reach == pytest.approx(np.full(len(reach), 2.5))
+    with pytest.raises(SolveError, match="radius"):
+        solve_tracks(observe(panning(), points, NOISE_PX, rng), FRAMES, 640, 360, Recipe(radius=0.0))
     with pytest.raises(SolveError, match="no camera motion"):
         solved(panning(), points, rng, "spin")
     with pytest.raises(SolveError, match="free camera"):

@@ -103,6 +103,27 @@ def test_a_locked_off_camera_says_so(rng):
         solve_tracks(moving, path.frames, 640, 360, Recipe("locked", lens=lens))
 
 
+def test_measurements_that_give_no_camera_are_named(rng):
+    path = moving_camera()
+    tracks = observe(path, cloud(rng, 60), 0.1, rng)
+    broken = tracks.xy.copy()
+    broken[7] = np.nan
+    endless = np.where(np.arange(len(tracks.sigma)) == 3, np.inf, tracks.sigma)
+    flat = np.column_stack([np.linspace(-2.0, 2.0, 60), np.zeros(60), np.full(60, 8.0)])
+    for wrong, frames, words in (
+        (replace(tracks, xy=broken), path.frames, f"{tracks.names[0]} has no position on frame {tracks.frames[7]}"),
+        (
+            replace(tracks, sigma=endless),
+            path.frames,
+            "number",
+        ),
+        (tracks, np.arange(1, 30), "No track has a measurement"),
+        (observe(path, flat, 0.1, rng), path.frames, "on one line"),
+    ):
+        with pytest.raises(SolveError, match=words):
+            solve_tracks(wrong, frames, 640, 360)
+
+
 def test_every_track_is_left_out_once_on_request(rng):
     path = moving_camera()
     tracks = observe(path, cloud(rng, 120), 0.2, rng)

@@ -45,6 +45,9 @@ MOTIONS = ["auto", "free", "nodal", "swing", "plane", "locked"]
     default=0,
     help="Leave out this many parts of the tracks in turn, to judge all of them; 0: none.",
 )
+@click.option(
+    "--radius", type=float, default=10.0, help="Metres at which the points of a camera that does not move are put."
+)
 @click.option("--mattes", default=None, help="Matte sequence; white is ignored.")
 @click.option("--tracks", default=None, help="Solve from this table of tracks (CSV) without following.")
 @click.option(

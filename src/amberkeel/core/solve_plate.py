@@ -39,7 +39,8 @@ class SolveOrder:
     """What to solve and how; millimetres, and None where nothing is known. `tracks` is a CSV to solve from instead of
     following, `lens` a lens profile (JSON) whose distortion is held, `beside` are further plates filmed through the
     same lens. `constraints` is a file of them, `smooth` how smooth the path is, `refine` a solve.json or a camera path
-    to begin from, `hold` a camera path that is held; `folds` parts of the tracks are left out in turn.
+    to begin from, `hold` a camera path that is held; `folds` parts of the tracks are left out in turn, `radius`
+    is that of the sphere on which points of a camera that does not move are put.
     """
 
     plate: str
@@ -63,6 +64,7 @@ class SolveOrder:
     refine: str | None = None
     folds: int = 0
     hold: str | None = None
+    radius: float = 10.0
 
 
 def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> dict[str, str]:
@@ -114,6 +116,7 @@ def _followed(order: SolveOrder, progress: Progress) -> tuple[Plate, TrackSet, R
     recipe = Recipe(
         order.motion, order.distortion, focal, aspect, seed=order.seed, zoom=order.zoom, rows=rows, readout=readout,
         evidence=_evidence(order), fps=float(fps), begin=_begin(order.refine, plate, focal), folds=order.folds,
+        radius=order.radius,
     )  # fmt: skip
     return plate, tracks, with_profile(recipe, profile) if profile else recipe, sensor
 

@@ -38,6 +38,7 @@ class Solve(Arguments):
     readout: float | None = None
     begin: int | None = None
     folds: int = 0
+    radius: float = 10.0
 
 
 def solve(settings: Settings, shot_id: int, arguments: Solve, progress: Progress) -> list[int]:
@@ -91,6 +92,7 @@ def _to_solve(settings: Settings, shot_id: int, arguments: Solve) -> tuple[Share
         fps=fps,
         begin=begin,
         folds=arguments.folds,
+        radius=arguments.radius,
     )
     if arguments.distortion == "profile":
         recipe = with_profile(recipe, lens.profile_in_use(settings, shot_id))

@@ -53,6 +53,7 @@ class SolveOrder(Body):
     readout: Word = ""
     begin: Whole = 0
     folds: Whole = 0
+    radius: Word = ""
 
 
 @blueprint.post("/shots/<int:number>/solve")
@@ -68,7 +69,7 @@ def solve(number: int):
     arguments |= _focal(number, asked, terms)
     arguments |= {"terms": terms, "zoom": asked.zoom, "share": sharing(number, asked.share)}
     check_folds(asked.folds)
-    arguments |= {"folds": asked.folds}
+    arguments |= {"folds": asked.folds, "radius": maybe_number(asked.radius, "The radius", 1e-3, 1e5) or 10.0}
     return start("solve", number, arguments | _rows_asked(asked) | _begin(number, asked.begin))
 
 

@@ -2,6 +2,8 @@
 
 from flask import Blueprint, jsonify
 
+from amberkeel.core.handoff.evidence_wording import fights
+from amberkeel.core.solve.terms import Figure
 from amberkeel.store import edits
 from amberkeel.store.casebook import findings
 from amberkeel.store.casebook.verdict import verdict
@@ -63,6 +65,11 @@ def _attempts(rows: list[Attempt], shot: Shot) -> list[dict]:
     ]
 
 
+def _judged(terms: list[dict]) -> list[dict]:
+    """Return what constraints say with whether each fights the tracks or another one."""
+    return [{**term, "fights": fights(Figure(**term))} for term in terms]
+
+
 def _attempt(attempt: Attempt, shot: Shot, parent: Attempt | None, earlier: Attempt | None) -> dict:
     return {
         "parent": parent.number if parent else None,
@@ -71,7 +78,7 @@ def _attempt(attempt: Attempt, shot: Shot, parent: Attempt | None, earlier: Atte
         "number": attempt.number,
         "name": attempt.name,
         "note": attempt.note,
-        "figures": attempt.figures,
+        "figures": {**attempt.figures, "terms": _judged(attempt.figures.get("terms", []))},
         "recipe": attempt.recipe,
         "masks": attempt.snapshot.get("masks", 0),
         "stale": "tracks changed"

@@ -148,6 +148,7 @@ def _recipe_document(recipe: Recipe) -> dict:
         "evidence": constraint_documents(recipe.evidence),
         "fps": recipe.fps,
         "folds": recipe.folds,
+        "radius": recipe.radius,
         "check_share": recipe.check_share,
         "seed": recipe.seed,
     }
@@ -288,7 +289,7 @@ def _read_recipe(kept: RecipeDocument, document: SolveDocument) -> Recipe:
         kept["camera_motion"], kept["distortion"], kept["focal_px"], kept["pixel_aspect"], kept["check_share"],
         kept["seed"], lens, held, kept["zoom"], tuple(kept["shared_with"]), kept.get("readout"),
         kept.get("rows", AUTO_ROWS), tuple(read_constraints(kept.get("evidence", []))), kept.get("fps", 24.0),
-        folds=kept.get("folds", 0),
+        folds=kept.get("folds", 0), radius=kept.get("radius", 10.0),
     )  # fmt: skip
 
 

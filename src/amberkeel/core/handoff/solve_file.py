@@ -193,6 +193,7 @@ class RecipeDocument(TypedDict):
     evidence: NotRequired[list[dict[str, Any]]]
     fps: NotRequired[float]
     folds: NotRequired[Count]
+    radius: NotRequired[Positive]
     check_share: float
     seed: int
 

@@ -8,7 +8,8 @@ from amberkeel.core.solve.grow import adjust_all, settle
 from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.outliers import FINAL_SCALE, find_outliers
 from amberkeel.core.solve.problem import Problem
-from amberkeel.core.solve.shot import LEAST_TRACKS, Solved
+from amberkeel.core.solve.refusals import LEAST_TRACKS
+from amberkeel.core.solve.shot import Solved
 from amberkeel.core.solve.track_noise import track_scales
 
 CLEARLY = 4.0

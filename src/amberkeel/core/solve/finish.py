@@ -64,7 +64,8 @@ def make_solution(
         judge.drift = row_drift(judge, judge.lens.readout)
         judge.triangulate(~judge.active, FINAL_SCALE)
     world, far = _world_of(judge, motion)
-    path, points = _in_world(judge, tracks.ids, _solved_lens(judge, recipe, size), world, far)
+    radius = recipe.radius if far else None
+    path, points = _in_world(judge, tracks.ids, _solved_lens(judge, recipe, size), world, radius)
     errors = residuals(path, points, tracks)
     checks = tracks.in_state(CHECK) & ~dropped
     agree, share = judge_by_rule(tracks, errors, np.hypot(tracks.sigma, SIGMA_FLOOR_PX), counted)
@@ -118,10 +119,12 @@ def _world_of(problem: Problem, motion: str) -> tuple[World, bool]:
     return problem.world if problem.world.free.any() else level_world(released(problem), directions_only=far), far
 
 
-def _in_world(problem: Problem, ids: np.ndarray, lens: Lens, world: World, far: bool) -> tuple[CameraPath, PointSet]:
-    """Return the path and the points of a solve in a world; `far` puts all points at the usual distance."""
+def _in_world(
+    problem: Problem, ids: np.ndarray, lens: Lens, world: World, radius: float | None
+) -> tuple[CameraPath, PointSet]:
+    """Return the path and the points of a solve in a world; `radius` puts all points at that distance."""
     problem = released(problem)
-    rhos = np.full_like(problem.rhos, 1.0 / USUAL_DISTANCE)[:, None] if far else problem.rhos[:, None]
+    rhos = problem.rhos[:, None] if radius is None else np.full_like(problem.rhos, 1.0 / radius)[:, None]
     homogeneous = np.hstack([problem.directions + rhos * problem.anchors, rhos])
     points = PointSet(ids, np.where(problem.triangulated[:, None], homogeneous, np.nan))
     zoom = np.exp(problem.zoom_basis @ problem.zoom) if len(problem.zoom) else None

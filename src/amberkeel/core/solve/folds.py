@@ -13,8 +13,9 @@ from amberkeel.core.progress import Progress
 from amberkeel.core.solve.adjust_shot import NEARLY
 from amberkeel.core.solve.grow import adjust_all
 from amberkeel.core.solve.outliers import FINAL_SCALE, OUTLIER, RAYLEIGH_MEDIAN
+from amberkeel.core.solve.refusals import LEAST_TRACKS
 from amberkeel.core.solve.residuals import rms
-from amberkeel.core.solve.shot import LEAST_TRACKS, Solved
+from amberkeel.core.solve.shot import Solved
 
 MOST_FOLDS = 20
 

@@ -4,7 +4,8 @@ from amberkeel.core.errors import SolveError
 from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.motions import LOCKED
 from amberkeel.core.solve.outliers import FINAL_SCALE, find_outliers
-from amberkeel.core.solve.shot import LEAST_TRACKS, Asked, Solved
+from amberkeel.core.solve.refusals import LEAST_TRACKS
+from amberkeel.core.solve.shot import Asked, Solved
 from amberkeel.core.solve.start import stands_still
 
 

@@ -28,6 +28,7 @@ class Recipe:
     begin : a camera that was found before, from which this one is refined; None to begin afresh.
     evidence : what is known of the set and of the camera's path. fps : frames a second, for what is known of the path.
     folds : parts of the tracks that are left out in turn after the solve, to judge all of them; 0 for none.
+    radius : of the sphere on which the points of a camera that does not move are put, metres.
     check_share : share of tracks withheld. seed : of every random choice.
     """
 
@@ -47,6 +48,7 @@ class Recipe:
     fps: float = 24.0
     begin: CameraPath | None = None
     folds: int = 0
+    radius: float = 10.0
 
     def plan(self, width: int, height: int) -> LensPlan:
         """Return what the solve may do with the lens of a picture of `width` x `height` pixels."""

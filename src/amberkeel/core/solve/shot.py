@@ -18,9 +18,6 @@ from amberkeel.core.solve.standing import hold
 from amberkeel.core.solve.uncertainty import Uncertainty, stated_uncertainty, uncertainty
 from amberkeel.core.tracks import ACTIVE, TrackSet
 
-LEAST_TRACKS = 8
-"""Active tracks below which there is no solve."""
-
 LEAST_PART = 10
 """Frames that must hold together for a solve that breaks to be kept, and for a camera to begin from."""
 

@@ -29,10 +29,11 @@ from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.radial_lens import READOUT_NAME
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import AUTO_ROWS, KNOWN_ROWS, NO_ROWS, ROWS, Recipe
+from amberkeel.core.solve.refusals import check_tracks
 from amberkeel.core.solve.residuals import rms
 from amberkeel.core.solve.reversal import ALIKE, better_of_twins
 from amberkeel.core.solve.rows import BETRAYED, betrayed, row_drift, with_rows
-from amberkeel.core.solve.shot import LEAST_PART, LEAST_TRACKS, Asked, Solved, Stopped, keeping
+from amberkeel.core.solve.shot import LEAST_PART, Asked, Solved, Stopped, keeping
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.standing import standing, worth_it
 from amberkeel.core.solve.start import Pair, find_pairs, stands_still
@@ -43,6 +44,9 @@ from amberkeel.core.tracks import ACTIVE, CHECK, TrackSet
 
 MOST_READOUT = 1.2
 """Readout above which what was found is no shutter."""
+
+MOST_RADIUS = 1e6
+"""Metres below which the points of a camera that does not move are put."""
 
 EVIDENCE_ROUNDS = 4
 """Rounds of adjusting with evidence; what is held exactly is held firmer in each."""
@@ -106,17 +110,17 @@ def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: R
         raise SolveError(f"There is no camera motion “{recipe.motion}”.", f"Choose {', '.join(MOTIONS)}.")
     _check_rows(recipe)
     check_folds(recipe.folds)
+    if not 0.0 < recipe.radius < MOST_RADIUS:
+        raise SolveError(f"A radius of {recipe.radius:g} is impossible.", "Give metres above 0, such as 10.")
     if recipe.zoom and recipe.motion not in (AUTO, FREE):
         raise SolveError("A zoom is solved with a free camera only.", "Ask for a free camera, or for no zoom.")
     measured = tracks.on_frames(frames)
+    check_tracks(measured)
     if CHECK not in measured.states:
         rng, needed = np.random.default_rng(recipe.seed), stated_of(recipe.evidence, measured)
         checks = choose_checks(measured, width, height, recipe.check_share, rng, needed)
         measured = replace(measured, states=[CHECK if c else s for c, s in zip(checks, measured.states)])
     check_evidence(recipe.evidence, measured, frames, recipe.fps)
-    active = int(measured.in_state(ACTIVE).sum())
-    if active < LEAST_TRACKS:
-        raise SolveError(f"Only {active} tracks are active.", "A solve needs eight at the least, better fifty.")
     straight = straightened(measured, recipe.held_lens) if recipe.held_lens else measured
     return Asked(measured, straight, frames, recipe, recipe.plan(width, height), (width, height))
 

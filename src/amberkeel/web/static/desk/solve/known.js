@@ -2,7 +2,6 @@
 import { postForm } from "../shell/api.js";
 import { element, find } from "../shell/dom.js";
 
-const FIGHTS = 3;
 const FRAMES = new Set(["camera-height", "camera-rail", "camera-plane", "camera-spot", "smooth", "hold", "path"]);
 const HINTS = {
   distance: "Select two tracks. A tape's sigma is half a per cent unless you type one.",
@@ -136,7 +135,7 @@ export class Known {
   }
 }
 
-const loud = (term) => term && Math.abs(term.sigmas) > FIGHTS;
+const loud = (term) => term?.fights;
 
 /** What was stated, and what the pinned attempt found. */
 function words(row, term) {

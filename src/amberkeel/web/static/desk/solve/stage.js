@@ -22,6 +22,8 @@ export class SolveStage {
       find("#readout").hidden = find("#shutter").value !== "known";
     });
     find("#focalknown").addEventListener("change", showFocalFields);
+    find("#motion").addEventListener("change", showRadius);
+    showRadius();
   }
 
   changed(keys) {
@@ -77,6 +79,7 @@ function asked() {
     rows: find("#shutter").value,
     readout: find("#readout").value,
     begin: Number(find("#begin").value || 0),
+    radius: find("#radius").value,
     folds: Number(find("#folds").value),
     share: [...document.querySelectorAll("[data-share]:checked")].map((box) => Number(box.dataset.share)),
   };
@@ -103,6 +106,11 @@ function fillFocal(camera) {
   find("#focal").value = camera.focal_mm ?? "";
   find("#focalspread").value = camera.focal_sigma_mm || "";
   showFocalFields();
+}
+
+/** Only points of a camera that may stand still need a distance. */
+function showRadius() {
+  find("#radiusfield").hidden = !["auto", "nodal", "locked"].includes(find("#motion").value);
 }
 
 function showFocalFields() {
