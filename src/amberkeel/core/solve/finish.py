@@ -12,7 +12,7 @@ from amberkeel.core.solve.held_lens import with_focal
 from amberkeel.core.solve.lens_report import LensReport
 from amberkeel.core.solve.motions import DIRECTIONS, FREE, Rival
 from amberkeel.core.solve.outliers import FINAL_SCALE, TRACK_SHARE, judge_by_rule
-from amberkeel.core.solve.problem import SIGMA_FLOOR_PX, USUAL_DISTANCE, Problem, level_world
+from amberkeel.core.solve.problem import SIGMA_FLOOR_PX, Problem, level_world
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.residuals import residuals
