@@ -1,12 +1,13 @@
-"""`./keel bench [accuracy|motions|tracks|lens|masks|speed|memory]`: each line with its figure and its target."""
+"""`./keel bench [accuracy|motions|known|tracks|lens|masks|speed|memory]`: each line with its figure and its target."""
 
 import sys
 
-from benchmarks import accuracy, lens, masks, memory, motions, speed, tracks
+from benchmarks import accuracy, known, lens, masks, memory, motions, speed, tracks
 
 PARTS = {
     "accuracy": accuracy.run,
     "motions": motions.run,
+    "known": known.run,
     "tracks": tracks.run,
     "lens": lens.run,
     "masks": masks.run,
