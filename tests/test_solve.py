@@ -7,7 +7,8 @@ import pytest
 from simulated import cloud, moving_camera, observe
 
 from amberkeel.core.errors import SolveError
-from amberkeel.core.handoff.camera_wording import camera_sentence
+from amberkeel.core.geometry.rotations import rotation_exp
+from amberkeel.core.handoff.camera_wording import begun_sentence, camera_sentence
 from amberkeel.core.handoff.wording import folds_sentence
 from amberkeel.core.solve.lens_plan import LensChoice
 from amberkeel.core.solve.reasons import DISAGREES
@@ -122,6 +123,25 @@ def test_measurements_that_give_no_camera_are_named(rng):
     ):
         with pytest.raises(SolveError, match=words):
             solve_tracks(wrong, frames, 640, 360)
+
+
+def test_a_solve_begins_where_it_is_told_and_says_where(rng):
+    path = moving_camera()
+    tracks = observe(path, cloud(rng, 150), 0.1, rng)
+    found = solve_tracks(tracks, path.frames, 640, 360, Recipe("free"))
+    told = solve_tracks(tracks, path.frames, 640, 360, Recipe("free", start=(1005, 1020)))
+    assert (told.begun.first, told.begun.last) == (1005, 1020) and told.begun.tracks > 50
+    assert told.begun.parallax_px < found.begun.parallax_px + 1.0
+    assert told.path.lens.focal_px[0] == pytest.approx(found.path.lens.focal_px[0], rel=0.01)
+    assert "frames 1005 and 1020" in begun_sentence(asdict(told.begun)) and begun_sentence(None) == ""
+    turned = path.world_from_camera.copy()
+    turned[18:] = turned[18:] @ rotation_exp(np.array([0.0, 0.03, 0.0]))
+    knocked = observe(replace(path, world_from_camera=turned), cloud(rng, 150), 0.1, rng)
+    around = solve_tracks(knocked, path.frames, 640, 360, Recipe("free", start="jerkiest")).begun
+    assert around.first < 1019 < around.last
+    for wrong in ((1005, 1005), (1, 1020), (1020, 1005)):
+        with pytest.raises(SolveError, match="not two frames"):
+            solve_tracks(tracks, path.frames, 640, 360, Recipe("free", start=wrong))
 
 
 def test_every_track_is_left_out_once_on_request(rng):

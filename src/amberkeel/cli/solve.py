@@ -12,6 +12,11 @@ from amberkeel.core.errors import KeelError
 MOTIONS = ["auto", "free", "nodal", "swing", "plane", "locked"]
 
 
+def starting(context: click.Context, option: click.Parameter, value: str | None) -> tuple[int, int] | str | None:
+    """Return the frames to begin from as they were typed."""
+    return value if value == "jerkiest" else frame_range(context, option, value)
+
+
 @click.command()
 @click.argument("plate")
 @click.option(
@@ -48,6 +53,9 @@ MOTIONS = ["auto", "free", "nodal", "swing", "plane", "locked"]
 @click.option(
     "--radius", type=float, default=10.0, help="Metres at which the points of a camera that does not move are put."
 )
+@click.option(
+    "--start", callback=starting, default=None, help="Two frames to begin from, as 1004-1031, or jerkiest: around that."
+)
 @click.option("--mattes", default=None, help="Matte sequence; white is ignored.")
 @click.option("--tracks", default=None, help="Solve from this table of tracks (CSV) without following.")
 @click.option(
@@ -67,7 +75,7 @@ MOTIONS = ["auto", "free", "nodal", "swing", "plane", "locked"]
 @click.option("--seed", type=int, default=0, help="Of every random choice.")
 def solve(out: Path, **asked) -> None:
     """Follow PLATE (folder, name.####.png or video) and solve its camera."""
-    from amberkeel.core.handoff.camera_wording import camera_sentence, standing_sentence
+    from amberkeel.core.handoff.camera_wording import begun_sentence, camera_sentence, standing_sentence
     from amberkeel.core.handoff.evidence_wording import OF_LENS, evidence_sentence, missing_sentence
     from amberkeel.core.handoff.wording import folds_sentence
     from amberkeel.core.solve.motions import Rival
@@ -94,6 +102,7 @@ def solve(out: Path, **asked) -> None:
     said = camera_sentence(q["camera_motion"], [Rival(**rival) for rival in q["rivals"]])
     figures = [Figure(**figure) for figure in q["terms"]]
     notes = [evidence_sentence(figure) for figure in figures if figure.kind != OF_LENS]
+    notes.append(begun_sentence(q["begun"]))
     missing = missing_sentence(q["missing_frames"], [f["frame"] for f in q["frames"]])
     for note in filter(None, [missing, said, standing_sentence(q["standing"]), *notes, *q["lens_report"]["notes"]]):
         click.echo(note, err=True)

@@ -65,6 +65,7 @@ class SolveOrder:
     folds: int = 0
     hold: str | None = None
     radius: float = 10.0
+    start: tuple[int, int] | str | None = None
 
 
 def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> dict[str, str]:
@@ -116,7 +117,7 @@ def _followed(order: SolveOrder, progress: Progress) -> tuple[Plate, TrackSet, R
     recipe = Recipe(
         order.motion, order.distortion, focal, aspect, seed=order.seed, zoom=order.zoom, rows=rows, readout=readout,
         evidence=_evidence(order), fps=float(fps), begin=_begin(order.refine, plate, focal), folds=order.folds,
-        radius=order.radius,
+        radius=order.radius, start=order.start,
     )  # fmt: skip
     return plate, tracks, with_profile(recipe, profile) if profile else recipe, sensor
 

@@ -39,6 +39,7 @@ class Solve(Arguments):
     begin: int | None = None
     folds: int = 0
     radius: float = 10.0
+    start: tuple[int, int] | str | None = None
 
 
 def solve(settings: Settings, shot_id: int, arguments: Solve, progress: Progress) -> list[int]:
@@ -93,6 +94,7 @@ def _to_solve(settings: Settings, shot_id: int, arguments: Solve) -> tuple[Share
         begin=begin,
         folds=arguments.folds,
         radius=arguments.radius,
+        start=arguments.start,
     )
     if arguments.distortion == "profile":
         recipe = with_profile(recipe, lens.profile_in_use(settings, shot_id))

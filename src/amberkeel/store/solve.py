@@ -6,6 +6,7 @@ import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from amberkeel.core.handoff.camera_wording import begun_sentence
 from amberkeel.core.handoff.document import read_solution, solution_arrays, solve_document, upgraded
 from amberkeel.core.handoff.evidence_wording import missing_sentence
 from amberkeel.core.handoff.solve_file import VERSION, SolveDocument, read_document
@@ -41,6 +42,7 @@ def store_attempt(
         "focal_sigma_mm": solution.focal_sigma_px * mm,
         "k1": solution.path.lens.radial[0],
         "stopped": solution.stopped,
+        "begun": begun_sentence(document.get("begun")),
         "seconds": round(seconds, 2),
         "camera_motion": solution.motion,
         "readout": solution.path.readout,

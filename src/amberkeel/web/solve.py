@@ -17,7 +17,7 @@ from amberkeel.core.solve.folds import check_folds
 from amberkeel.core.solve.lens_plan import FIXED, FREE, SOFT
 from amberkeel.core.solve.motions import MOTIONS
 from amberkeel.core.solve.radial_lens import LENS_NAMES
-from amberkeel.core.solve.recipe import AUTO_ROWS, KNOWN_ROWS, ROWS
+from amberkeel.core.solve.recipe import AUTO_ROWS, JERKIEST, KNOWN_ROWS, ROWS
 from amberkeel.core.units import maybe_number
 from amberkeel.core.world.datum import IDENTITY
 from amberkeel.store.cross_check import cross_check
@@ -54,6 +54,8 @@ class SolveOrder(Body):
     begin: Whole = 0
     folds: Whole = 0
     radius: Word = ""
+    start: Word = ""
+    frames: list[Whole] = []
 
 
 @blueprint.post("/shots/<int:number>/solve")
@@ -69,6 +71,7 @@ def solve(number: int):
     arguments |= _focal(number, asked, terms)
     arguments |= {"terms": terms, "zoom": asked.zoom, "share": sharing(number, asked.share)}
     check_folds(asked.folds)
+    arguments |= _start(asked)
     arguments |= {"folds": asked.folds, "radius": maybe_number(asked.radius, "The radius", 1e-3, 1e5) or 10.0}
     return start("solve", number, arguments | _rows_asked(asked) | _begin(number, asked.begin))
 
@@ -81,6 +84,15 @@ def _rows_asked(asked: SolveOrder) -> dict:
     if asked.rows == KNOWN_ROWS and readout is None:
         raise KeelError("A known readout needs its value.", "Type a share of the frame interval, such as 0.46.")
     return {"rows": asked.rows, "readout": readout}
+
+
+def _start(asked: SolveOrder) -> dict:
+    """Return the frames to begin from: those chosen by hand, around the jerkiest part, or the best that are found."""
+    if asked.start == "chosen":
+        if len(asked.frames) != 2:
+            raise KeelError("No frames are chosen.", "Brush a lane from the one frame to the other.")
+        return {"start": asked.frames}
+    return {"start": JERKIEST if asked.start == JERKIEST else None}
 
 
 def _begin(number: int, attempt: int) -> dict:

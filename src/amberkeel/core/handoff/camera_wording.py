@@ -1,6 +1,7 @@
 """The sentences of which camera was chosen, and why."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from typing import Any
 
 from amberkeel.core.solve.motions import FREE, LOCKED, NODAL, PLANE, SWING, Rival
 
@@ -38,6 +39,16 @@ def camera_sentence(motion: str, rivals: Sequence[Rival]) -> str:
         else:
             text += f" {WHAT[other.motion].capitalize()} leaves {_px(other)}."
     return text
+
+
+def begun_sentence(begun: Mapping[str, Any] | None) -> str:
+    """Return from which frames a solve began, and why those, as `BegunDocument` has it; "" for none."""
+    if not begun:
+        return ""
+    return (
+        f"Begun at frames {begun['first']} and {begun['last']}: {begun['parallax_px']:.1f} px of parallax beyond a "
+        f"homography and {begun['travel_px']:.0f} px of travel over {begun['tracks']} common tracks."
+    )
 
 
 def standing_sentence(stretches: Sequence[Sequence[int]]) -> str:

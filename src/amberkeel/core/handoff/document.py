@@ -28,6 +28,7 @@ from amberkeel.core.solve.reasons import as_document, read_reason
 from amberkeel.core.solve.recipe import AUTO_ROWS, Recipe
 from amberkeel.core.solve.shifts import Shifts
 from amberkeel.core.solve.solution import Solution
+from amberkeel.core.solve.start import Begun
 from amberkeel.core.solve.terms import Figure
 from amberkeel.core.tracks import TrackSet
 from amberkeel.core.world.datum import IDENTITY, Datum
@@ -60,6 +61,7 @@ def solve_document(solution: Solution, datum: Datum = IDENTITY, plate: str = "",
         "rivals": [asdict(rival) for rival in solution.rivals],
         "standing": [list(frames) for frames in solution.standing],
         "stopped": solution.stopped,
+        "begun": asdict(solution.begun) if solution.begun else None,
         "missing_frames": solution.missing_frames.tolist(),
         "recipe": _recipe_document(solution.recipe),
     }
@@ -149,6 +151,7 @@ def _recipe_document(recipe: Recipe) -> dict:
         "fps": recipe.fps,
         "folds": recipe.folds,
         "radius": recipe.radius,
+        "start": list(recipe.start) if isinstance(recipe.start, tuple) else recipe.start,
         "check_share": recipe.check_share,
         "seed": recipe.seed,
     }
@@ -256,6 +259,7 @@ def read_solution(document: SolveDocument, arrays: dict[str, np.ndarray], reason
         tuple(Rival(**rival) for rival in document.get("rivals", [])), arrays.get("point_covariance"),
         tuple((int(a), int(b)) for a, b in document.get("standing", [])), _read_folds(document["quality"].get("folds")),
         _rotation_sigma(document), read_shifts(arrays), document.get("stopped", False),
+        Begun(**document["begun"]) if document.get("begun") else None,
     )  # fmt: skip
 
 
@@ -290,6 +294,7 @@ def _read_recipe(kept: RecipeDocument, document: SolveDocument) -> Recipe:
         kept["seed"], lens, held, kept["zoom"], tuple(kept["shared_with"]), kept.get("readout"),
         kept.get("rows", AUTO_ROWS), tuple(read_constraints(kept.get("evidence", []))), kept.get("fps", 24.0),
         folds=kept.get("folds", 0), radius=kept.get("radius", 10.0),
+        start=kept.get("start"),
     )  # fmt: skip
 
 

@@ -131,6 +131,16 @@ class FoldsDocument(TypedDict):
     part_rms_px: tuple[NotNegative, ...]
 
 
+class BegunDocument(TypedDict):
+    """Where a solve began, see `Begun`."""
+
+    first: int
+    last: int
+    parallax_px: NotNegative
+    travel_px: NotNegative
+    tracks: Count
+
+
 class QualityDocument(TypedDict):
     """Figures of the whole."""
 
@@ -194,6 +204,7 @@ class RecipeDocument(TypedDict):
     fps: NotRequired[float]
     folds: NotRequired[Count]
     radius: NotRequired[Positive]
+    start: NotRequired[tuple[int, int] | str | None]
     check_share: float
     seed: int
 
@@ -217,6 +228,7 @@ class SolveDocument(TypedDict):
     standing: NotRequired[list[tuple[int, int]]]
     missing_frames: NotRequired[list[int]]
     stopped: NotRequired[bool]
+    begun: NotRequired[BegunDocument | None]
     recipe: RecipeDocument
 
 

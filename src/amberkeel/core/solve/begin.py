@@ -51,7 +51,7 @@ def zooming_start(problem: Problem, plan: LensPlan, freedom: Freedom, width: int
         trial = problem.copied()
         trial.lens = start.start
         try:
-            trial = best_start(trial, start, width, pairs, span(own, 0.0, 0.5))
+            trial, _ = best_start(trial, start, width, pairs, span(own, 0.0, 0.5))
             trial.zoom_basis, trial.zoom = basis, np.zeros(basis.shape[1])
             grow(trial, freedom, span(own, 0.5, 1.0))
         except SolveError as error:
@@ -66,8 +66,10 @@ def zooming_start(problem: Problem, plan: LensPlan, freedom: Freedom, width: int
     return best
 
 
-def best_start(problem: Problem, plan: LensPlan, width: int, pairs: list[Pair], progress: Progress) -> Problem:
-    """Return the best of several starts, each extended over the frames of its pair with the lens free.
+def best_start(
+    problem: Problem, plan: LensPlan, width: int, pairs: list[Pair], progress: Progress
+) -> tuple[Problem, Pair]:
+    """Return the best of several starts, each extended over the frames of its pair with the lens free, and its pair.
 
     Parameters
     ----------
@@ -79,19 +81,22 @@ def best_start(problem: Problem, plan: LensPlan, width: int, pairs: list[Pair], 
     SolveError : no start was found.
     """
     candidates = _starts(problem, plan, width, pairs, progress)
-    best, best_cost = candidates[0][0].problem, np.inf
+    best, of, best_cost = candidates[0][0].problem, candidates[0][1], np.inf
     for start, pair in candidates[:3]:
         trial = start.problem
         fill_between(trial, pair.a, pair.b)
         settle(trial, plan.free, 10)
         cost = _merit(trial)
         if cost < best_cost:
-            best, best_cost = trial, cost
-    return best
+            best, of, best_cost = trial, pair, cost
+    return best, of
 
 
-def other_starts(problem: Problem, plan: LensPlan, width: int, pairs: list[Pair], progress: Progress) -> list[Problem]:
-    """Return starts from pairs of frames, each extended over its frames, best first; none where none gives a start.
+def other_starts(
+    problem: Problem, plan: LensPlan, width: int, pairs: list[Pair], progress: Progress
+) -> list[tuple[Problem, Pair]]:
+    """Return starts from pairs of frames with their pairs, each extended over its frames, best first; none where none
+    gives a start.
 
     Parameters
     ----------
@@ -102,14 +107,14 @@ def other_starts(problem: Problem, plan: LensPlan, width: int, pairs: list[Pair]
         candidates = _starts(problem, plan, width, pairs, progress)
     except SolveError:
         return []
-    out: list[Problem] = []
+    out: list[tuple[Problem, Pair]] = []
     seen: set[int] = set()
     for start, pair in candidates:
         if pair.a not in seen and len(out) < MOST_OTHERS:
             seen.add(pair.a)
             fill_between(start.problem, pair.a, pair.b)
             settle(start.problem, plan.free, 10)
-            out.append(start.problem)
+            out.append((start.problem, pair))
     return out
 
 

@@ -9,6 +9,8 @@ from amberkeel.core.solve.lens_plan import FIXED, LensChoice, LensPlan, lens_pla
 
 ROWS = AUTO_ROWS, NO_ROWS, KNOWN_ROWS = "auto", "off", "known"
 
+JERKIEST = "jerkiest"
+
 
 @dataclass(frozen=True)
 class Recipe:
@@ -28,6 +30,8 @@ class Recipe:
     begin : a camera that was found before, from which this one is refined; None to begin afresh.
     evidence : what is known of the set and of the camera's path. fps : frames a second, for what is known of the path.
     folds : parts of the tracks that are left out in turn after the solve, to judge all of them; 0 for none.
+    start : two frame numbers to begin from, "jerkiest" for two on either side of the jerkiest part, or None for those
+        that are found best.
     radius : of the sphere on which the points of a camera that does not move are put, metres.
     check_share : share of tracks withheld. seed : of every random choice.
     """
@@ -49,6 +53,7 @@ class Recipe:
     begin: CameraPath | None = None
     folds: int = 0
     radius: float = 10.0
+    start: tuple[int, int] | str | None = None
 
     def plan(self, width: int, height: int) -> LensPlan:
         """Return what the solve may do with the lens of a picture of `width` x `height` pixels."""

@@ -15,6 +15,7 @@ from amberkeel.core.solve.outliers import FINAL_SCALE
 from amberkeel.core.solve.problem import Problem, Rows, make_problem
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.standing import hold
+from amberkeel.core.solve.start import Begun
 from amberkeel.core.solve.uncertainty import Uncertainty, stated_uncertainty, uncertainty
 from amberkeel.core.tracks import ACTIVE, TrackSet
 
@@ -75,7 +76,7 @@ class Solved:
     motion : how the camera moves. rivals : the explanations that were compared.
     rms_before_px : RMS residual before evidence was added, None without any. standing : stretches in which the camera
     stands still and is held, first and last frame number of each. plane : the constraint that all points lie on one
-    plane, where that explains them best.
+    plane, where that explains them best. begun : the frames from which a moving camera was found.
     """
 
     problem: Problem
@@ -87,6 +88,7 @@ class Solved:
     rms_before_px: float | None = None
     standing: tuple[tuple[int, int], ...] = ()
     plane: PlaneThrough | None = None
+    begun: Begun | None = None
 
     @property
     def known(self) -> tuple[Constraint, ...]:

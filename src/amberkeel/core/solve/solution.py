@@ -13,6 +13,7 @@ from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.residuals import residuals, rms, rms_by
 from amberkeel.core.solve.shifts import Shifts
+from amberkeel.core.solve.start import Begun
 from amberkeel.core.solve.terms import Figure
 from amberkeel.core.tracks import ACTIVE, CHECK, EXCLUDED, TrackSet
 
@@ -38,6 +39,7 @@ class Solution:
     standing : stretches in which the camera stands still and is held at one spot, first and last frame of each.
     rotation_sigma : (F,) one sigma of the camera's turn, radians, the first camera held; None where unknown.
     shifts : how the camera moves when part of the tracks is left out; None where unknown.
+    begun : the frames from which a moving camera was found; None for one that does not move, or was refined.
     stopped : whether the solve was cancelled, and this is what stood then.
     folds : residuals of all tracks, each withheld once; None where that was not asked for.
     """
@@ -61,6 +63,7 @@ class Solution:
     rotation_sigma: np.ndarray | None = None
     shifts: Shifts | None = None
     stopped: bool = False
+    begun: Begun | None = None
 
     @property
     def counted(self) -> np.ndarray:

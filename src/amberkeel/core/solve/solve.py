@@ -28,7 +28,7 @@ from amberkeel.core.solve.planar import flat_part, on_one_plane
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.radial_lens import READOUT_NAME
 from amberkeel.core.solve.reasons import Reason
-from amberkeel.core.solve.recipe import AUTO_ROWS, KNOWN_ROWS, NO_ROWS, ROWS, Recipe
+from amberkeel.core.solve.recipe import AUTO_ROWS, JERKIEST, KNOWN_ROWS, NO_ROWS, ROWS, Recipe
 from amberkeel.core.solve.refusals import check_tracks
 from amberkeel.core.solve.residuals import rms
 from amberkeel.core.solve.reversal import ALIKE, better_of_twins
@@ -36,7 +36,7 @@ from amberkeel.core.solve.rows import BETRAYED, betrayed, row_drift, with_rows
 from amberkeel.core.solve.shot import LEAST_PART, Asked, Solved, Stopped, keeping
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.standing import standing, worth_it
-from amberkeel.core.solve.start import Pair, find_pairs, stands_still
+from amberkeel.core.solve.start import Pair, begun, chosen_pair, find_pairs, jerkiest, stands_still
 from amberkeel.core.solve.terms import COST, Figure
 from amberkeel.core.solve.turn import released, swinging, turning
 from amberkeel.core.solve.uncertainty import Uncertainty, bundle_noise_factor
@@ -285,10 +285,10 @@ def _free(asked: Asked, progress: Progress) -> Solved:
         problem = zooming_start(asked.problem(), plan, freedom, width, span(progress, 0.0, 0.75))
         return _settled(problem, freedom, plan, span(progress, 0.75, 1.0))
     best: Solved | None = None
-    failure, pairs = SolveError("No two frames give a start."), find_pairs(asked.problem(), MORE_PAIRS)
+    failure, pairs = SolveError("No two frames give a start."), _pairs(asked)
     try:
-        problem = best_start(asked.problem(), plan, width, pairs[:FIRST_PAIRS], span(progress, 0.0, 0.25))
-        best = _grown(problem, plan, span(progress, 0.25, 0.5))
+        problem, pair = best_start(asked.problem(), plan, width, pairs[:FIRST_PAIRS], span(progress, 0.0, 0.25))
+        best = replace(_grown(problem, plan, span(progress, 0.25, 0.5)), begun=begun(problem, pair))
     except SolveError as error:
         failure = error
     others = best is None
@@ -302,6 +302,14 @@ def _free(asked: Asked, progress: Progress) -> Solved:
         return _by_rows(asked, _refocused(asked, best, span(progress, 0.6, 0.7)), span(progress, 0.7, 1.0))
 
 
+def _pairs(asked: Asked) -> list[Pair]:
+    """Return the pairs of frames to begin from, best first: those that were asked for, or found."""
+    start, problem = asked.recipe.start, asked.problem()
+    if start is None:
+        return find_pairs(problem, MORE_PAIRS)
+    return [chosen_pair(problem, *(jerkiest(problem) if start == JERKIEST else start))]
+
+
 def _from_other_starts(
     asked: Asked, best: Solved | None, failure: SolveError, pairs: list[Pair], progress: Progress
 ) -> Solved:
@@ -309,9 +317,10 @@ def _from_other_starts(
     that breaks where none reaches all frames.
     """
     plan = asked.plan
-    for problem in other_starts(asked.problem(), plan, asked.size[0], pairs[FIRST_PAIRS:], span(progress, 0.0, 0.2)):
+    tried = other_starts(asked.problem(), plan, asked.size[0], pairs[FIRST_PAIRS:], span(progress, 0.0, 0.2))
+    for problem, pair in tried:
         try:
-            trial = _grown(problem, plan, span(progress, 0.2, 1.0))
+            trial = replace(_grown(problem, plan, span(progress, 0.2, 1.0)), begun=begun(problem, pair))
         except SolveError as error:
             failure = _further(failure, error)
             continue
@@ -339,7 +348,7 @@ def _refocused(asked: Asked, solved: Solved, progress: Progress) -> Solved:
             found = finished(trial, solved.freedom, (), progress, REFINE_SCALES)
         except SolveError:
             continue
-        candidates.append(replace(found, twin=solved.twin))
+        candidates.append(replace(found, twin=solved.twin, begun=solved.begun))
     if len(candidates) == 1:
         return solved
     rivals = compare(candidates, everyone)
@@ -385,7 +394,9 @@ def _by_rows(asked: Asked, solved: Solved, progress: Progress) -> Solved:
     problem = solved.problem.copied()
     problem.active, problem.inlier = problem.active | solved.dropped, np.ones_like(problem.inlier)
     problem, freedom = with_rows(problem, solved.freedom, recipe.readout)
-    trial = replace(finished(problem, freedom, asked.plan.later, span(progress, 0.3, 1.0)), twin=solved.twin)
+    trial = replace(
+        finished(problem, freedom, asked.plan.later, span(progress, 0.3, 1.0)), twin=solved.twin, begun=solved.begun
+    )
     trial.problem.drift = row_drift(trial.problem, trial.problem.lens.readout)
     adjust_all(trial.problem, trial.freedom, *TO_THE_END)
     if recipe.rows == KNOWN_ROWS:
@@ -426,7 +437,7 @@ def conclude(asked: Asked, solved: Solved, sure: Uncertainty, progress: Progress
         problem, measured, solved.dropped, counted, sure, report, asked.recipe, asked.size, shown,
         solved.motion, solved.rivals, rows.points, solved.standing,
     )  # fmt: skip
-    return replace(solution, folds=folds)
+    return replace(solution, folds=folds, begun=solved.begun)
 
 
 def _figures(bundle: Bundle, solved: Solved) -> tuple[Figure, ...]:

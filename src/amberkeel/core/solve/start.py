@@ -60,6 +60,19 @@ class Start:
 
 
 @dataclass(frozen=True)
+class Begun:
+    """Where a solve began: two frame numbers, the parallax beyond a homography and the usual travel between them, in
+    pixels, and how many tracks they share.
+    """
+
+    first: int
+    last: int
+    parallax_px: float
+    travel_px: float
+    tracks: int
+
+
+@dataclass(frozen=True)
 class Pair:
     """Two frame rows, the tracks they share, and in pixels their parallax beyond a homography and their travel."""
 
@@ -94,6 +107,50 @@ def stands_still(problem: Problem) -> bool:
         moved = problem.xy[later[long_enough]] - problem.xy[starts[long_enough]]
         travel = max(travel, float(np.median(np.linalg.norm(moved, axis=1))) if len(moved) else 0.0)
     return travel < LEAST_TRAVEL_PX
+
+
+def begun(problem: Problem, pair: Pair) -> Begun:
+    """Return a pair as what is said of it; `problem` has its frames."""
+    first, last = (int(problem.frames[row]) for row in (pair.a, pair.b))
+    return Begun(first, last, pair.parallax, pair.travel, len(pair.tracks))
+
+
+def chosen_pair(problem: Problem, first: int, last: int) -> Pair:
+    """Return the pair of two frame numbers; raises SolveError where they share too few tracks, or are none."""
+    rows = [int(np.searchsorted(problem.frames, frame)) for frame in (first, last)]
+    if first >= last or any(r == len(problem.frames) or problem.frames[r] != f for r, f in zip(rows, (first, last))):
+        raise SolveError(
+            f"Frames {first} and {last} are not two frames of this shot.",
+            f"Choose two of {problem.frames[0]}–{problem.frames[-1]}.",
+        )
+    tracks, xa, xb = common_tracks(problem, *rows)
+    if len(tracks) < MIN_COMMON:
+        raise SolveError(
+            f"Frames {first} and {last} share {len(tracks)} tracks, too few to begin from.",
+            f"Choose frames with {MIN_COMMON} or more in common: closer ones, or follow more features.",
+        )
+    return Pair(rows[0], rows[1], tracks, _parallax(xa, xb), float(np.median(np.linalg.norm(xb - xa, axis=1))))
+
+
+def jerkiest(problem: Problem) -> tuple[int, int]:
+    """Return two frame numbers on either side of the frame at which the picture's motion changes most abruptly.
+
+    They lie as far from it as they still share tracks enough; raises SolveError where no two do.
+    """
+    track, order = problem.track, np.arange(1, len(problem.camera))
+    step = (track[1:] == track[:-1]) & (problem.camera[1:] == problem.camera[:-1] + 1) & problem.active[track[1:]]
+    moved, row = (problem.xy[1:] - problem.xy[:-1])[step], problem.camera[order[step]]
+    motion = np.full((len(problem.frames), 2), np.nan)
+    for k in np.unique(row):
+        motion[k] = np.median(moved[row == k], axis=0)
+    change = np.linalg.norm(np.diff(motion, axis=0), axis=1)
+    at = int(np.nanargmax(change)) + 1 if np.isfinite(change).any() else len(problem.frames) // 2
+    reach = min(at, len(problem.frames) - 1 - at)
+    for away in range(max(reach, 1), 0, -1):
+        a, b = max(at - away, 0), min(at + away, len(problem.frames) - 1)
+        if a < b and len(common_tracks(problem, a, b)[0]) >= 2 * MIN_COMMON:
+            return int(problem.frames[a]), int(problem.frames[b])
+    raise SolveError("No two frames on either side of the jerkiest part share enough tracks.", "Choose two by hand.")
 
 
 def find_pairs(problem: Problem, count: int = 2) -> list[Pair]:

@@ -21,6 +21,12 @@ const HINTS = {
   path: "A table with frame, x, y, z and a rotation, or USD with one camera; metres, and the plate's frames.",
 };
 
+const AFRESH = [
+  ["", "start afresh"],
+  ["chosen", "afresh, from the brushed frames"],
+  ["jerkiest", "afresh, around the jerkiest part"],
+];
+
 export class Known {
   constructor(desk) {
     this.desk = desk;
@@ -101,7 +107,7 @@ export class Known {
     if (planes.length > 1 && find("#planea").value === find("#planeb").value) find("#planeb").selectedIndex = 1;
     const attempts = server.attempts.map((a) => [a.id, `attempt ${a.number}`]);
     keep(find("#knownattempt"), options(attempts));
-    keep(find("#begin"), options([["", "start afresh"], ...attempts.map(([id, text]) => [id, `refine ${text}`])]));
+    keep(find("#begin"), options([...AFRESH, ...attempts.map(([id, text]) => [id, `refine ${text}`])]));
   }
 
   row(row, number, term) {

@@ -93,6 +93,7 @@ function fields(a, pinned, act) {
     button.addEventListener("click", run);
     row.append(button);
   }
+  if (a.figures.begun) out.append(element("small", "", a.figures.begun));
   out.append(name, note, row, element("small", "", `${a.created.replace("T", " ")}, ${took(a.figures.seconds)}`));
   return out;
 }

@@ -14,7 +14,7 @@ export class SolveStage {
     this.known = new Known(desk);
     this.unsure = new Unsure(desk);
     this.actions = [
-      { id: "solve", name: "Solve the camera", run: () => desk.start("solve", asked()) },
+      { id: "solve", name: "Solve the camera", run: () => desk.start("solve", asked(desk.state.range)) },
       { id: "state-known", name: "Solve: add to what is known", run: () => this.known.add() },
       ...this.unsure.actions,
     ];
@@ -47,7 +47,7 @@ export class SolveStage {
       back: (id) => desk.send("back", { attempt: id }),
       refine: (id) => {
         find("#begin").value = id;
-        desk.start("solve", asked());
+        desk.start("solve", asked(desk.state.range));
       },
     });
     drawFindings(server, (ids) => {
@@ -67,7 +67,8 @@ function drawVerdict(verdict) {
 }
 
 /** What the fields ask of the next solve. */
-function asked() {
+function asked(range) {
+  const begin = find("#begin").value;
   return {
     motion: find("#motion").value,
     distortion: find("#distortion").value,
@@ -78,7 +79,9 @@ function asked() {
     zoom: find("#zoom").checked,
     rows: find("#shutter").value,
     readout: find("#readout").value,
-    begin: Number(find("#begin").value || 0),
+    begin: Number(begin) || 0,
+    start: Number(begin) ? "" : begin,
+    frames: range ?? [],
     radius: find("#radius").value,
     folds: Number(find("#folds").value),
     share: [...document.querySelectorAll("[data-share]:checked")].map((box) => Number(box.dataset.share)),
