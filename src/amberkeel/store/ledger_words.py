@@ -14,6 +14,7 @@ ASKED = {
     "zoom": "zoom",
     "rows": "shutter",
     "lens": "lens values",
+    "start": "starting frames",
     "lens_held": "lens profile",
 }
 """Members of a recipe that are compared as they are."""

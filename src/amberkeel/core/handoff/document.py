@@ -9,6 +9,7 @@ from amberkeel.core.camera import CameraPath
 from amberkeel.core.handoff.solve_file import (
     FORMAT,
     VERSION,
+    BegunDocument,
     FoldsDocument,
     LensReportDocument,
     RecipeDocument,
@@ -259,13 +260,17 @@ def read_solution(document: SolveDocument, arrays: dict[str, np.ndarray], reason
         tuple(Rival(**rival) for rival in document.get("rivals", [])), arrays.get("point_covariance"),
         tuple((int(a), int(b)) for a, b in document.get("standing", [])), _read_folds(document["quality"].get("folds")),
         _rotation_sigma(document), read_shifts(arrays), document.get("stopped", False),
-        Begun(**document["begun"]) if document.get("begun") else None,
+        _read_begun(document.get("begun")),
     )  # fmt: skip
 
 
 def _rotation_sigma(document: SolveDocument) -> np.ndarray | None:
     kept = [f.get("rotation_sigma") for f in document["frames"]]
     return None if None in kept else np.array(kept)
+
+
+def _read_begun(kept: BegunDocument | None) -> Begun | None:
+    return Begun(**kept) if kept else None
 
 
 def _read_folds(kept: FoldsDocument | None) -> Folds | None:

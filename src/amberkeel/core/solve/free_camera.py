@@ -1,0 +1,179 @@
+"""A shot solved as a camera that moves freely: begun, grown, settled, and begun elsewhere where that is no good."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from amberkeel.core.errors import SolveError
+from amberkeel.core.progress import Progress, span
+from amberkeel.core.solve.adjust_shot import CLEARLY, TO_THE_END, finished
+from amberkeel.core.solve.again import REFINE_SCALES
+from amberkeel.core.solve.begin import FIRST_PAIRS, MORE_PAIRS, best_start, other_starts, zooming_start
+from amberkeel.core.solve.grow import Broken, adjust_all, grow, settle
+from amberkeel.core.solve.lens_plan import Freedom, LensPlan, zooming
+from amberkeel.core.solve.motions import compare
+from amberkeel.core.solve.problem import Problem
+from amberkeel.core.solve.radial_lens import READOUT_NAME
+from amberkeel.core.solve.recipe import AUTO_ROWS, JERKIEST, KNOWN_ROWS, NO_ROWS
+from amberkeel.core.solve.reversal import better_of_twins
+from amberkeel.core.solve.rows import BETRAYED, betrayed, row_drift, with_rows
+from amberkeel.core.solve.shot import LEAST_PART, Asked, Solved, keeping
+from amberkeel.core.solve.start import Pair, begun, chosen_pair, find_pairs, jerkiest
+from amberkeel.core.tracks import ACTIVE
+
+MOST_READOUT = 1.2
+"""Readout above which what was found is no shutter."""
+
+LOOSE_FOCAL = 0.015
+"""Relative sigma of the focal length, for independent noise, from which others are tried."""
+
+OTHER_FOCALS = (0.5, 0.7, 1.4, 2.0)
+"""What it is multiplied by then."""
+
+BRIEFLY, CLEARLY_BELOW = 15, 0.995
+"""Iterations for each of them, and share of the solve's own cost below which one is adjusted to the end."""
+
+SURE = 0.93
+"""Share of the measurements explained below which other starts are tried."""
+
+
+def free_camera(asked: Asked, progress: Progress) -> Solved:
+    """Return the shot solved as a camera that moves freely.
+
+    Where much is left unexplained, or the solve breaks, other pairs of frames are tried as a start: what moves on its
+    own can make the pairs with most parallax the worst ones.
+    """
+    plan, width = asked.plan, asked.size[0]
+    if asked.recipe.zoom:
+        freedom = zooming(plan)
+        problem = zooming_start(asked.problem(), plan, freedom, width, span(progress, 0.0, 0.75))
+        return _settled(problem, freedom, plan, span(progress, 0.75, 1.0))
+    best: Solved | None = None
+    failure, pairs = SolveError("No two frames give a start."), _pairs(asked)
+    try:
+        problem, pair = best_start(asked.problem(), plan, width, pairs[:FIRST_PAIRS], span(progress, 0.0, 0.25))
+        best = replace(_grown(problem, plan, span(progress, 0.25, 0.5)), begun=begun(problem, pair))
+    except SolveError as error:
+        failure = error
+    others = best is None
+    if best is None:
+        best = _from_other_starts(asked, None, failure, pairs, span(progress, 0.5, 0.6))
+    if not best.problem.solved.all():
+        return best
+    with keeping(best):
+        if not others and _explained(best) < SURE and betrayed(best.problem) < BETRAYED:
+            best = _from_other_starts(asked, best, failure, pairs, span(progress, 0.5, 0.6))
+        return _by_rows(asked, _refocused(asked, best, span(progress, 0.6, 0.7)), span(progress, 0.7, 1.0))
+
+
+def _pairs(asked: Asked) -> list[Pair]:
+    """Return the pairs of frames to begin from, best first: those that were asked for, or found."""
+    start, problem = asked.recipe.start, asked.problem()
+    if start is None:
+        return find_pairs(problem, MORE_PAIRS)
+    return [chosen_pair(problem, *(jerkiest(problem) if start == JERKIEST else start))]
+
+
+def _from_other_starts(
+    asked: Asked, best: Solved | None, failure: SolveError, pairs: list[Pair], progress: Progress
+) -> Solved:
+    """Return the best of a solve, if any, and of those begun from other pairs of frames; what holds together of one
+    that breaks where none reaches all frames.
+    """
+    plan = asked.plan
+    tried = other_starts(asked.problem(), plan, asked.size[0], pairs[FIRST_PAIRS:], span(progress, 0.0, 0.2))
+    for problem, pair in tried:
+        try:
+            trial = replace(_grown(problem, plan, span(progress, 0.2, 1.0)), begun=begun(problem, pair))
+        except SolveError as error:
+            failure = _further(failure, error)
+            continue
+        if best is None or _explained(trial) > _explained(best):
+            best = trial
+    return best or _part(asked, failure, progress)
+
+
+def _refocused(asked: Asked, solved: Solved, progress: Progress) -> Solved:
+    """Return the best of a solve and of those begun from it at other focal lengths, where it hardly determines its own:
+    with little parallax, or one plane, a wrong focal length can be a minimum of its own.
+    """
+    free = "focal" in solved.freedom.lens and asked.plan.search and not len(solved.problem.zoom)
+    if not free or solved.uncertainty(clustered=False).sigma("focal") < LOOSE_FOCAL:
+        return solved
+    candidates, everyone = [solved], asked.tracks.in_state(ACTIVE)
+    as_it_is = settle(solved.problem.copied(), solved.freedom, BRIEFLY)
+    for gain in OTHER_FOCALS:
+        progress(0.0, f"Trying {gain:g} times the focal length")
+        trial = solved.problem.copied()
+        trial.lens = trial.lens.refocused(gain * trial.lens.focal)
+        if settle(trial, solved.freedom, BRIEFLY) > CLEARLY_BELOW * as_it_is:
+            continue
+        try:
+            found = finished(trial, solved.freedom, (), progress, REFINE_SCALES)
+        except SolveError:
+            continue
+        candidates.append(replace(found, twin=solved.twin, begun=solved.begun))
+    if len(candidates) == 1:
+        return solved
+    rivals = compare(candidates, everyone)
+    return candidates[int(np.argmin([rival.score for rival in rivals]))]
+
+
+def _further(one: SolveError, other: SolveError) -> SolveError:
+    """Return that failure which got further: a solve that broke with more frames, or any that broke."""
+    reached = [int(e.problem.solved.sum()) if isinstance(e, Broken) else -1 for e in (one, other)]
+    return other if reached[1] > reached[0] else one
+
+
+def _part(asked: Asked, failure: SolveError, progress: Progress) -> Solved:
+    """Return what holds together of a solve that broke; raises the failure where that is too little."""
+    if not isinstance(failure, Broken) or failure.problem.solved.sum() < LEAST_PART or asked.recipe.zoom:
+        raise failure
+    progress(0.8, "Keeping what holds together")
+    try:
+        return finished(failure.problem, asked.plan.free, asked.plan.later, progress)
+    except SolveError:
+        raise failure from None
+
+
+def _grown(start: Problem, plan: LensPlan, progress: Progress) -> Solved:
+    """Return a start extended over the whole shot and finished."""
+    grow(start, plan.free, span(progress, 0.0, 0.5))
+    return _settled(start, plan.free, plan, span(progress, 0.5, 1.0))
+
+
+def _settled(problem: Problem, freedom: Freedom, plan: LensPlan, progress: Progress) -> Solved:
+    """Return a problem with all frames solved, finished in the better of its two depths."""
+    progress(0.0, "Trying it with depth reversed")
+    problem, twin = better_of_twins(problem, freedom)
+    return replace(finished(problem, freedom, plan.later, progress), twin=twin)
+
+
+def _by_rows(asked: Asked, solved: Solved, progress: Progress) -> Solved:
+    """Return a moving camera solved with a rolling shutter where one is given, or explains the tracks better."""
+    recipe = asked.recipe
+    if recipe.rows == NO_ROWS or recipe.zoom or (recipe.rows == AUTO_ROWS and betrayed(solved.problem) < BETRAYED):
+        return solved
+    progress(0.0, "Trying a rolling shutter")
+    problem = solved.problem.copied()
+    problem.active, problem.inlier = problem.active | solved.dropped, np.ones_like(problem.inlier)
+    problem, freedom = with_rows(problem, solved.freedom, recipe.readout)
+    trial = replace(
+        finished(problem, freedom, asked.plan.later, span(progress, 0.3, 1.0)), twin=solved.twin, begun=solved.begun
+    )
+    trial.problem.drift = row_drift(trial.problem, trial.problem.lens.readout)
+    adjust_all(trial.problem, trial.freedom, *TO_THE_END)
+    if recipe.rows == KNOWN_ROWS:
+        return trial
+    readout = trial.problem.lens.readout
+    clear = trial.uncertainty(clustered=False).sigma(READOUT_NAME) * CLEARLY < readout < MOST_READOUT
+    before, after = compare([solved, trial], asked.tracks.in_state(ACTIVE))
+    return trial if clear and after.score < before.score else solved
+
+
+def _explained(solved: Solved) -> float:
+    """Return the share of the measurements that a solve explains."""
+    problem = solved.problem
+    return len(solved.final_bundle()[1].observations) / max(
+        int((problem.active | solved.dropped)[problem.track].sum()), 1
+    )
