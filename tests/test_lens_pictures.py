@@ -23,6 +23,7 @@ from amberkeel.core.solve.held_lens import straight_px, with_focal
 from amberkeel.core.solve.lens_plan import LensChoice
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
+from amberkeel.core.solve_plate import with_profile
 
 PLAIN = Lens.centred(320, 180, 240.0)
 MODELS = {
@@ -89,8 +90,11 @@ def test_a_lens_that_folds_over_is_told_and_refused():
 
 def test_profiles_are_read_back_rescaled_and_refused():
     profile = LensProfile("Wide", MODELS["two-axis"], "chart", True, 1.5, 24.0, {"k1": 0.01, "cx": 2.0}, ["A note."])
+    profile = replace(profile, readout=0.4)
     again = read_profile(json.loads(json.dumps(profile_document(profile))))
     assert again == profile
+    held = with_profile(Recipe(), again)
+    assert (held.rows, held.readout) == ("known", 0.4) and with_profile(Recipe(rows="off"), again).rows == "off"
     double = again.rescaled(640, 360)
     px = np.array([[20.0, 30.0], [200.0, 150.0]])
     assert double.lens.normalise(2 * px) == pytest.approx(again.lens.normalise(px)) and double.sigma["cx"] == 4.0
@@ -101,6 +105,7 @@ def test_profiles_are_read_back_rescaled_and_refused():
         {},
         {**document, "format": "x"},
         {**document, "lens": {}},
+        {**document, "readout": 1.5},
         {**document, "lens": {**document["lens"], "radial": [1, "x", 2]}},
         [],
     ):

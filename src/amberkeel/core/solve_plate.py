@@ -193,11 +193,13 @@ def load_profile(path: Path) -> LensProfile:
 
 
 def with_profile(recipe: Recipe, profile: LensProfile) -> Recipe:
-    """Return a recipe with a profile's distortion held, its focal length as a soft value unless another is known."""
+    """Return a recipe with a profile's distortion held, its focal length soft unless another is known, and its readout."""
     lens = dict(recipe.lens)
     if profile.focal_known and not recipe.focal_px and "focal" not in lens:
         sigma = max(profile.focal_sigma_px, 1e-4 * profile.lens.focal_px[0])
         lens["focal"] = LensChoice(SOFT, profile.lens.focal_px[0], sigma)
+    if profile.readout is not None and recipe.rows == AUTO_ROWS:
+        recipe = replace(recipe, rows=KNOWN_ROWS, readout=profile.readout)
     return replace(
         recipe, lens=lens, held_lens=profile.lens, pixel_aspect=profile.lens.focal_px[1] / profile.lens.focal_px[0]
     )

@@ -28,6 +28,7 @@ class LensProfile:
     source : where the values came from (typed, metadata, lines, chart, solve). sensor_width_mm : of the filmed
         part, or None.
     focal_sigma_px : one sigma. sigma : one sigma of coefficients, no unit, and of "cx", "cy" in pixels.
+    readout : share of the frame interval from a rolling shutter's first row to its last, or None where it is not known.
     notes : plain sentences that go with it. sources : by name, of values that came from elsewhere than the rest.
     """
 
@@ -40,6 +41,7 @@ class LensProfile:
     sigma: dict[str, float] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
     sources: dict[str, str] = field(default_factory=dict)
+    readout: float | None = None
 
     def rescaled(self, width: int, height: int) -> "LensProfile":
         """Return the profile for another size of the same picture; raises LensError when the shapes differ."""
@@ -179,6 +181,7 @@ def profile_document(profile: LensProfile) -> dict:
         "source": profile.source,
         "image": {"width": lens.width, "height": lens.height, "pixel_aspect": lens.pixel_aspect},
         "sensor_width_mm": profile.sensor_width_mm,
+        "readout": profile.readout,
         "focal_known": profile.focal_known,
         "lens": lens_document(lens),
         "sigma": {"focal_px": profile.focal_sigma_px, **profile.sigma},
@@ -205,10 +208,12 @@ def read_profile(document) -> LensProfile:
             sigma,
             [str(n) for n in document.get("notes", [])],
             {str(k): str(v) for k, v in document.get("sources", {}).items()},
+            None if document.get("readout") is None else float(document["readout"]),
         )
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise LensError("The lens profile is not complete.", f"“{error}” is missing or no number.") from error
     check_lens(profile.lens)
+    check_readout(profile.readout)
     return profile
 
 
@@ -217,6 +222,12 @@ def _numbers(values, count: int) -> tuple[float, ...]:
     if len(out) != count or not np.isfinite(out).all():
         raise ValueError(f"{count} finite numbers")
     return out
+
+
+def check_readout(readout: float | None) -> None:
+    """Raise LensError for a readout that is no share of the frame interval."""
+    if readout is not None and not 0.0 <= readout <= 1.0:
+        raise LensError(f"A readout of {readout:g} is impossible.", "Give a share of the frame interval, 0 to 1.")
 
 
 def check_lens(lens: Lens) -> None:

@@ -96,6 +96,7 @@ def _profile_row(row: LensProfile, shot: Shot, shots: list[str]) -> dict:
         "model": d["lens"]["model"],
         "focal_mm": d["lens"]["focal_px"][0] * mm if d["focal_known"] else None,
         "focal_sigma_mm": d["sigma"].get("focal_px", 0.0) * mm,
+        "readout": d.get("readout"),
         "values": _typed(read_profile(d)),
         "sources": d.get("sources", {}),
         "radial": d["lens"]["radial"],

@@ -21,7 +21,7 @@ from amberkeel.core.lens.sensor import length_mm
 from amberkeel.core.lens.straighten import FORMATS as FILE_FORMATS
 from amberkeel.core.lens.views import ChartOrder, check_order
 from amberkeel.core.pictures.write import encode_jpeg
-from amberkeel.core.units import typed_number
+from amberkeel.core.units import maybe_number, typed_number
 from amberkeel.jobs.lens import straightened_folder
 from amberkeel.store import edits
 from amberkeel.store.lens import focal_state
@@ -60,6 +60,7 @@ class ChangedProfile(Body):
     values: dict = {}
     focal_mm: Word | None = None
     focal_sigma_mm: Word = ""
+    readout: Word | None = None
 
 
 class Straightening(Body):
@@ -143,6 +144,7 @@ def _solved_profile(opened: Session, shot: Shot, number: int) -> Profile:
         sigma,
         shot.plate.sensor_width_mm,
         values,
+        readout=path.readout or None,
     )
 
 
@@ -205,6 +207,8 @@ def _changed(row: LensProfile, shot: Shot, asked: ChangedProfile) -> dict:
                 length_mm(asked.focal_mm) * px,
                 typed_number(asked.focal_sigma_mm or 0, "the sigma of the focal length") * px,
             )
+    if asked.readout is not None:
+        profile = replace(profile, readout=maybe_number(asked.readout, "The readout", 0.0, 1.0))
     document = profile_document(replace(profile.retyped(typed, known), name=name))
     return {"name": name, "document": {**row.document, **document}}
 

@@ -48,6 +48,7 @@ function facts(p) {
           .join(", ") || "no distortion"
       : `${p.model} model`,
   );
+  if (p.readout != null) bits.push(`readout ${p.readout.toFixed(2)}`);
   if (p.shots.length) bits.push(`used by ${p.shots.join(", ")}`);
   return bits.join(" · ");
 }
@@ -88,6 +89,11 @@ function form(p, act) {
       input(`${name}±`, shown[name][1], 2, `Sigma of ${name}`),
     );
   }
+  const rows = p.readout == null ? "" : p.readout.toFixed(3);
+  field(
+    "Readout",
+    input("readout", rows, 1, "Share of the frame interval from the first row to the last; empty: unknown"),
+  );
   const buttons = element("div", "flex gap-1.5 mt-1");
   const keep = element("button", "button main grow", "Keep the change");
   const away = element("button", "button", "Take away");
@@ -107,6 +113,7 @@ function form(p, act) {
     const body = { id: p.id, version: p.version, name: out.elements.namedItem("name").value, values };
     if (out.elements.focal.value !== focal[0] || out.elements["focal±"].value !== focal[1])
       Object.assign(body, { focal_mm: out.elements.focal.value, focal_sigma_mm: out.elements["focal±"].value });
+    if (out.elements.readout.value !== rows) body.readout = out.elements.readout.value;
     act.save(body);
   });
   return out;
