@@ -193,7 +193,7 @@ def load_profile(path: Path) -> LensProfile:
 
 
 def with_profile(recipe: Recipe, profile: LensProfile) -> Recipe:
-    """Return a recipe with a profile's distortion held, its focal length soft unless another is known, and its readout."""
+    """Return a recipe that holds a profile: distortion, focal length softly unless another is known, and readout."""
     lens = dict(recipe.lens)
     if profile.focal_known and not recipe.focal_px and "focal" not in lens:
         sigma = max(profile.focal_sigma_px, 1e-4 * profile.lens.focal_px[0])
