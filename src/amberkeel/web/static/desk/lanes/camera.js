@@ -1,27 +1,28 @@
-// The camera's curves in the upper lane, each about its own middle, with a band of one sigma.
+// The camera's curves in the upper lane, each over its own range, with a band of one sigma enlarged so that it shows.
 import { INK } from "../shell/colour.js";
 
 const KINDS = {
-  position: { names: ["x", "y", "z"], unit: "units, ± σ" },
-  turn: { names: ["pan", "tilt", "roll"], unit: "degrees, ± σ" },
+  position: { names: ["x", "y", "z"], unit: "units" },
+  turn: { names: ["pan", "tilt", "roll"], unit: "degrees" },
 };
 const COLOURS = [INK.amber, INK.verdigris, INK.sail];
 const DASHES = [[], [6, 3], [2, 3]];
+
+/** Share of the lane that the widest band takes, about. */
+const BAND_SHARE = 0.2;
 
 /** Draw a kind of curves of the camera; `lanes` gives title, empty and curve. */
 export function drawCamera(lanes, c, x, top, room) {
   const { sure, lane, attempt } = lanes.store.state;
   const { names, unit } = KINDS[lane];
-  const curves = (sure?.curves ?? []).filter((k) => names.includes(k.name)).map(aboutMiddle);
-  const all = curves.flatMap((k) => k.values.flatMap((v, i) => [v - (k.sigma?.[i] ?? 0), v + (k.sigma?.[i] ?? 0)]));
-  const y = d3.scaleLinear(d3.extent(all.length ? all : [0, 1]), [top + room - 5, top + 6]);
-  lanes.title(c, top, "Camera", "", y, room, true);
-  c.fillStyle = INK.muted;
-  c.font = "11px Barlow";
-  c.fillText(unit, 10, top + 56);
+  const curves = (sure?.curves ?? []).filter((k) => names.includes(k.name)).map(overItsRange);
+  lanes.title(c, top, "Camera", "", d3.scaleLinear([0, 0], [0, 0]), room, true);
   if (!curves.length) return lanes.empty(c, top, room, attempt ? "in a moment" : "after a solve");
+  const y = d3.scaleLinear([-1, 1], [top + room - 7, top + 20]);
+  const widest = d3.max(curves, (k) => d3.max(k.sigma ?? [0])) || 0;
+  const gain = widest > 0 ? 10 ** Math.max(0, Math.round(Math.log10(BAND_SHARE / widest))) : 0;
   curves.forEach((curve, k) => {
-    band(c, curve, sure.frames, x, y, COLOURS[k]);
+    band(c, curve, gain, sure.frames, x, y, COLOURS[k]);
     c.setLineDash(DASHES[k]);
     lanes.curve(
       c,
@@ -31,27 +32,39 @@ export function drawCamera(lanes, c, x, top, room) {
     );
     c.setLineDash([]);
   });
-  names.forEach((name, k) => {
-    c.fillStyle = COLOURS[k];
-    c.font = "11px 'JetBrains Mono'";
-    c.fillText(name, 10 + 27 * k, top + 70);
-  });
+  legend(c, curves, gain, unit, x.range()[0] + 6, top + 14);
   return null;
 }
 
-function aboutMiddle(curve) {
-  const middle = (d3.min(curve.values) + d3.max(curve.values)) / 2;
-  return { ...curve, values: curve.values.map((v) => v - middle) };
+/** A curve from -1 to 1 over its own range, its sigma in the same unit. */
+function overItsRange(curve) {
+  const [low, high] = d3.extent(curve.values);
+  const half = (high - low) / 2 || 1;
+  const values = curve.values.map((v) => (v - (low + high) / 2) / half);
+  return { name: curve.name, range: high - low, values, sigma: curve.sigma?.map((s) => s / half) };
 }
 
-function band(c, { values, sigma }, frames, x, y, colour) {
+function band(c, { values, sigma }, gain, frames, x, y, colour) {
   if (!sigma) return;
   c.beginPath();
-  values.forEach((v, i) => c.lineTo(x(frames[i]), y(v + sigma[i])));
-  for (let i = values.length - 1; i >= 0; i -= 1) c.lineTo(x(frames[i]), y(values[i] - sigma[i]));
+  values.forEach((v, i) => c.lineTo(x(frames[i]), y(v + gain * sigma[i])));
+  for (let i = values.length - 1; i >= 0; i -= 1) c.lineTo(x(frames[i]), y(values[i] - gain * sigma[i]));
   c.closePath();
   c.globalAlpha = 0.25;
   c.fillStyle = colour;
   c.fill();
   c.globalAlpha = 1;
+}
+
+function legend(c, curves, gain, unit, left, base) {
+  c.font = "11px 'JetBrains Mono'";
+  let at = left;
+  curves.forEach(({ name, range }, k) => {
+    c.fillStyle = COLOURS[k];
+    const text = `${name} over ${range.toPrecision(3)}`;
+    c.fillText(text, at, base);
+    at += c.measureText(text).width + 16;
+  });
+  c.fillStyle = INK.muted;
+  c.fillText(`${unit}${gain ? ` · band: 1 σ ×${gain}` : ""}`, at, base);
 }

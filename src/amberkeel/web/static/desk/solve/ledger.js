@@ -56,7 +56,7 @@ function tick(a, server, shot) {
 }
 
 function fields(a, pinned, act) {
-  const out = element("div", "fields");
+  const out = element("div", "onit");
   const name = element("input");
   const note = element("textarea");
   Object.assign(name, { value: a.name, maxLength: 80, placeholder: `Attempt ${a.number}` });
@@ -71,7 +71,7 @@ function fields(a, pinned, act) {
   name.addEventListener("change", () => act.call({ attempt: a.id, name: name.value.trim() }));
   note.addEventListener("change", () => act.call({ attempt: a.id, note: note.value.trim() }));
   name.addEventListener("keydown", (event) => event.key === "Enter" && name.blur());
-  const row = element("div", "flex gap-1.5");
+  const row = element("div", "flex gap-1 flex-wrap");
   for (const [words, why, run, off] of [
     ["Refine", "Begin the next solve from this attempt", () => act.refine(a.id), false],
     [

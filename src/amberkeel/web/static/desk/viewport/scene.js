@@ -4,6 +4,9 @@ import { OrbitControls } from "orbit";
 import * as THREE from "three";
 import { INK, ramp } from "../shell/colour.js";
 
+/** Half length at which an ellipsoid is cut, over the scene's reach. */
+const LONGEST = 0.12;
+
 export class Scene {
   constructor(canvas, store, frames) {
     this.canvas = canvas;
@@ -106,17 +109,19 @@ export class Scene {
   addEllipsoids(points, roots) {
     const longest = (m) => Math.max(...[0, 1, 2].map((k) => Math.hypot(m[k], m[3 + k], m[6 + k])));
     const usual = d3.median(points, (p) => longest(roots[p.id])) || 1;
-    this.factor = 10 ** Math.round(Math.log10((0.02 * this.reach) / usual));
+    this.factor = 10 ** Math.round(Math.log10((0.012 * this.reach) / usual));
     const material = new THREE.MeshBasicMaterial({
       color: INK.verdigris,
       wireframe: true,
       transparent: true,
-      opacity: 0.4,
+      opacity: 0.28,
     });
     this.ellipsoids = new THREE.InstancedMesh(new THREE.SphereGeometry(1, 10, 6), material, points.length);
     this.ellipsoids.frustumCulled = false;
     points.forEach((p, k) => {
-      const m = roots[p.id].map((v) => v * this.factor);
+      // What is longer than a part of the scene only says that its depth is open: it is cut there.
+      const gain = Math.min(this.factor, (LONGEST * this.reach) / longest(roots[p.id]));
+      const m = roots[p.id].map((v) => v * gain);
       const [x, y, z] = p.xyz;
       this.ellipsoids.setMatrixAt(
         k,

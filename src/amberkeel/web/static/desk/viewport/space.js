@@ -28,7 +28,7 @@ export class Space {
     find("#spacenote").textContent = !attempt
       ? "The scene appears here once the shot is solved."
       : factor
-        ? `One sigma of each point, ×${factor}`
+        ? `One sigma of each point, ×${factor}; the longest are cut`
         : "";
   }
 

@@ -10,14 +10,16 @@ const colourOf = (px) => ramp((RAMP_SPAN * px) / LOUD_PX);
 export const slip = {
   shown: ({ layers, slip: found, frame }, mode) => layers.slip && found?.frame === frame && mode.judging,
 
-  draw(context, { slip: found, width, height }, { toScreen, width: wide }) {
+  draw(context, { slip: found, width, height, layers }, { toScreen, width: wide }) {
     const { columns, rows, px, median } = found;
+    // Figures among tracks and sticks would be read by nobody.
+    const figures = !layers.tracks && !layers.sticks;
     context.textAlign = "center";
     px.forEach((line, row) =>
       line.forEach((value, column) => {
         const [ax, ay] = toScreen((column / columns) * width, (row / rows) * height);
         const [bx, by] = toScreen(((column + 1) / columns) * width, ((row + 1) / rows) * height);
-        drawCell(context, value, ax, ay, bx - ax, by - ay);
+        drawCell(context, value, figures, ax, ay, bx - ax, by - ay);
       }),
     );
     drawSentence(context, median, wide);
@@ -25,13 +27,13 @@ export const slip = {
   },
 };
 
-function drawCell(c, value, x, y, w, h) {
+function drawCell(c, value, figures, x, y, w, h) {
   if (value === null) return;
   c.globalAlpha = 0.3;
   c.fillStyle = colourOf(value);
   c.fillRect(x, y, w - 1, h - 1);
   c.globalAlpha = 1;
-  if (w < 34) return;
+  if (!figures || w < 34) return;
   c.font = "600 11px 'JetBrains Mono'";
   c.lineWidth = 3;
   c.strokeStyle = "#10161cd0";
