@@ -71,7 +71,7 @@ def settle(problem: Problem, freedom: Freedom, iterations: int, scale: float = G
     """
     problem.triangulate(problem.active, scale)
     adjusted = adjust_all(problem, freedom, iterations, 1e-4, scale)
-    if np.median(adjusted.bundle.rhos) < 0.0:
+    if len(adjusted.bundle.rhos) and np.median(adjusted.bundle.rhos) < 0.0:
         problem.mirror_depths()
     return adjusted.cost
 
