@@ -61,7 +61,7 @@ def find_outliers(problem: Problem, tracks: np.ndarray, limit: float = OUTLIER) 
 
 def _robust_scale(error: np.ndarray) -> float:
     """Return the scale of whitened distances (N,) by their median; 1 at the least."""
-    return max(1.0, float(np.median(error)) / RAYLEIGH_MEDIAN)
+    return max(1.0, float(np.median(error)) / RAYLEIGH_MEDIAN) if len(error) else 1.0
 
 
 def judge_by_rule(
