@@ -6,7 +6,7 @@ from amberkeel.core.errors import KeelError
 from amberkeel.store import edits
 from amberkeel.web.common import get_shot, open_session
 from amberkeel.web.sent import Body, Whole, Word, sent
-from amberkeel.web.state import shot_state
+from amberkeel.web.state import edited, shot_state
 
 blueprint = Blueprint("edits", __name__)
 
@@ -28,8 +28,7 @@ def edit(number: int):
     if asked.kind not in FROM_PAGES:
         raise KeelError(f"There is no edit “{asked.kind}”.")
     with open_session() as opened:
-        edits.apply(opened, number, asked.kind, asked.payload, asked.revision)
-        return jsonify(shot_state(opened, get_shot(opened, number)))
+        return edited(opened, number, asked.kind, asked.payload, asked.revision)
 
 
 class Back(Body):

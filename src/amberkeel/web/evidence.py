@@ -4,20 +4,19 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from flask import Blueprint, jsonify, request
+from flask import Blueprint, request
 
 from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.camera_paths import read_camera_path
 from amberkeel.core.handoff.document import read_path
 from amberkeel.core.solve.evidence.statement import PATH_PRESETS, constraint_documents, read_constraints
 from amberkeel.core.units import maybe_number, typed_length, typed_number
-from amberkeel.store import edits
 from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.solve import document_of, points_of
 from amberkeel.store.tracks import live_tracks
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.sent import Body, Flag, Whole, Word, sent
-from amberkeel.web.state import shot_state
+from amberkeel.web.state import edited
 
 blueprint = Blueprint("evidence", __name__)
 
@@ -74,8 +73,7 @@ def state_constraint(number: int):
             if frames and row["kind"] in ("camera-height", "camera-on", "smooth"):
                 row["frames"] = frames
         kept = constraint_documents(read_constraints([*shot.constraints, *rows]))
-        edits.apply(opened, number, "constraints", {"constraints": kept, "label": label}, asked.revision)
-        return jsonify(shot_state(opened, get_shot(opened, number)))
+        return edited(opened, number, "constraints", {"constraints": kept, "label": label}, asked.revision)
 
 
 @blueprint.post("/shots/<int:number>/constraints/path")
@@ -96,8 +94,7 @@ def hold_path(number: int):
         kept = constraint_documents([*read_constraints(shot.constraints), held])
         label = f"Hold frames {held.frames[0]}–{held.frames[-1]} to {name}"
         revision = request.form.get("revision", type=int)
-        edits.apply(opened, number, "constraints", {"constraints": kept, "label": label}, revision)
-        return jsonify(shot_state(opened, get_shot(opened, number)))
+        return edited(opened, number, "constraints", {"constraints": kept, "label": label}, revision)
 
 
 @blueprint.post("/shots/<int:number>/constraints/change")
@@ -117,8 +114,7 @@ def change_constraint(number: int):
             changed = {"on": asked.on, "exact": asked.exact}
             kept[asked.number] = row | {key: value for key, value in changed.items() if value is not None}
             label = f"Change “{row['name']}”"
-        edits.apply(opened, number, "constraints", {"constraints": kept, "label": label}, asked.revision)
-        return jsonify(shot_state(opened, get_shot(opened, number)))
+        return edited(opened, number, "constraints", {"constraints": kept, "label": label}, asked.revision)
 
 
 def _name(asked: Stated, shot: Shot, count: int) -> str:

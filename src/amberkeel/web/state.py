@@ -1,6 +1,6 @@
 """What the desk's panels show of a shot: all that changes with edits and jobs."""
 
-from flask import Blueprint, jsonify
+from flask import Blueprint, Response, jsonify
 
 from amberkeel.core.handoff.evidence_wording import fights
 from amberkeel.core.solve.terms import Figure
@@ -22,6 +22,12 @@ def state(number: int):
     """Send what changes with edits and jobs."""
     with open_session() as opened:
         return jsonify(shot_state(opened, get_shot(opened, number)))
+
+
+def edited(opened, number: int, kind: str, payload: dict, revision: int | None) -> Response:
+    """Make an edit of a shot and answer with its state then."""
+    edits.apply(opened, number, kind, payload, revision)
+    return jsonify(shot_state(opened, get_shot(opened, number)))
 
 
 def shot_state(opened, shot: Shot) -> dict:

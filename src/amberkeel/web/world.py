@@ -1,19 +1,18 @@
 """The world stage: ground, origin and scale from tracks, and the checker card."""
 
 import numpy as np
-from flask import Blueprint, jsonify
+from flask import Blueprint
 
 from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.document import read_path
 from amberkeel.core.units import METRES, typed_length
 from amberkeel.core.world.probe import card_outlines
-from amberkeel.store import edits
 from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.stages import placed_by_lines
 from amberkeel.store.world import datum_of
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.sent import Body, Whole, Word, sent
-from amberkeel.web.state import shot_state
+from amberkeel.web.state import edited
 
 blueprint = Blueprint("world", __name__)
 
@@ -44,8 +43,7 @@ def datum(number: int):
         before, shot.datum = shot.datum, chosen
         datum_of(opened, media(), shot, row)
         shot.datum = before
-        edits.apply(opened, number, "datum", {"datum": chosen, "label": label}, asked.revision)
-        return jsonify(shot_state(opened, get_shot(opened, number)))
+        return edited(opened, number, "datum", {"datum": chosen, "label": label}, asked.revision)
 
 
 def _datum_part(asked: DatumPart) -> tuple[list[int] | dict, str]:

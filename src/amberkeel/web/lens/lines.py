@@ -22,7 +22,6 @@ from amberkeel.core.lens.profile import check_lens, read_profile, typed_names
 from amberkeel.core.lens.sensor import length_mm
 from amberkeel.core.pictures.read import to_gray
 from amberkeel.jobs.lens import straightened_folder
-from amberkeel.store import edits
 from amberkeel.store.lens import KNOWN, UNKNOWN
 from amberkeel.store.models import Attempt, LensProfile, Plate, Shot
 from amberkeel.web.common import get_shot, open_session
@@ -31,7 +30,7 @@ from amberkeel.web.lens.bodies import ChangedLens, Fitting, Measured, NewBox, Or
 from amberkeel.web.lens.camera import camera_facts_of, fill_camera
 from amberkeel.web.lens.seen import seen, shown_position
 from amberkeel.web.sent import sent
-from amberkeel.web.state import shot_state
+from amberkeel.web.state import edited
 
 LINE_KEYS = ("frame", "axis", "points", "sigma", "box", "ends", "set")
 """What is kept of a drawn line."""
@@ -335,8 +334,7 @@ def edit(number: int):
                 payload["values"][key] = None if value is None else kept(value)
         if asked.facts is not None:
             fill_camera(shot, asked.facts, payload)
-        edits.apply(opened, number, "lens", payload, asked.revision)
-        return jsonify(shot_state(opened, shot))
+        return edited(opened, number, "lens", payload, asked.revision)
 
 
 def _check_edge(line: dict) -> None:

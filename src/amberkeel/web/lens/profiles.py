@@ -6,7 +6,7 @@ from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
 
-from flask import Response, current_app, jsonify, request
+from flask import Response, current_app, request
 from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import LensError, PlateError
@@ -35,7 +35,7 @@ from amberkeel.web.lens.lines import camera_from_line, lens_order, line_rows, pl
 from amberkeel.web.lens.seen import TURN_WORTH
 from amberkeel.web.plate.sources import under_roots
 from amberkeel.web.sent import Body, Flag, Number, Whole, Word, sent
-from amberkeel.web.state import shot_state
+from amberkeel.web.state import edited
 
 MOST_STILLS = 60
 """Pictures of a grid in one upload."""
@@ -91,8 +91,7 @@ def use(number: int):
             opened.add(row)
             opened.flush()
             payload = {"profile": row.id, "label": f"Use {row.name}"} | (_oriented(shot, *fitted) if fitted else {})
-        edits.apply(opened, number, "lens", payload, asked.revision)
-        return jsonify(shot_state(opened, shot))
+        return edited(opened, number, "lens", payload, asked.revision)
 
 
 def _new_profile(opened: Session, shot: Shot, asked: Used, fitted: tuple[LensFit, list] | None) -> dict:
@@ -181,8 +180,7 @@ def change(number: int):
             values, label = {"removed": True}, f"Take {row.name} away"
         else:
             values, label = _changed(row, shot, asked), f"Change {row.name}"
-        edits.apply(opened, number, "profile", {"id": row.id, "values": values, "label": label}, asked.revision)
-        return jsonify(shot_state(opened, shot))
+        return edited(opened, number, "profile", {"id": row.id, "values": values, "label": label}, asked.revision)
 
 
 def _changed(row: LensProfile, shot: Shot, asked: ChangedProfile) -> dict:

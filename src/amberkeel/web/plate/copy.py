@@ -14,7 +14,7 @@ from amberkeel.web.common import get_shot, open_session
 from amberkeel.web.plate.blueprint import blueprint
 from amberkeel.web.plate.sources import under_roots
 from amberkeel.web.sent import Body, Word, sent
-from amberkeel.web.state import shot_state
+from amberkeel.web.state import edited, shot_state
 
 MOST = 12
 """Operations in a stack."""
@@ -80,5 +80,4 @@ def replaced(number: int):
             where = str(under_roots(current_app.settings.plate_roots, asked.path.strip()))
             stand_in(open_row(shot.plate), where)
         label = "Choose replaced images" if where else "Forget the replaced images"
-        edits.apply(opened, number, "copy", {"values": {"replaced": where}, "label": label}, asked.revision)
-        return jsonify(shot_state(opened, shot))
+        return edited(opened, number, "copy", {"values": {"replaced": where}, "label": label}, asked.revision)
