@@ -1,4 +1,4 @@
-"""What a solve leaves open, against what it really got wrong; and steps of the focal length that take the scene along."""
+"""What a solve leaves open, against what it really got wrong; and steps of the focal length along its valley."""
 
 from dataclasses import replace
 
