@@ -28,6 +28,9 @@ CREEPING, LITTLE, PATIENCE = 0.9, 0.01, 4
 enough.
 """
 
+ROUGH = 1e-3
+"""Tolerance from which an adjustment only ranks starts and does not leap."""
+
 MOST_LEAPS, LONGEST_LEAP, LEAP_STEPS, LEAP_TOLERANCE, FIRST_DAMPING = 6, 0.3, 10, 1e-5, 1e-5
 """Leaps of an adjustment at the most; the longest, in log focal length; steps of adjusting all else after it, with
 their tolerance and first damping.
@@ -54,7 +57,8 @@ def adjust(bundle: Bundle, iterations: int = 20, tolerance: float = 1e-5, dampin
     iterations : steps at the most. tolerance : share of the cost below which an accepted step's gain ends the work.
     damping : of the first step.
     """
-    leaps = MOST_LEAPS if len(bundle.lenses) == 1 and "focal" in bundle.lenses[0].free else 0
+    alone = len(bundle.lenses) == 1 and "focal" in bundle.lenses[0].free
+    leaps = MOST_LEAPS if alone and tolerance < ROUGH else 0
     at = _descended(_Descent(bundle, total_cost(bundle), damping, iterations), tolerance, leaps > 0)
     while at.creeps:
         leapt = _leapt(at)
