@@ -31,7 +31,14 @@ export function indexAttempt(data) {
     own.set(data.frame[n], [data.dx[n], data.dy[n], size / data.sigma[n], data.aside[n]]);
   }
   const rms = new Map(data.track_ids.map((id, k) => [id, data.track_rms[k]]));
-  return { ...data, errors, rms };
+  return { ...data, errors, rms, depth: depthSigmas(data.world) };
+}
+
+/** One sigma of each track's depth along its ray from the first camera, as a share of it; those unknown are left out. */
+function depthSigmas({ frames, points }) {
+  const [cx, cy, cz] = frames[0].position;
+  const known = points.filter((p) => p.sigma_along !== null && p.sigma_along !== undefined);
+  return new Map(known.map((p) => [p.id, p.sigma_along / Math.hypot(p.xyz[0] - cx, p.xyz[1] - cy, p.xyz[2] - cz)]));
 }
 
 /** How a track stands: its own state, or what the attempt made of it. */

@@ -5,6 +5,13 @@ import { standing } from "./index.js";
 const ROW = 24;
 const SIGNS = { active: "○", check: "◌", excluded: "×" };
 
+/** One sigma of a track's depth along its ray, as a share of it. */
+function depthWords(attempt, id, stands) {
+  if (!attempt || stands !== "active") return "";
+  const share = attempt.depth.get(id);
+  return share === undefined ? "no depth" : `±${(100 * share).toPrecision(2)} %`;
+}
+
 export class TrackList {
   constructor(box, store) {
     this.box = box;
@@ -32,6 +39,9 @@ export class TrackList {
     const rms = (t) =>
       (attempt?.rms.get(tracks.ids[t]) ?? -1) - (standing(tracks, t, attempt) === "excluded" ? 1e6 : 0);
     if (sort === "worst") all.sort((a, b) => rms(b) - rms(a));
+    const serves = (t) => standing(tracks, t, attempt) === "active";
+    const loose = (t) => (serves(t) ? (attempt?.depth.get(tracks.ids[t]) ?? Number.MAX_VALUE) : -1);
+    if (sort === "loose") all.sort((a, b) => loose(b) - loose(a));
     if (sort === "long") all.sort((a, b) => length(b) - length(a));
     this.order = all;
     this.inner.style.height = `${all.length * ROW}px`;
@@ -46,6 +56,7 @@ export class TrackList {
     const rows = [];
     const locked = new Set(tracks.locked);
     const groups = this.store.state.server?.groups ?? {};
+    const byDepth = document.querySelector("#sort").value === "loose";
     for (let k = from; k < to; k += 1) {
       const t = this.order[k];
       const stands = standing(tracks, t, attempt);
@@ -65,7 +76,7 @@ export class TrackList {
         sign,
         `${tracks.names[t]}${locked.has(tracks.ids[t]) ? " ⚿" : ""}`,
         `${tracks.first[t + 1] - tracks.first[t]} fr`,
-        rms == null ? "" : `${rms.toFixed(2)} px`,
+        byDepth ? depthWords(attempt, tracks.ids[t], stands) : rms == null ? "" : `${rms.toFixed(2)} px`,
       ];
       for (const [n, text] of cells.entries()) {
         const cell = document.createElement("span");
@@ -73,7 +84,7 @@ export class TrackList {
         if (n) cell.className = "fig";
         if (n === 1) cell.style.textAlign = "left";
         if (n === 0 && groups[tracks.groups[t]]) cell.style.color = groups[tracks.groups[t]].colour;
-        if (n === 3 && rms != null) cell.style.color = stands === "excluded" ? INK.muted : ramp(rms / 0.08);
+        if (n === 3 && rms != null && !byDepth) cell.style.color = stands === "excluded" ? INK.muted : ramp(rms / 0.08);
         row.append(cell);
       }
       rows.push(row);
