@@ -11,8 +11,8 @@ from amberkeel.core.solve.evidence.statement import PlaneThrough
 from amberkeel.core.solve.problem import UNKNOWN_DEPTH, Problem
 from amberkeel.core.tracks import TrackSet
 
-FLAT = 0.9
-"""Share of the tracks that must lie on the plane for it to be tried."""
+FLAT, MOSTLY_FLAT = 0.9, 0.5
+"""Share of the tracks that must lie on the plane for it to be tried, and where it was asked for."""
 
 NEAR = 4.0
 """Sigmas of its inverse depth within which a point lies on the plane, in robust scales."""
@@ -22,12 +22,13 @@ SAMPLES, REFITS = 150, 3
 LEAST_POINTS = 12
 
 
-def flat_part(problem: Problem, noise: float, seed: int) -> np.ndarray | None:
+def flat_part(problem: Problem, noise: float, seed: int, share: float = FLAT) -> np.ndarray | None:
     """Return the active tracks (T,) bool of a solved problem that lie on one plane, or None where too few do.
 
     Parameters
     ----------
     problem : solved. noise : factor by which the stated noise of the tracks understates. seed : of the samples.
+    share : of the active tracks that must.
     """
     variance = problem.depth_variances()
     rows = np.nonzero(problem.active & problem.triangulated & (variance < UNKNOWN_DEPTH) & (problem.rhos > 0.0))[0]
@@ -46,7 +47,7 @@ def flat_part(problem: Problem, noise: float, seed: int) -> np.ndarray | None:
             return None
         plane = _fitted(points[best], m[best], sigma[best])
         best = _off(plane, points, m, sigma) < NEAR
-    if best.sum() < FLAT * problem.active.sum():
+    if best.sum() < share * problem.active.sum():
         return None
     out = np.zeros(len(problem.rhos), bool)
     out[rows[best]] = True

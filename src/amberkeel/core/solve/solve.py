@@ -23,7 +23,7 @@ from amberkeel.core.solve.held_out import held_out
 from amberkeel.core.solve.lens_report import lens_report
 from amberkeel.core.solve.locked import locked
 from amberkeel.core.solve.motions import AUTO, EXPLAINS, FREE, LOCKED, MOTIONS, NODAL, PLANE, SWING, compare
-from amberkeel.core.solve.planar import flat_part, on_one_plane
+from amberkeel.core.solve.planar import FLAT, MOSTLY_FLAT, flat_part, on_one_plane
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import KNOWN_ROWS, ROWS, Recipe
 from amberkeel.core.solve.refusals import check_tracks
@@ -152,8 +152,9 @@ def _flat(asked: Asked, solved: Solved) -> Solved:
     wanted = asked.recipe.motion == PLANE
     if solved.motion != FREE or not wanted and asked.recipe.motion != AUTO or solved.problem.lens.readout:
         return solved
-    noise = bundle_noise_factor(solved.final_bundle()[0], solved.stated_weights())
-    flat = flat_part(solved.problem, noise, asked.recipe.seed)
+    # What following errs by beyond its noise is not in the factor; whether the plane holds the comparison says.
+    noise = max(1.0, bundle_noise_factor(solved.final_bundle()[0], solved.stated_weights()))
+    flat = flat_part(solved.problem, noise, asked.recipe.seed, MOSTLY_FLAT if wanted else FLAT)
     if flat is None:
         if wanted:
             raise SolveError("The tracks do not lie on one plane.", "Ask for a free camera.")
