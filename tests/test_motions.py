@@ -57,6 +57,20 @@ def test_a_pan_is_found_to_be_nodal(rng):
     assert scores[NODAL] == 0.0 and min(scores[SWING], scores[FREE]) > 50.0
 
 
+def test_tracks_that_drift_do_not_make_a_pan_a_move(rng):
+    path, points = panning(), around(rng, 200)
+    tracks = observe(path, points, 0.04, rng)
+    # Each track slides at its own rate, as on an edge: along the pan a depth would explain it.
+    own = tracks.track_of_sample
+    rate = rng.normal(0.0, 0.012, (len(tracks), 2))
+    drifting = replace(
+        tracks, xy=tracks.xy + rate[own] * (tracks.frames - tracks.frames[tracks.first[:-1]][own])[:, None]
+    )
+    solution = solve_tracks(drifting, FRAMES, 640, 360, Recipe())
+    assert solution.motion == NODAL
+    assert solution.path.lens.focal_px[0] == pytest.approx(700.0, rel=0.02)
+
+
 def test_a_pan_off_the_pupil_is_found_to_swing(rng):
     path = panning(0.05)
     solution = solved(path, around(rng), rng)

@@ -22,7 +22,19 @@ from amberkeel.core.solve.held_lens import straightened
 from amberkeel.core.solve.held_out import held_out
 from amberkeel.core.solve.lens_report import lens_report
 from amberkeel.core.solve.locked import locked
-from amberkeel.core.solve.motions import AUTO, EXPLAINS, FREE, LOCKED, MOTIONS, NODAL, PLANE, SWING, compare
+from amberkeel.core.solve.motions import (
+    AUTO,
+    EXPLAINS,
+    FREE,
+    LEAST_OVER_DRIFT,
+    LOCKED,
+    MOTIONS,
+    NODAL,
+    PLANE,
+    SWING,
+    compare,
+    parallax_over_drift,
+)
 from amberkeel.core.solve.planar import FLAT, MOSTLY_FLAT, flat_part, on_one_plane
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import KNOWN_ROWS, ROWS, Recipe
@@ -232,6 +244,8 @@ def _compared(asked: Asked, turned: list[Solved], progress: Progress) -> Solved:
         except SolveError:
             pass
     best = int(np.argmin([rival.score for rival in rivals]))
+    if parallax_over_drift(turned[0].problem, candidates[best].problem) < LEAST_OVER_DRIFT:
+        best = 0
     return replace(candidates[best], rivals=tuple(rivals))
 
 
