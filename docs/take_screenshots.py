@@ -13,6 +13,9 @@ FLAGS = (
     "--headless --no-sandbox --disable-quic --disable-background-networking --disable-component-update "
     "--disable-sync --no-first-run --use-angle=swiftshader --enable-unsafe-swiftshader"
 ).split()
+LOFT, DOORS, LAMP = 3, 5, 7
+"""Numbers of SKL_020, SKL_040 and SKL_070 in a fresh demo."""
+
 IS = [(284, 320), (287, 213), (130, 234), (280, 420), (240, 500), (285, 385)]
 IS_NOT = [(222, 300), (362, 300), (283, 518), (345, 260), (600, 200), (420, 360), (60, 420), (195, 450)]
 GROUND = [(0.06, 0.80), (0.34, 0.72), (0.36, 0.98), (0.06, 0.98)]
@@ -139,7 +142,7 @@ def track_pictures(page: Page, address: str) -> None:
     lasso(page, [(0.42, 0.1), (0.75, 0.1), (0.75, 0.4), (0.42, 0.4)])
     page.wait_for_timeout(3000)
     shoot(page, "sightings")
-    page.goto(f"{address}/shots/6/tracks")
+    page.goto(f"{address}/shots/{LAMP}/tracks")
     page.wait_for_selector("body[data-ready]")
     page.wait_for_timeout(2000)
     page.keyboard.press("Shift+ArrowRight")
@@ -172,7 +175,7 @@ def lens_pictures(page: Page, address: str) -> None:
     """Lines drawn on the shed doors with one measured, what says a focal length, and the sail loft straightened by its
     own.
     """
-    open_lens(page, address, 4)
+    open_lens(page, address, DOORS)
     page.locator("#measureline").select_option("Z2")
     page.locator("#measurelength").fill("2.52 m")
     page.locator("#measurelength").press("Enter")
@@ -186,7 +189,7 @@ def lens_pictures(page: Page, address: str) -> None:
     page.wait_for_timeout(600)
     shoot(page, "evidence")
     take_back(page, ("Undo: Set the origin", "Undo: Z2 is"))
-    open_lens(page, address, 3)
+    open_lens(page, address, LOFT)
     for act in ("look-grid", "look-straight"):
         page.locator(f'[data-act="{act}"]').click()
     page.wait_for_timeout(1500)
