@@ -52,12 +52,17 @@ def test_tracks_and_errors_are_looked_up_by_frame_and_id(page):
     )
     assert module(page, "tracks/index", body, data) == [[2, 2, 1, 0], [1, 3], 1, [0, 0, 1, 1, 1]]
     attempt = {"track": [7, 7], "frame": [1001, 1002], "dx": [3, 0], "dy": [4, 1], "sigma": [0.5, 1], "aside": [0, 1],
-               "track_ids": [7], "track_rms": [2.5], "states": {"7": "check"}}  # fmt: skip
+               "track_ids": [7], "track_rms": [2.5], "states": {"7": "check"},
+               "world": {"frames": [{"position": [0, 0, 1]}],
+                         "points": [{"id": 7, "xyz": [0, 3, 5], "sigma_along": 0.1},
+                                    {"id": 9, "xyz": [1, 1, 1], "sigma_along": None}]}}  # fmt: skip
     body = (
-        "const e = m.indexAttempt(a); return [e.errors.get(7).get(1001), e.rms.get(7), "
+        "const e = m.indexAttempt(a); return [e.errors.get(7).get(1001), e.rms.get(7), e.depth.get(7), e.depth.has(9), "
         "m.standing({states: ['active'], ids: [7]}, 0, e), m.standing({states: ['excluded'], ids: [7]}, 0, e)]"
     )
-    assert module(page, "tracks/index", body, attempt) == [[3, 4, 10, 0], 2.5, "check", "excluded"]
+    assert module(page, "tracks/index", body, attempt) == [
+        [3, 4, 10, 0], 2.5, 0.02, False, "check", "excluded"
+    ]  # fmt: skip
 
 
 def test_frames_are_cached_ahead_and_within_a_budget(page, database, solved_shot):

@@ -34,7 +34,7 @@ export function indexAttempt(data) {
   return { ...data, errors, rms, depth: depthSigmas(data.world) };
 }
 
-/** One sigma of each track's depth along its ray from the first camera, as a share of it; those unknown are left out. */
+/** One sigma of each track's depth along its ray from the first camera, as a share of it; unknown ones are left out. */
 function depthSigmas({ frames, points }) {
   const [cx, cy, cz] = frames[0].position;
   const known = points.filter((p) => p.sigma_along !== null && p.sigma_along !== undefined);
