@@ -121,7 +121,7 @@ def test_what_is_known_is_stated_on_the_page_and_refines_an_attempt(page, client
     expect(page.locator("#constraints")).to_contain_text("Level ground 1")
     page.get_by_role("button", name="within", exact=True).click()
     expect(page.locator("#undo")).to_have_attribute("title", re.compile("Change “Level ground 1”"))
-    page.locator("#begin").select_option(index=1)
+    page.locator("#begin").select_option(label="refine attempt 1")
     page.get_by_role("button", name="Solve", exact=True).click()
     expect(page.locator("#constraints")).to_contain_text("sigma", timeout=120_000)
     expect(page.locator("#verdict")).to_contain_text("tracks fit to")
