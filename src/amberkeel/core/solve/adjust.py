@@ -85,14 +85,11 @@ def _descended(start: _Descent, tolerance: float, watchful: bool) -> _Descent:
     system = NormalSystem(start.bundle)
     bundle, cost, damping, rise, slow = start.bundle, start.cost, start.damping, 2.0, 0
     for left in range(start.left, 0, -1):
-        system.fill(bundle, damping)
-        side, diagonal = system.side().copy(), system.diagonal()
-        try:
-            factored = system.factored(damping * diagonal + PIVOT_FLOOR * diagonal.max(initial=1.0))
-        except LinAlgError:
+        found = _step(system, bundle, damping)
+        if found is None:
             damping *= 10.0
             continue
-        step = np.concatenate(factored.solve(side[: system.full], side[system.full :]))
+        step, side, diagonal = found
         trial, moved = _stepped(bundle, system, step)
         new_cost = total_cost(trial)
         expected = 0.5 * (step @ (damping * diagonal * step + side) + float((moved * system.kept.gradients).sum()))
@@ -120,13 +117,10 @@ def _leapt(at: _Descent) -> _Descent | None:
     is no lower.
     """
     system = NormalSystem(at.bundle)
-    system.fill(at.bundle, LEAST_DAMPING)
-    side, diagonal = system.side().copy(), system.diagonal()
-    try:
-        factored = system.factored(LEAST_DAMPING * diagonal + PIVOT_FLOOR * diagonal.max(initial=1.0))
-    except LinAlgError:
+    found = _step(system, at.bundle, LEAST_DAMPING)
+    if found is None:
         return None
-    step = np.concatenate(factored.solve(side[: system.full], side[system.full :]))
+    step, _, _ = found
     own = abs(float(step[system.whole_rows(Unknown("focal", 0))[0]]))
     step *= min(1.0, LONGEST_LEAP / max(own, 1e-12))
     trial, _ = _stepped(at.bundle, system, step)
@@ -137,6 +131,19 @@ def _leapt(at: _Descent) -> _Descent | None:
         return None
     landed = replace(there.bundle, lenses=(replace(there.bundle.lenses[0], free=lens.free),))
     return _Descent(landed, there.cost, FIRST_DAMPING, at.left)
+
+
+def _step(system: NormalSystem, bundle: Bundle, damping: float) -> tuple[np.ndarray, np.ndarray, np.ndarray] | None:
+    """Return the damped step (n + C,) of a bundle, with the right side and the diagonal it was solved with; None where
+    the system is singular.
+    """
+    system.fill(bundle, damping)
+    side, diagonal = system.side().copy(), system.diagonal()
+    try:
+        factored = system.factored(damping * diagonal + PIVOT_FLOOR * diagonal.max(initial=1.0))
+    except LinAlgError:
+        return None
+    return np.concatenate(factored.solve(side[: system.full], side[system.full :])), side, diagonal
 
 
 def _stepped(bundle: Bundle, system: NormalSystem, step: np.ndarray) -> tuple[Bundle, np.ndarray]:

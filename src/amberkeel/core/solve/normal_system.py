@@ -119,7 +119,7 @@ class NormalSystem:
         for array in self.sums:
             for chunk in range(1, CHUNKS):
                 array[0] += array[chunk]
-        take_points(self.panels, self.structure, self.kept, self.sums.tiles[0], self.pattern.at, bundle.observations())
+        take_points(self.panels, self.structure, self.kept, self.sums.tiles[0], self.pattern.at)
         for rows, term in zip(self._term_rows, bundle.terms):
             self._add_term(rows, *term.evaluate(bundle))
 

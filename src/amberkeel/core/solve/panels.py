@@ -22,11 +22,14 @@ class Panels:
 
     Attributes
     ----------
+    camera, point : (N,) of the observations.
     rows : (3 K, S) all panels, one below the other. first : (T + 1,) where each tile's panel begins, in points.
     position : (N,) of each observation's point in the panels, -1 where it has no part in them.
     pairs : tiles i > j with rows in common, and the points in common by their positions in either panel.
     """
 
+    camera: np.ndarray
+    point: np.ndarray
     rows: np.ndarray
     first: np.ndarray
     position: np.ndarray
@@ -53,7 +56,7 @@ def make_panels(structure: Structure, pattern: TilePattern, camera: np.ndarray, 
                 pairs.append((i, j, _rows(a), _rows(b)))
     where = np.full(len(camera), -1)
     where[live] = position
-    return Panels(np.zeros((3 * len(met), pattern.side)), first, where, tuple(pairs))
+    return Panels(camera, point, np.zeros((3 * len(met), pattern.side)), first, where, tuple(pairs))
 
 
 def _rows(points: np.ndarray) -> np.ndarray:
@@ -61,17 +64,15 @@ def _rows(points: np.ndarray) -> np.ndarray:
     return (3 * points[:, None] + np.arange(3)).ravel()
 
 
-def take_points(panels: Panels, structure: Structure, kept: Kept, tiles: np.ndarray, at: np.ndarray, seen) -> None:
+def take_points(panels: Panels, structure: Structure, kept: Kept, tiles: np.ndarray, at: np.ndarray) -> None:
     """Take the eliminated points from the tiles (T, S, S) of a system, in place; of diagonal tiles the lower triangle.
 
     Parameters
     ----------
     panels : of this structure; they are filled. structure, kept : of the system, with the points' blocks and inverses.
-    tiles : (T, S, S). at : (K, K), see `TilePattern`. seen : the observations.
+    tiles : (T, S, S). at : (K, K), see `TilePattern`.
     """
-    fill_panels(
-        seen.camera, _points_of(seen), structure.within, panels.position, kept.blocks, kept.inverses, panels.rows
-    )
+    fill_panels(panels.camera, panels.point, structure.within, panels.position, kept.blocks, kept.inverses, panels.rows)
     for i in range(len(panels.first) - 1):
         panel = panels.of(i)
         if len(panel):
@@ -79,10 +80,6 @@ def take_points(panels: Panels, structure: Structure, kept: Kept, tiles: np.ndar
             dsyrk(-1.0, panel.T, beta=1.0, c=tiles[at[i, i]].T, lower=0, overwrite_c=1)
     for i, j, own, other in panels.pairs:
         tiles[at[i, j]] -= panels.of(i)[own].T @ panels.of(j)[other]
-
-
-def _points_of(seen) -> np.ndarray:
-    return np.repeat(np.arange(len(seen.first) - 1), np.diff(seen.first))
 
 
 @njit(cache=True, nogil=True, fastmath=True)

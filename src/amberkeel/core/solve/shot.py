@@ -107,7 +107,8 @@ class Solved:
 
     def uncertainty(self, clustered: bool = True) -> Uncertainty:
         """Return how sure the camera, its lens and the points are; see `uncertainties`."""
-        bundle, weights = self.final_bundle()[0], self.stated_weights()
+        bundle, rows = self.final_bundle()
+        weights = 1.0 / self.problem.sigma[rows.observations]
         if self.motion == LOCKED:
             return stated_uncertainty(bundle, weights, self.freedom)
         return uncertainty(bundle, weights, clustered)
