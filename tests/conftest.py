@@ -21,6 +21,15 @@ FRAMES = 40
 FOLLOW = FollowSettings(DetectSettings(count=260), half=6)
 
 
+def pytest_collection_modifyitems(items) -> None:
+    """Share the tests between two processes: those that need the running application go to one, so that it is started
+    once; of the others each file stays together, for what it shares.
+    """
+    for item in items:
+        group = "application" if "service" in item.fixturenames else item.path.name
+        item.add_marker(pytest.mark.xdist_group(group))
+
+
 @pytest.fixture(scope="session")
 def shot():
     """SKL_010's beginning at a small size."""

@@ -17,6 +17,18 @@ def starting(context: click.Context, option: click.Parameter, value: str | None)
     return value if value == "jerkiest" else frame_range(context, option, value)
 
 
+def weights_of(_context: click.Context, _option: click.Parameter, values: tuple[str, ...]) -> dict[str, float]:
+    """Return by what factor each kind of track counts more, as it was typed."""
+    out = {}
+    for value in values:
+        kind, _, factor = value.partition("=")
+        try:
+            out[kind] = float(factor)
+        except ValueError as error:
+            raise click.BadParameter(f"“{value}” is no weight; write hand=4.") from error
+    return out
+
+
 @click.command()
 @click.argument("plate")
 @click.option(
@@ -38,6 +50,7 @@ def starting(context: click.Context, option: click.Parameter, value: str | None)
 @click.option("--distortion", type=click.Choice(["estimate", "none"]), default="estimate")
 @click.option("--camera-motion", "motion", type=click.Choice(MOTIONS), default="auto")
 @click.option("--readout", default="auto", help="Rolling shutter: auto, off, or the share of the frame interval.")
+@click.option("--readout-sigma", type=click.FloatRange(0.0, 1.0), default=0.0, help="One sigma of it; 0 holds it.")
 @click.option("--constraints", default=None, help="What is known of the set (JSON, docs/constraints.md).")
 @click.option(
     "--smooth", default=None, help="How the camera was carried: handheld, dolly, crane, tripod, or one sigma in m/s²."
@@ -55,6 +68,14 @@ def starting(context: click.Context, option: click.Parameter, value: str | None)
 )
 @click.option(
     "--start", callback=starting, default=None, help="Two frames to begin from, as 1004-1031, or jerkiest: around that."
+)
+@click.option("--within", callback=frame_range, default=None, help="Frames that --refine may change, as 1010-1031.")
+@click.option(
+    "--weight",
+    "weights",
+    multiple=True,
+    callback=weights_of,
+    help="Tracks of a kind (auto, hand, tag) count so many times more, as hand=4; may be given again.",
 )
 @click.option("--mattes", default=None, help="Matte sequence; white is ignored.")
 @click.option("--tracks", default=None, help="Solve from this table of tracks (CSV) without following.")

@@ -2,7 +2,7 @@
 
 import json
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -40,7 +40,8 @@ class SolveOrder:
     following, `lens` a lens profile (JSON) whose distortion is held, `beside` are further plates filmed through the
     same lens. `constraints` is a file of them, `smooth` how smooth the path is, `refine` a solve.json or a camera path
     to begin from, `hold` a camera path that is held; `folds` parts of the tracks are left out in turn, `radius`
-    is that of the sphere on which points of a camera that does not move are put.
+    is that of the sphere on which points of a camera that does not move are put; `within` are the frames that a
+    refinement may change, `weights` by kind of track by what factor it counts more.
     """
 
     plate: str
@@ -66,6 +67,9 @@ class SolveOrder:
     hold: str | None = None
     radius: float = 10.0
     start: tuple[int, int] | str | None = None
+    within: tuple[int, int] | None = None
+    weights: dict[str, float] = field(default_factory=dict)
+    readout_sigma: float = 0.0
 
 
 def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> dict[str, str]:
@@ -117,7 +121,8 @@ def _followed(order: SolveOrder, progress: Progress) -> tuple[Plate, TrackSet, R
     recipe = Recipe(
         order.motion, order.distortion, focal, aspect, seed=order.seed, zoom=order.zoom, rows=rows, readout=readout,
         evidence=_evidence(order), fps=float(fps), begin=_begin(order.refine, plate, focal), folds=order.folds,
-        radius=order.radius, start=order.start,
+        radius=order.radius, start=order.start, within=order.within, weights=order.weights,
+        readout_sigma=order.readout_sigma,
     )  # fmt: skip
     return plate, tracks, with_profile(recipe, profile) if profile else recipe, sensor
 

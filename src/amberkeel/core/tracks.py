@@ -6,6 +6,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 AUTO, HAND, TAG = "auto", "hand", "tag"
+KINDS = (AUTO, HAND, TAG)
 ACTIVE, CHECK, EXCLUDED = "active", "check", "excluded"
 
 Piece = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]

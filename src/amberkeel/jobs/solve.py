@@ -4,10 +4,11 @@ import time
 from fractions import Fraction
 
 from amberkeel.core.errors import Cancelled, KeelError
+from amberkeel.core.handoff.camera_paths import path_of_hold
 from amberkeel.core.handoff.document import read_path
 from amberkeel.core.lens import focal_px_from_mm
 from amberkeel.core.progress import Progress, span
-from amberkeel.core.solve.evidence.statement import read_constraints
+from amberkeel.core.solve.evidence.statement import Hold, read_constraints
 from amberkeel.core.solve.lens_plan import LensChoice
 from amberkeel.core.solve.recipe import AUTO_ROWS, Recipe
 from amberkeel.core.solve.shared_lens import SharedShot, solve_shots
@@ -37,9 +38,13 @@ class Solve(Arguments):
     rows: str = AUTO_ROWS
     readout: float | None = None
     begin: int | None = None
+    begin_path: str = ""
     folds: int = 0
     radius: float = 10.0
     start: tuple[int, int] | str | None = None
+    within: tuple[int, int] | None = None
+    weights: dict[str, float] = {}
+    readout_sigma: float = 0.0
 
 
 def solve(settings: Settings, shot_id: int, arguments: Solve, progress: Progress) -> list[int]:
@@ -77,9 +82,12 @@ def _to_solve(settings: Settings, shot_id: int, arguments: Solve) -> tuple[Share
         evidence, fps = tuple(read_constraints(shot.constraints)), float(Fraction(shot.plate.fps))
         first = opened.get(Attempt, arguments.begin) if arguments.begin else None
         begin = read_path(document_of(Media(settings.media), first)) if first else None
+        held = next((one for one in evidence if isinstance(one, Hold) and one.name == arguments.begin_path), None)
     if not rows:
         raise KeelError(f"{name} has no tracks to solve from.", "Follow features first.")
     focal = focal_px_from_mm(arguments.focal_mm, row.sensor_width_mm, row.width) if arguments.focal_mm else None
+    if held:
+        begin = path_of_hold(held).camera(row.width, row.height, focal)
     recipe = Recipe(
         focal_px=focal,
         pixel_aspect=row.pixel_aspect,
@@ -95,6 +103,9 @@ def _to_solve(settings: Settings, shot_id: int, arguments: Solve) -> tuple[Share
         folds=arguments.folds,
         radius=arguments.radius,
         start=arguments.start,
+        within=arguments.within,
+        weights=arguments.weights,
+        readout_sigma=arguments.readout_sigma,
     )
     if arguments.distortion == "profile":
         recipe = with_profile(recipe, lens.profile_in_use(settings, shot_id))

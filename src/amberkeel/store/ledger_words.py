@@ -15,6 +15,9 @@ ASKED = {
     "rows": "shutter",
     "lens": "lens values",
     "start": "starting frames",
+    "within": "frames refined",
+    "weights": "weights",
+    "readout": "readout",
     "lens_held": "lens profile",
 }
 """Members of a recipe that are compared as they are."""
@@ -31,7 +34,7 @@ def changes(attempt: Attempt, parent: Attempt | None) -> list[str]:
         *(
             f"{words} {_said(attempt.recipe.get(key))}, was {_said(parent.recipe.get(key))}"
             for key, words in ASKED.items()
-            if attempt.recipe.get(key) != parent.recipe.get(key)
+            if (attempt.recipe.get(key) or None) != (parent.recipe.get(key) or None)
         ),
     ]
 
@@ -40,7 +43,8 @@ def _said(value: Any) -> str:
     if isinstance(value, bool):
         return "on" if value else "off"
     if isinstance(value, Mapping):
-        return ", ".join(f"{name} {choice['state']}" for name, choice in value.items()) or "as usual"
+        said = {name: one["state"] if isinstance(one, Mapping) else f"×{one:g}" for name, one in value.items()}
+        return ", ".join(f"{name} {words}" for name, words in said.items()) or "as usual"
     return "as usual" if value is None else str(value)
 
 

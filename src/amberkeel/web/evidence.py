@@ -9,12 +9,14 @@ from flask import Blueprint, request
 from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.camera_paths import read_camera_path
 from amberkeel.core.handoff.document import read_path
+from amberkeel.core.lens.drawn import read_lines
 from amberkeel.core.solve.evidence.statement import PATH_PRESETS, constraint_documents, read_constraints
 from amberkeel.core.units import maybe_number, typed_length, typed_number
 from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.solve import document_of, points_of
 from amberkeel.store.tracks import live_tracks
 from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.lens.lines import line_rows
 from amberkeel.web.sent import Body, Flag, Whole, Word, sent
 from amberkeel.web.state import edited
 
@@ -258,6 +260,27 @@ def _attempt(asked: Stated, opened, shot: Shot) -> Attempt:
     return attempt
 
 
+def _axes(asked: Stated, opened, shot: Shot) -> tuple[list[dict], str]:
+    """Take the axis lines of the lens stage over, as they are drawn now."""
+    drawn = read_lines(line_rows(shot.lens.get("lines", {})) or [], shot.plate.width, shot.plate.height)
+    lines = [
+        {"frame": line.frame, "axis": line.axis, "ends": [line.points[0].tolist(), line.points[-1].tolist()]}
+        for line in drawn
+        if line.axis
+    ]
+    if not lines:
+        raise KeelError("No line of the lens stage says along which axis it runs.", "Draw axis lines there first.")
+    sigma = maybe_number(asked.sigma, "The sigma in pixels", 0.01, 50.0)
+    row = {"kind": "axis-lines", "lines": lines} | ({"sigma_px": sigma} if sigma else {})
+    return [row], f"{len(lines)} axis lines"
+
+
+def _radius(asked: Stated, opened, shot: Shot) -> tuple[list[dict], str]:
+    metres = typed_length(asked.length, "The radius", asked.unit)
+    row = {"kind": "swing-radius", "length": metres, "sigma": max(1e-3, 0.05 * metres)}
+    return [row | _sigma(asked)], f"Swing radius {asked.length} {asked.unit}"
+
+
 KINDS: dict[str, Callable] = {
     "distance": _distance,
     "plane": _plane,
@@ -273,6 +296,8 @@ KINDS: dict[str, Callable] = {
     "camera-spot": _stays,
     "smooth": _smooth,
     "hold": _hold,
+    "axes": _axes,
+    "swing-radius": _radius,
 }
 """How what is typed becomes constraints. A new kind is a function and a line here, and a line in the template."""
 
@@ -290,4 +315,6 @@ NAMES = {
     "camera-spot": "Camera at one spot",
     "smooth": "Smooth path",
     "hold": "Held path",
+    "axes": "Axis lines",
+    "swing-radius": "Swing radius",
 }

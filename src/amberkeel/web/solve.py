@@ -17,7 +17,8 @@ from amberkeel.core.solve.folds import check_folds
 from amberkeel.core.solve.lens_plan import FIXED, FREE, SOFT
 from amberkeel.core.solve.motions import MOTIONS
 from amberkeel.core.solve.radial_lens import LENS_NAMES
-from amberkeel.core.solve.recipe import AUTO_ROWS, JERKIEST, KNOWN_ROWS, ROWS
+from amberkeel.core.solve.recipe import AUTO_ROWS, JERKIEST, KNOWN_ROWS, MOST_WEIGHT, ROWS
+from amberkeel.core.tracks import HAND, TAG
 from amberkeel.core.units import maybe_number
 from amberkeel.core.world.datum import IDENTITY
 from amberkeel.store.cross_check import cross_check
@@ -52,10 +53,14 @@ class SolveOrder(Body):
     rows: Word = AUTO_ROWS
     readout: Word = ""
     begin: Whole = 0
+    begin_path: Word = ""
     folds: Whole = 0
     radius: Word = ""
     start: Word = ""
     frames: list[Whole] = []
+    within: Flag = False
+    hand_weight: Word = ""
+    readout_sigma: Word = ""
 
 
 @blueprint.post("/shots/<int:number>/solve")
@@ -73,7 +78,8 @@ def solve(number: int):
     check_folds(asked.folds)
     arguments |= _start(asked)
     arguments |= {"folds": asked.folds, "radius": maybe_number(asked.radius, "The radius", 1e-3, 1e5) or 10.0}
-    return start("solve", number, arguments | _rows_asked(asked) | _begin(number, asked.begin))
+    arguments |= _rows_asked(asked) | _begin(number, asked.begin) | _refinement(asked)
+    return start("solve", number, arguments | {"begin_path": asked.begin_path})
 
 
 def _rows_asked(asked: SolveOrder) -> dict:
@@ -83,7 +89,8 @@ def _rows_asked(asked: SolveOrder) -> dict:
     readout = maybe_number(asked.readout, "The readout", 0.0, 1.0) if asked.rows == KNOWN_ROWS else None
     if asked.rows == KNOWN_ROWS and readout is None:
         raise KeelError("A known readout needs its value.", "Type a share of the frame interval, such as 0.46.")
-    return {"rows": asked.rows, "readout": readout}
+    sigma = maybe_number(asked.readout_sigma, "The sigma of the readout", 0.0, 1.0) if readout is not None else None
+    return {"rows": asked.rows, "readout": readout, "readout_sigma": sigma or 0.0}
 
 
 def _start(asked: SolveOrder) -> dict:
@@ -104,6 +111,15 @@ def _begin(number: int, attempt: int) -> dict:
         if row is None or row.shot_id != get_shot(opened, number).id:
             raise KeelError("That attempt is not in this shot's ledger.")
     return {"begin": attempt}
+
+
+def _refinement(asked: SolveOrder) -> dict:
+    """Return which frames a refinement may change, and how much tracks placed by hand and tags count."""
+    if asked.within and asked.begin and len(asked.frames) != 2:
+        raise KeelError("No frames are chosen to refine.", "Brush a lane, or refine all frames.")
+    factor = maybe_number(asked.hand_weight, "The weight of hand tracks", 0.01, MOST_WEIGHT) or 1.0
+    weights = {} if factor == 1.0 else {HAND: factor, TAG: factor}
+    return {"within": asked.frames if asked.within and asked.begin else None, "weights": weights}
 
 
 def _focal(number: int, asked: SolveOrder, terms: dict) -> dict:

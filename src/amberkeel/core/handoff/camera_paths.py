@@ -54,7 +54,9 @@ class ImportedPath:
                 "Give a path with the plate's own frame numbers.",
             )
         positions, rotations = self.positions[own].tolist(), self.rotations[own].tolist()
-        return Hold(name=name, frames=self.frames[own].tolist(), positions=positions, rotations=rotations)
+        focal = None if self.focal_share is None else float(self.focal_share[own[0]])
+        frames = self.frames[own].tolist()
+        return Hold(name=name, frames=frames, positions=positions, rotations=rotations, focal_share=focal)
 
     def camera(self, width: int, height: int, focal_px: float | None = None) -> CameraPath:
         """Return the path with a lens: the known focal length, or its own on its first frame.
@@ -67,6 +69,15 @@ class ImportedPath:
         if focal is None:
             raise HandoffError("The path says no focal length.", "Give it beside the path.")
         return CameraPath(self.frames, self.positions, self.rotations, Lens.centred(width, height, focal))
+
+
+def path_of_hold(held: Hold) -> ImportedPath:
+    """Return a path that was stated to be held, for a solve to begin from; raises HandoffError where axes are free."""
+    if held.positions is None or held.rotations is None or any(None in row for row in held.positions):
+        raise HandoffError(f"{held.name} leaves axes free.", "Begin from a path with positions and orientations.")
+    frames, positions = np.array(held.frames), np.array(held.positions, float)
+    share = None if held.focal_share is None else np.full(len(frames), held.focal_share)
+    return _checked(ImportedPath(frames, positions, np.array(held.rotations), share))
 
 
 def read_camera_path(name: str, data: bytes) -> ImportedPath:

@@ -153,6 +153,9 @@ def _recipe_document(recipe: Recipe) -> dict:
         "folds": recipe.folds,
         "radius": recipe.radius,
         "start": list(recipe.start) if isinstance(recipe.start, tuple) else recipe.start,
+        "within": list(recipe.within) if recipe.within else None,
+        "weights": dict(recipe.weights),
+        "readout_sigma": recipe.readout_sigma,
         "check_share": recipe.check_share,
         "seed": recipe.seed,
     }
@@ -299,7 +302,8 @@ def _read_recipe(kept: RecipeDocument, document: SolveDocument) -> Recipe:
         kept["seed"], lens, held, kept["zoom"], tuple(kept["shared_with"]), kept.get("readout"),
         kept.get("rows", AUTO_ROWS), tuple(read_constraints(kept.get("evidence", []))), kept.get("fps", 24.0),
         folds=kept.get("folds", 0), radius=kept.get("radius", 10.0),
-        start=kept.get("start"),
+        start=kept.get("start"), within=kept.get("within"), weights=kept.get("weights", {}),
+        readout_sigma=kept.get("readout_sigma", 0.0),
     )  # fmt: skip
 
 

@@ -20,7 +20,7 @@ def evidence_sentence(figure: Figure) -> str:
     if figure.kind == COST:
         return f"With all constraints the tracks fit to {figure.found:.3f} px; without them to {figure.stated:.3f} px."
     unit = f" {figure.unit}" if figure.unit not in ("", "°") else figure.unit
-    if figure.kind in ("distance", "angle"):
+    if figure.kind in ("distance", "angle", "swing-radius"):
         text = f"“{figure.name}” is {figure.found:.3f}{unit}, stated as {figure.stated:.3f}{unit}"
     else:
         text = f"“{figure.name}” is off by {figure.found:.3g}{unit} on the average"

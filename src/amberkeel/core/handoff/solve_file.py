@@ -205,6 +205,9 @@ class RecipeDocument(TypedDict):
     folds: NotRequired[Count]
     radius: NotRequired[Positive]
     start: NotRequired[tuple[int, int] | str | None]
+    within: NotRequired[tuple[int, int] | None]
+    weights: NotRequired[dict[str, Positive]]
+    readout_sigma: NotRequired[NotNegative]
     check_share: float
     seed: int
 

@@ -63,7 +63,7 @@ def make_solution(
     for _ in range(DRIFT_PASSES if judge.lens.readout else 0):
         judge.drift = row_drift(judge, judge.lens.readout)
         judge.triangulate(~judge.active, FINAL_SCALE)
-    world, far = _world_of(judge, motion)
+    world, far = (World(), False) if recipe.within else _world_of(judge, motion)
     radius = recipe.radius if far else None
     path, points = _in_world(judge, tracks.ids, _solved_lens(judge, recipe, size), world, radius)
     errors = residuals(path, points, tracks)
@@ -82,19 +82,20 @@ def make_solution(
     return Solution(
         path, replace(tracks, states=states), points, outlier, reasons, errors, report, sure.noise_factor,
         sure.position_sigma * world.scale, motion, recipe, terms, rivals,
-        _point_covariances(problem, sure, solved_points, motion), standing, rotation_sigma=sure.rotation_sigma,
+        _point_covariances(problem, sure, solved_points, motion, world), standing, rotation_sigma=sure.rotation_sigma,
         shifts=sure.shifts and sure.shifts.moved(world.scale, world.world_from_solve),
     )  # fmt: skip
 
 
-def _point_covariances(problem: Problem, sure: Uncertainty, rows: np.ndarray | None, motion: str) -> np.ndarray:
+def _point_covariances(
+    problem: Problem, sure: Uncertainty, rows: np.ndarray | None, motion: str, world: World
+) -> np.ndarray:
     """Return the covariances of the points (T, 3, 3) in world units squared; NaN for tracks that did not serve, and
     where depth is as good as unknown.
     """
     out = np.full((len(problem.rhos), 3, 3), np.nan)
     if rows is None or motion in DIRECTIONS:
         return out
-    world = problem.world if problem.world.free.any() else level_world(problem)
     for row, own in zip(rows, sure.points):
         m, rho = problem.directions[row], problem.rhos[row]
         if rho * DEPTH_KNOWN < np.sqrt(own[2, 2]):

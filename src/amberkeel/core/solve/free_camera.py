@@ -10,7 +10,7 @@ from amberkeel.core.solve.adjust_shot import CLEARLY, TO_THE_END, finished
 from amberkeel.core.solve.again import REFINE_SCALES
 from amberkeel.core.solve.begin import FIRST_PAIRS, MORE_PAIRS, best_start, other_starts, zooming_start
 from amberkeel.core.solve.grow import Broken, adjust_all, grow, settle
-from amberkeel.core.solve.lens_plan import Freedom, LensPlan, zooming
+from amberkeel.core.solve.lens_plan import Freedom, LensPlan
 from amberkeel.core.solve.motions import compare
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.radial_lens import READOUT_NAME
@@ -45,9 +45,8 @@ def free_camera(asked: Asked, progress: Progress) -> Solved:
     """
     plan, width = asked.plan, asked.size[0]
     if asked.recipe.zoom:
-        freedom = zooming(plan)
-        problem = zooming_start(asked.problem(), plan, freedom, width, span(progress, 0.0, 0.75))
-        return _settled(problem, freedom, plan, span(progress, 0.75, 1.0))
+        problem = zooming_start(asked.problem(), plan, asked.freedom, width, span(progress, 0.0, 0.75))
+        return _settled(problem, asked.freedom, plan, span(progress, 0.75, 1.0))
     best: Solved | None = None
     failure, pairs = SolveError("No two frames give a start."), _pairs(asked)
     try:
@@ -157,7 +156,7 @@ def _by_rows(asked: Asked, solved: Solved, progress: Progress) -> Solved:
     progress(0.0, "Trying a rolling shutter")
     problem = solved.problem.copied()
     problem.active, problem.inlier = problem.active | solved.dropped, np.ones_like(problem.inlier)
-    problem, freedom = with_rows(problem, solved.freedom, recipe.readout)
+    problem, freedom = with_rows(problem, solved.freedom, recipe.readout, recipe.readout_sigma)
     trial = replace(
         finished(problem, freedom, asked.plan.later, span(progress, 0.3, 1.0)), twin=solved.twin, begun=solved.begun
     )

@@ -44,6 +44,7 @@ class Problem:
     movable (F, 6) bool : degrees in which each camera moves at all, its turn and then its position.
     drift (N, 2) : pixels that a row's own time moves each measurement for a readout of one.
     height : of the picture, pixels. scale (P,) : by what factor each track's noise differs from what is stated.
+    gain (P,) : by what factor each track's weight (one over sigma) is raised because that was asked for.
     world, shapes : of what is known besides the tracks, see `Bundle`.
     """
 
@@ -68,6 +69,7 @@ class Problem:
     drift: np.ndarray
     height: float
     scale: np.ndarray
+    gain: np.ndarray
     world: World = field(default_factory=World)
     shapes: tuple[Shape, ...] = ()
 
@@ -111,16 +113,19 @@ class Problem:
 
     @property
     def all_but_first(self) -> np.ndarray:
-        """The solved frames (F,) bool without the first, which holds the gauge of an adjustment."""
+        """The solved frames (F,) bool without the first, which holds the gauge of an adjustment; all of them where some
+        are held, which then hold it.
+        """
         free = self.solved.copy()
-        free[self.first_solved] = False
+        if self.movable[self.solved].any(1).all():
+            free[self.first_solved] = False
         return free
 
     def weights(self, tracks: np.ndarray | None = None) -> np.ndarray:
         """Return one over sigma (N,); 0 for unsolved frames, for outliers, and outside `tracks` (P,) bool."""
         chosen = self.active if tracks is None else tracks
         live = self.inlier & self.solved[self.camera] & chosen[self.track] & self.timed
-        return np.where(live, 1.0 / (self.sigma * self.scale[self.track]), 0.0)
+        return np.where(live, (self.gain / self.scale)[self.track] / self.sigma, 0.0)
 
     def triangulate(self, tracks: np.ndarray, loss_scale: float) -> None:
         """Triangulate the given tracks (P,) bool from the solved cameras; `loss_scale` is in sigmas."""
@@ -289,5 +294,6 @@ def make_problem(
         np.ones((f, 6), bool),
         np.zeros((len(tracks.frames), 2)),
         2.0 * lens.cy if height is None else height,
+        np.ones(p),
         np.ones(p),
     )

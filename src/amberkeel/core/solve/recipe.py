@@ -11,6 +11,9 @@ ROWS = AUTO_ROWS, NO_ROWS, KNOWN_ROWS = "auto", "off", "known"
 
 JERKIEST = "jerkiest"
 
+MOST_WEIGHT = 100.0
+"""By what factor a kind of track may count more, at the most."""
+
 
 @dataclass(frozen=True)
 class Recipe:
@@ -26,8 +29,11 @@ class Recipe:
     zoom : whether the focal length changes over frames, smoothly.
     shared_with : names of the other shots that were solved with the same lens in one adjustment.
     rows : whether the shutter may be a rolling one: "auto" (tried where residuals betray it), "off", or "known", the
-        `readout` being given: the share of the frame interval from the first row to the last.
+        `readout` being given: the share of the frame interval from the first row to the last; where `readout_sigma` is
+        above 0 it is held softly.
     begin : a camera that was found before, from which this one is refined; None to begin afresh.
+    within : first and last frame that a refinement may change, the lens and all other cameras being held; None for all.
+    weights : by kind of track, by what factor its weight (one over sigma) is raised.
     evidence : what is known of the set and of the camera's path. fps : frames a second, for what is known of the path.
     folds : parts of the tracks that are left out in turn after the solve, to judge all of them; 0 for none.
     start : two frame numbers to begin from, "jerkiest" for two on either side of the jerkiest part, or None for those
@@ -40,7 +46,7 @@ class Recipe:
     distortion: str = "estimate"
     focal_px: float | None = None
     pixel_aspect: float = 1.0
-    check_share: float = 0.06
+    check_share: float = 0.1
     seed: int = 0
     lens: dict[str, LensChoice] = field(default_factory=dict)
     held_lens: Lens | None = None
@@ -54,6 +60,9 @@ class Recipe:
     folds: int = 0
     radius: float = 10.0
     start: tuple[int, int] | str | None = None
+    within: tuple[int, int] | None = None
+    weights: dict[str, float] = field(default_factory=dict)
+    readout_sigma: float = 0.0
 
     def plan(self, width: int, height: int) -> LensPlan:
         """Return what the solve may do with the lens of a picture of `width` x `height` pixels."""

@@ -5,6 +5,8 @@ interpolated, a frame's own pose being that of its middle row. How far a row's t
 is its drift; the readout is one more value of the lens, and the drift is taken anew as the cameras settle.
 """
 
+from dataclasses import replace
+
 import numpy as np
 
 from amberkeel.core.camera import poses_at, row_times
@@ -13,6 +15,7 @@ from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.radial_lens import READOUT_NAME
 from amberkeel.core.solve.start import START_SCALE
+from amberkeel.core.solve.terms import SoftLens
 
 TRIED = 0.4
 """Readout from which an unknown one is begun, and for which drifts are taken while it is smaller."""
@@ -64,17 +67,19 @@ def betrayed(problem: Problem) -> float:
     return abs(float((e * d).sum())) / np.sqrt(power) / noise
 
 
-def with_rows(problem: Problem, freedom: Freedom, readout: float | None) -> tuple[Problem, Freedom]:
+def with_rows(problem: Problem, freedom: Freedom, readout: float | None, sigma: float = 0.0) -> tuple[Problem, Freedom]:
     """Return a solved problem settled with a rolling shutter, and what is free of its lens.
 
     Parameters
     ----------
     problem : solved; it is left as it is. freedom : what of the lens may change. readout : where it is known, or None
-        where it is to be found.
+        where it is to be found. sigma : of a readout that is known, where it is held softly.
     """
     out = problem.copied()
     out.lens = problem.lens.with_value(READOUT_NAME, TRIED if readout is None else readout)
-    wider = freedom.with_value(READOUT_NAME) if readout is None else freedom
+    wider = freedom if readout is not None and not sigma else freedom.with_value(READOUT_NAME)
+    if readout is not None and sigma:
+        wider = replace(wider, terms=(*wider.terms, SoftLens(READOUT_NAME, readout, sigma)))
     least = np.inf
     for k in range(MOST_PASSES):
         out.drift = row_drift(out, out.lens.readout)

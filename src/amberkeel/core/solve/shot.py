@@ -9,7 +9,7 @@ import numpy as np
 from amberkeel.core.errors import Cancelled
 from amberkeel.core.solve.bundle import Bundle
 from amberkeel.core.solve.evidence.statement import Constraint, PlaneThrough
-from amberkeel.core.solve.lens_plan import Freedom, LensPlan
+from amberkeel.core.solve.lens_plan import Freedom, LensPlan, zooming
 from amberkeel.core.solve.motions import FREE, LOCKED, Rival
 from amberkeel.core.solve.outliers import FINAL_SCALE
 from amberkeel.core.solve.problem import Problem, Rows, make_problem
@@ -60,9 +60,17 @@ class Asked:
     plan: LensPlan
     size: tuple[int, int]
 
+    @property
+    def freedom(self) -> Freedom:
+        """What of the lens may change from the start, the zoom in it."""
+        return zooming(self.plan) if self.recipe.zoom else self.plan.free
+
     def problem(self) -> Problem:
         """Return the problem with nothing solved yet."""
-        return make_problem(self.tracks, self.frames, self.plan.start, self.tracks.in_state(ACTIVE), self.size[1])
+        active = self.tracks.in_state(ACTIVE)
+        out = make_problem(self.tracks, self.frames, self.plan.start, active, self.size[1])
+        out.gain = np.array([self.recipe.weights.get(kind, 1.0) for kind in self.tracks.kinds])
+        return out
 
 
 @dataclass(frozen=True)

@@ -6,9 +6,11 @@ import numpy as np
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.points import PointSet
+from amberkeel.core.solve.check_tracks import over_used
 from amberkeel.core.solve.folds import Folds
 from amberkeel.core.solve.lens_report import LensReport
 from amberkeel.core.solve.motions import Rival
+from amberkeel.core.solve.problem import SIGMA_FLOOR_PX
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.residuals import residuals, rms, rms_by
@@ -87,8 +89,12 @@ class Solution:
 
     @property
     def check_rms_px(self) -> float:
-        """RMS residual of the check tracks, pixels."""
-        return rms(self.residuals[self.counted_check])
+        """What `rms_px` would be were the used tracks withheld, by the check tracks' word, pixels; 0 without any."""
+        sigma = np.hypot(self.tracks.sigma, SIGMA_FLOOR_PX)
+        whitened = np.linalg.norm(self.residuals, axis=1) / sigma
+        live = np.isfinite(whitened)
+        own, used, check = self.tracks.track_of_sample, self.counted & live, self.counted_check & live
+        return self.rms_px * over_used(whitened, own, used, check)
 
     @property
     def track_rms(self) -> np.ndarray:

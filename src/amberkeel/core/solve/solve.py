@@ -11,14 +11,15 @@ from amberkeel.core.solve.adjust_shot import ROUGHLY, TO_THE_END, finished, weig
 from amberkeel.core.solve.again import refined
 from amberkeel.core.solve.bundle import Bundle
 from amberkeel.core.solve.check_tracks import choose_checks
+from amberkeel.core.solve.evidence.bind import SCALE
 from amberkeel.core.solve.evidence.constrained import bound_to, check_evidence, stated_of, tightened
 from amberkeel.core.solve.evidence.piece import Piece
-from amberkeel.core.solve.evidence.statement import Constraint
+from amberkeel.core.solve.evidence.statement import Constraint, SwingRadius
 from amberkeel.core.solve.finish import make_solution
 from amberkeel.core.solve.folds import check_folds, cross_validated
 from amberkeel.core.solve.free_camera import SURE, free_camera
 from amberkeel.core.solve.grow import adjust_all, settle
-from amberkeel.core.solve.held_lens import straightened
+from amberkeel.core.solve.held_lens import straightened, straightened_lines
 from amberkeel.core.solve.held_out import held_out
 from amberkeel.core.solve.lens_report import lens_report
 from amberkeel.core.solve.locked import locked
@@ -37,7 +38,7 @@ from amberkeel.core.solve.motions import (
 )
 from amberkeel.core.solve.planar import FLAT, MOSTLY_FLAT, flat_part, on_one_plane
 from amberkeel.core.solve.reasons import Reason
-from amberkeel.core.solve.recipe import KNOWN_ROWS, ROWS, Recipe
+from amberkeel.core.solve.recipe import KNOWN_ROWS, MOST_WEIGHT, ROWS, Recipe
 from amberkeel.core.solve.refusals import check_tracks
 from amberkeel.core.solve.residuals import rms
 from amberkeel.core.solve.reversal import ALIKE
@@ -47,11 +48,15 @@ from amberkeel.core.solve.standing import standing, worth_it
 from amberkeel.core.solve.start import stands_still
 from amberkeel.core.solve.terms import COST, Figure
 from amberkeel.core.solve.turn import released, swinging, turning
+from amberkeel.core.solve.turn_zoom import zooming_turn
 from amberkeel.core.solve.uncertainty import Uncertainty, bundle_noise_factor
-from amberkeel.core.tracks import ACTIVE, CHECK, TrackSet
+from amberkeel.core.tracks import ACTIVE, CHECK, KINDS, TrackSet
 
 MOST_RADIUS = 1e6
 """Metres below which the points of a camera that does not move are put."""
+
+UNMEASURED = {"m": "units", "m/s²": "units/s²"}
+"""What lengths are called where nothing states one: of ten to the usual point."""
 
 EVIDENCE_ROUNDS = 4
 """Rounds of adjusting with evidence; what is held exactly is held firmer in each."""
@@ -102,11 +107,14 @@ def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: R
     if recipe.motion not in MOTIONS:
         raise SolveError(f"There is no camera motion “{recipe.motion}”.", f"Choose {', '.join(MOTIONS)}.")
     _check_rows(recipe)
+    _check_refinement(recipe)
     check_folds(recipe.folds)
     if not 0.0 < recipe.radius < MOST_RADIUS:
         raise SolveError(f"A radius of {recipe.radius:g} is impossible.", "Give metres above 0, such as 10.")
-    if recipe.zoom and recipe.motion not in (AUTO, FREE):
-        raise SolveError("A zoom is solved with a free camera only.", "Ask for a free camera, or for no zoom.")
+    if recipe.zoom and recipe.motion not in (AUTO, FREE, NODAL):
+        raise SolveError(
+            "A zoom is solved with a camera that moves freely or only turns.", "Ask for free or nodal, or for no zoom."
+        )
     measured = tracks.on_frames(frames)
     check_tracks(measured)
     if CHECK not in measured.states:
@@ -114,7 +122,10 @@ def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: R
         checks = choose_checks(measured, width, height, recipe.check_share, rng, needed)
         measured = replace(measured, states=[CHECK if c else s for c, s in zip(checks, measured.states)])
     check_evidence(recipe.evidence, measured, frames, recipe.fps)
-    straight = straightened(measured, recipe.held_lens) if recipe.held_lens else measured
+    straight = measured
+    if recipe.held_lens:
+        straight = straightened(measured, recipe.held_lens)
+        recipe = replace(recipe, evidence=straightened_lines(recipe.evidence, recipe.held_lens))
     return Asked(measured, straight, frames, recipe, recipe.plan(width, height), (width, height))
 
 
@@ -124,6 +135,23 @@ def _check_rows(recipe: Recipe) -> None:
         raise SolveError("A known readout needs its value.", hint)
     if recipe.readout is not None and not 0.0 <= recipe.readout <= 1.0:
         raise SolveError(f"A readout of {recipe.readout:g} is impossible.", hint)
+    if recipe.readout is None and recipe.readout_sigma > 0.0:
+        raise SolveError("A readout that is held softly needs its value.", hint)
+
+
+def _check_refinement(recipe: Recipe) -> None:
+    """Refuse weights and a range that cannot be."""
+    for kind, factor in recipe.weights.items():
+        if kind not in KINDS:
+            raise SolveError(f"There is no kind of track “{kind}”.", f"Choose {', '.join(KINDS)}.")
+        if not 0.0 < factor <= MOST_WEIGHT:
+            raise SolveError(
+                f"A weight of {factor:g} is impossible.", f"Give a factor up to {MOST_WEIGHT:g}, such as 4."
+            )
+    if recipe.within is not None and recipe.begin is None:
+        raise SolveError(
+            "Only a camera that was found before can be refined on a range.", "Choose an attempt to refine."
+        )
 
 
 def solve_shot(asked: Asked, progress: Progress) -> Solved:
@@ -185,6 +213,11 @@ def _with_evidence(asked: Asked, solved: Solved) -> Solved:
     """Return a solved shot adjusted to what is known of the set and of the path too."""
     if not any(one.on for one in asked.recipe.evidence):
         return solved
+    radius = next((one for one in asked.recipe.evidence if isinstance(one, SwingRadius) and one.on), None)
+    if radius and solved.motion != SWING:
+        raise SolveError(
+            f"{radius.name or 'A swing radius'}: the camera does not swing.", "Ask for a swing, or switch it off."
+        )
     before = rms(solved.final_bundle()[0].residuals())
     return replace(_held_to(asked, solved, (*asked.recipe.evidence, *solved.known)), rms_before_px=before)
 
@@ -208,9 +241,9 @@ def _explained_best(asked: Asked, progress: Progress) -> Solved:
         return locked(asked)
     if asked.recipe.begin is not None:
         return refined(asked, progress)
-    if stands_still(asked.problem()):
+    if stands_still(asked.problem()) and not asked.recipe.zoom:
         return locked(asked)
-    if motion in (FREE, PLANE) or asked.recipe.zoom:
+    if motion in (FREE, PLANE):
         return free_camera(asked, progress)
     if motion in (NODAL, SWING):
         found = _turning(asked, progress)
@@ -232,8 +265,8 @@ def _compared(asked: Asked, turned: list[Solved], progress: Progress) -> Solved:
     progress(0.0, "Comparing it with a camera that moves")
     everyone = asked.tracks.in_state(ACTIVE)
     let_go = released(turned[-1].problem)
-    settle(let_go, asked.plan.free, 20)
-    candidates = [*turned, finished(let_go, asked.plan.free, asked.plan.later, span(progress, 0.0, 0.6))]
+    settle(let_go, asked.freedom, 20)
+    candidates = [*turned, finished(let_go, asked.freedom, asked.plan.later, span(progress, 0.0, 0.6))]
     rivals = compare(candidates, everyone)
     least = min(rivals, key=lambda rival: rival.score)
     if least.motion == FREE or least.explained < SURE:
@@ -255,11 +288,15 @@ def _turning(asked: Asked, progress: Progress) -> list[Solved]:
     """
     plan = asked.plan
     most = EXPLAINS if asked.recipe.motion == AUTO else np.inf
-    turned = turning(asked.problem(), plan, asked.size[0], span(progress, 0.0, 0.5), most)
+    of, early = (asked.problem(), plan), span(progress, 0.0, 0.5)
+    if asked.recipe.zoom:
+        turned = zooming_turn(*of, asked.freedom, asked.size[0], early, most)
+    else:
+        turned = turning(*of, asked.size[0], early, most)
     if turned is None:
         return []
-    nodal = replace(finished(turned, plan.free, plan.later, span(progress, 0.5, 0.7)), motion=NODAL)
-    if asked.recipe.motion == NODAL:
+    nodal = replace(finished(turned, asked.freedom, plan.later, span(progress, 0.5, 0.7)), motion=NODAL)
+    if asked.recipe.motion == NODAL or asked.recipe.zoom:
         return [nodal]
     swung, freedom = swinging(turned, plan.free)
     try:
@@ -297,6 +334,8 @@ def conclude(asked: Asked, solved: Solved, sure: Uncertainty, progress: Progress
 def _figures(bundle: Bundle, solved: Solved) -> tuple[Figure, ...]:
     """Return what each piece of knowledge says, and what all of them together cost the tracks."""
     figures = tuple(bundle.figures())
+    if not bundle.world.free[SCALE]:
+        figures = tuple(replace(figure, unit=UNMEASURED.get(figure.unit, figure.unit)) for figure in figures)
     if solved.rms_before_px is None:
         return figures
     return *figures, Figure(COST, solved.rms_before_px, rms(bundle.residuals()), 0.0, "px", COST)

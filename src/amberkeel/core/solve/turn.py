@@ -40,6 +40,9 @@ REWEIGHTED = 4
 ASIDE = 0.2
 """One sigma of the pupil's distance from the view axis through the pivot, over the arm's length."""
 
+LATERAL = tuple(SoftLens(name, 0.0, ASIDE, shown=False) for name in ("arm_x", "arm_y"))
+"""What is known of where the pupil is aside of that axis."""
+
 KNEE_PX = 1.5
 """Distance at which the weight of a ray is halved, pixels."""
 
@@ -51,7 +54,7 @@ FOCAL_LIMITS = (0.05, 40.0)
 """Focal length of a pan, in widths of the picture, outside of which it is refused."""
 
 
-class _Pair(NamedTuple):
+class Neighbours(NamedTuple):
     """Two neighbouring frames: rows, and the pixels of their common tracks in both (M, 2)."""
 
     a: int
@@ -78,33 +81,38 @@ def turning(problem: Problem, plan: LensPlan, width: int, progress: Progress, mo
     """
     focals = 0.5 * width / np.tan(FIELDS_OF_VIEW / 2.0) if plan.search else np.array([plan.start.focal])
     joints = np.unique(np.linspace(0, len(problem.frames) - 1, JOINTS).astype(int))
-    pairs = _pairs(problem, joints)
+    pairs = neighbours(problem, joints)
     best, least = None, np.inf
     for k, focal in enumerate(focals):
         progress(0.7 * k / len(focals), "Trying a camera that only turns")
         trial, cost = _tried(problem, plan, pairs, joints, float(focal))
         if cost < least:
             best, least = trial, cost
-    if best is None or _misfit(best) > ROUGH * most:
+    if best is None or misfit(best) > ROUGH * most:
         return None
     out = problem.copied()
     out.lens = best.lens
     out.movable[:] = ONLY_TURNS
-    out.rotations = _chain(_pairs(problem, np.arange(len(problem.frames))), out.lens, len(out.frames))
+    out.rotations = _chain(neighbours(problem, np.arange(len(problem.frames))), out.lens, len(out.frames))
     out.solved[:] = True
     settle(out, plan.free, 20, START_SCALE)
     settle(out, plan.free, 20)
-    return out if _misfit(out) <= most else None
+    return out if misfit(out) <= most else None
 
 
-def _misfit(problem: Problem) -> float:
+def misfit(problem: Problem) -> float:
     """Return the median whitened residual."""
     distances, _ = problem.whitened(problem.active)
     return float(np.median(distances)) if len(distances) else np.inf
 
 
-def _pairs(problem: Problem, rows: np.ndarray) -> list[_Pair]:
-    """Return neighbouring frames among some rows (K,) with their common tracks."""
+def neighbours(problem: Problem, rows: np.ndarray) -> list[Neighbours]:
+    """Return neighbouring frames among some rows (K,) with their common tracks.
+
+    Raises
+    ------
+    SolveError : two of them have too few.
+    """
     out = []
     for a, b in zip(rows.tolist(), rows[1:].tolist()):
         tracks, xa, xb = common_tracks(problem, a, b)
@@ -113,11 +121,11 @@ def _pairs(problem: Problem, rows: np.ndarray) -> list[_Pair]:
                 f"Frames {problem.frames[a]} and {problem.frames[b]} have {len(tracks)} tracks in common.",
                 "Place a few long tracks across them by hand, or solve a shorter range.",
             )
-        out.append(_Pair(a, b, xa, xb))
+        out.append(Neighbours(a, b, xa, xb))
     return out
 
 
-def _chain(pairs: list[_Pair], lens: RadialLens, count: int) -> np.ndarray:
+def _chain(pairs: list[Neighbours], lens: RadialLens, count: int) -> np.ndarray:
     """Return rotations ``world_from_camera`` (count, 3, 3) that follow from one another; rows between pairs are left at
     the identity.
     """
@@ -147,7 +155,7 @@ def _rotation(ra: np.ndarray, rb: np.ndarray, knee: float) -> np.ndarray:
 
 
 def _tried(
-    problem: Problem, plan: LensPlan, pairs: list[_Pair], joints: np.ndarray, focal: float
+    problem: Problem, plan: LensPlan, pairs: list[Neighbours], joints: np.ndarray, focal: float
 ) -> tuple[Problem, float]:
     """Return the problem with the joints solved at one focal length, adjusted, and its mean cost a track."""
     trial = problem.copied()
@@ -183,8 +191,7 @@ def swinging(turned: Problem, freedom: Freedom) -> tuple[Problem, Freedom]:
     ----------
     turned : as `turning` returns it; it is left as it is. freedom : what of the lens may change.
     """
-    lateral = tuple(SoftLens(name, 0.0, ASIDE, shown=False) for name in ("arm_x", "arm_y"))
-    wider = replace(freedom.with_value("arm_x").with_value("arm_y"), terms=(*freedom.terms, *lateral))
+    wider = replace(freedom.with_value("arm_x").with_value("arm_y"), terms=(*freedom.terms, *LATERAL))
     trial = turned.copied()
     trial.lens = turned.lens.with_value("arm_z", 1.0)
     if np.median(adjust_all(trial, wider, 40, 1e-6, START_SCALE).bundle.rhos) < 0.0:

@@ -6,7 +6,7 @@ from amberkeel.core.handoff.wording import folds_alike, folds_sentence
 from amberkeel.store.casebook.finding import Finding
 from amberkeel.store.models import Attempt, Shot
 
-WORSE, SLACK_PX = 3.0, 0.05
+WORSE, SLACK_PX = 2.0, 0.05
 """The check residual is suspect above so many times the used one and so many pixels more."""
 
 

@@ -7,9 +7,10 @@ import numpy as np
 
 from amberkeel.core.errors import SolveError
 from amberkeel.core.solve.evidence import statement as stated
+from amberkeel.core.solve.evidence.line_pieces import AlongAxes
 from amberkeel.core.solve.evidence.path_pieces import SmoothPosition, SmoothRotation, Turned
 from amberkeel.core.solve.evidence.piece import Members, Piece
-from amberkeel.core.solve.evidence.scene_pieces import AtSpot, Distance, Known, OnLine, OnPlane, PlanesAt
+from amberkeel.core.solve.evidence.scene_pieces import AtSpot, Distance, Known, OnLine, OnPlane, PivotRadius, PlanesAt
 from amberkeel.core.solve.unknowns import POINT_BLOCK, POSITION, ROTATION
 from amberkeel.core.solve.world_frame import WORLD_SIZE, Line, Plane, Shape, Spot
 from amberkeel.core.tracks import EXCLUDED, TrackSet
@@ -28,6 +29,9 @@ EXACT_TURN = 1e-6
 
 ON_A_LINE = 0.02
 """Width of anchored points over their length, below which they lie on a line."""
+
+LEAST_LENGTH_PX = 4.0
+"""Length of a drawn line below which it has no direction."""
 
 UP = np.array([0.0, 1.0, 0.0])
 
@@ -125,12 +129,15 @@ def _fixed(on: list[stated.Constraint]) -> np.ndarray:
     planes = [one for one in on if isinstance(one, stated.PlaneThrough) and one.normal != "any"]
     heights = [one for one in on if isinstance(one, stated.CameraHeight)]
     placed = bool(anchors or [h for h in holds if h.positions])
-    free[TURN] = bool(anchors or holds or planes or heights)
+    lines, radius = (any(isinstance(one, kind) for one in on) for kind in (stated.AxisLines, stated.SwingRadius))
+    free[TURN] = bool(anchors or holds or planes or heights or lines)
     free[SHIFT] = placed or bool(heights) or any(plane.offset is not None for plane in planes)
     measured = len(anchors) > 1 or any(h.positions and len(h.positions) > 1 for h in holds)
     measured = measured or bool(anchors and [h for h in holds if h.positions])
     level = any(plane.offset is not None for plane in planes)
-    free[SCALE] = measured or any(isinstance(one, stated.DistanceBetween) for one in on) or bool(heights) and level
+    free[SCALE] = (
+        measured or radius or any(isinstance(one, stated.DistanceBetween) for one in on) or bool(heights) and level
+    )
     return free
 
 
@@ -276,6 +283,30 @@ def _smooth(one: stated.Smooth, ground: Ground, bound: Bound, name: str) -> None
             bound.terms.append(make(name, one.kind, value * gain, rows=triples, per_second2=ground.fps**2))
 
 
+def _axis_lines(one: stated.AxisLines, ground: Ground, bound: Bound, name: str) -> None:
+    frames = np.array([line.frame for line in one.lines])
+    lost = frames[~np.isin(frames, ground.frames)]
+    if len(lost):
+        raise SolveError(
+            f"{name}: frame {lost[0]} is not in this shot, which has {ground.frames[0]}–{ground.frames[-1]}."
+        )
+    rows = np.searchsorted(ground.frames, frames)
+    cameras = Members(ROTATION, rows, tuple(f"a line along {line.axis.upper()} on {line.frame}" for line in one.lines))
+    axes = np.eye(3)[["xyz".index(line.axis) for line in one.lines]]
+    ends = np.array([line.ends for line in one.lines])
+    if (np.linalg.norm(ends[:, 1] - ends[:, 0], axis=1) < LEAST_LENGTH_PX).any():
+        raise SolveError(f"{name}: a line has no length.", "Draw it longer.")
+    if one.exact:
+        raise SolveError(f"{name}: drawn lines cannot be held exactly.", "They are within their sigma in pixels.")
+    sigma = np.full((len(rows), 1), one.sigma_px)
+    bound.terms.append(AlongAxes(name, one.kind, sigma, True, False, members=cameras, ends=ends, axes=axes))
+
+
+def _swing_radius(one: stated.SwingRadius, ground: Ground, bound: Bound, name: str) -> None:
+    sigma = _sigma(one, ground, one.sigma)
+    bound.terms.append(PivotRadius(name, one.kind, sigma, not one.exact, one.exact, length=one.length))
+
+
 MAKERS: dict[type, Callable] = {
     stated.Anchor: _anchor,
     stated.DistanceBetween: _distance,
@@ -286,6 +317,8 @@ MAKERS: dict[type, Callable] = {
     stated.CameraOn: _camera_on,
     stated.Hold: _hold,
     stated.Smooth: _smooth,
+    stated.AxisLines: _axis_lines,
+    stated.SwingRadius: _swing_radius,
 }
 """How each kind of constraint becomes terms. A new kind is a model in `statement`, a piece, and a line here."""
 
@@ -299,4 +332,6 @@ NAMES = {
     stated.CameraOn: "Camera stays",
     stated.Hold: "Held path",
     stated.Smooth: "Smooth path",
+    stated.AxisLines: "Axis lines",
+    stated.SwingRadius: "Swing radius",
 }

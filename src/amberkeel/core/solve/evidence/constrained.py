@@ -7,6 +7,7 @@ import numpy as np
 from amberkeel.core.errors import SolveError
 from amberkeel.core.geometry.rotations import nearest_rotation
 from amberkeel.core.solve.evidence.bind import SCALE, Bound, Ground, bind
+from amberkeel.core.solve.evidence.line_pieces import AlongAxes, axis_directions
 from amberkeel.core.solve.evidence.piece import Piece
 from amberkeel.core.solve.evidence.scene_pieces import Known
 from amberkeel.core.solve.evidence.statement import Constraint
@@ -38,6 +39,7 @@ def bound_to(problem: Problem, tracks: TrackSet, constraints: tuple[Constraint, 
     level = problem.world = level_world(problem)
     bound = bind(constraints, Ground(tracks, problem.frames, fps, USUAL_DISTANCE))
     _align(problem, bound.terms)
+    _turn_to_lines(problem, bound.terms)
     usual = USUAL_DISTANCE * problem.world.scale / level.scale
     bound = bind(constraints, Ground(tracks, problem.frames, fps, usual))
     problem.world = replace(problem.world, free=bound.world_free)
@@ -110,6 +112,27 @@ def _align(problem: Problem, terms: list[Piece]) -> None:
     scale = float(np.sqrt((b**2).sum() / max((a**2).sum(), 1e-300)))
     shift = known[whole].mean(0) - scale * turn @ ours[whole].mean(0)
     problem.world = World(scale, turn, shift, problem.world.free)
+
+
+def _turn_to_lines(problem: Problem, terms: list[Piece]) -> None:
+    """Begin the world's turn where axis lines put it, in place, unless known coordinates did: each axis takes that
+    sense which is nearer to the world as it is.
+    """
+    lines = [term for term in terms if isinstance(term, AlongAxes)]
+    if not lines or any(isinstance(term, Known) for term in terms):
+        return
+    world = problem.world
+    axes, found = world.world_from_solve.copy(), axis_directions(lines[0], problem)
+    for number, direction in found.items():
+        axes[number] = direction if direction @ axes[number] >= 0.0 else -direction
+    missing = [k for k in range(3) if k not in found]
+    if len(missing) == 1:
+        one, other = ((missing[0] + k) % 3 for k in (1, 2))
+        axes[missing[0]] = np.cross(axes[one], axes[other])
+    turn = nearest_rotation(axes)
+    pivot = world.apply(problem.centres[problem.first_solved][None])[0]
+    shift = pivot - world.scale * turn @ problem.centres[problem.first_solved]
+    problem.world = replace(world, world_from_solve=turn, shift=shift)
 
 
 def _laid(shape: Shape, xyz: np.ndarray) -> Shape:

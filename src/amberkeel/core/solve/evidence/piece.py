@@ -30,6 +30,7 @@ class Placed(Protocol):
     def world(self) -> World: ...  # noqa: D102
     @property
     def shapes(self) -> tuple[Shape, ...]: ...  # noqa: D102
+    def lens_rows(self) -> np.ndarray: ...  # noqa: D102
 
 
 @dataclass(frozen=True)

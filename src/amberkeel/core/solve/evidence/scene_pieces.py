@@ -5,6 +5,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from amberkeel.core.solve.evidence.piece import MemberPiece, Members, Piece, Placed
+from amberkeel.core.solve.radial_lens import ARM_NAMES, ROW_NAMES
 from amberkeel.core.solve.terms import Figure, Rows, Unknowns
 from amberkeel.core.solve.unknowns import WORLD
 from amberkeel.core.solve.world_frame import Line, Plane, Spot, tangents
@@ -71,6 +72,41 @@ class Distance(Piece):
         """Return the distance where both ends are in a part of the problem; see `Term.within`."""
         ends, kept = self.ends.within(cameras, points)
         return replace(self, ends=ends) if kept.all() else None
+
+
+@dataclass(frozen=True)
+class PivotRadius(Piece):
+    """How far the entrance pupil is from the point about which the camera turns, world units.
+
+    Attributes
+    ----------
+    length : as it is known.
+    """
+
+    length: float = field(kw_only=True)
+
+    def unknowns(self) -> tuple[Unknowns, ...]:
+        """The arm and the world."""
+        return *(Unknowns(name, np.zeros(1, np.int64)) for name in ARM_NAMES), Unknowns(WORLD, np.zeros(1, np.int64))
+
+    def measured(self, bundle: Placed) -> Rows:
+        """Return the difference (1, 1)."""
+        scale = bundle.world.scale
+        arm = bundle.lens_rows()[0, [ROW_NAMES.index(name) for name in ARM_NAMES]]
+        reach = float(np.linalg.norm(arm))
+        of_world = np.zeros((1, 1, 7))
+        of_world[0, 0, 6] = scale * reach
+        of_arm = (np.array([[[scale * a / max(reach, 1e-12)]]]) for a in arm)
+        return Rows(np.array([[scale * reach - self.length]]), (*of_arm, of_world))
+
+    def figures(self, bundle: Placed) -> list[Figure]:
+        """Return the radius beside what it was said to be."""
+        off = float(self.measured(bundle).residual[0, 0])
+        return [Figure(self.name, self.length, self.length + off, off / float(self.sigma), self.unit, self.kind)]
+
+    def within(self, cameras: np.ndarray, points: np.ndarray) -> "PivotRadius":
+        """Return the piece as it is."""
+        return self
 
 
 @dataclass(frozen=True)

@@ -105,7 +105,9 @@ class CameraOn(Constraint):
 
 
 class Hold(Constraint):
-    """A given path: positions or orientations (world_from_camera) by frame, single axes null where they are free."""
+    """A given path: positions or orientations (world_from_camera) by frame, single axes null where they are free; and
+    what focal length it came with, as a share of the picture's width, for a solve that begins from it.
+    """
 
     kind: Literal["hold"] = "hold"
     frames: Annotated[list[int], Field(min_length=1, max_length=100_000)]
@@ -113,6 +115,7 @@ class Hold(Constraint):
     rotations: list[Matrix] | None = None
     sigma: Positive = 0.01
     sigma_degrees: Positive = 0.1
+    focal_share: Positive | None = None
 
     @model_validator(mode="after")
     def _as_many(self) -> "Hold":
@@ -122,6 +125,31 @@ class Hold(Constraint):
         if self.positions is None and self.rotations is None:
             raise ValueError("neither positions nor rotations are held")
         return self
+
+
+class AxisLine(BaseModel):
+    """A line drawn over one frame, from end to end in pixels, that runs along an axis of the world."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+    frame: int
+    axis: Literal["x", "y", "z"]
+    ends: tuple[tuple[Coordinate, Coordinate], tuple[Coordinate, Coordinate]]
+
+
+class AxisLines(Constraint):
+    """Drawn lines that run along the world's axes: what they tell of focal length, level and heading."""
+
+    kind: Literal["axis-lines"] = "axis-lines"
+    lines: Annotated[list[AxisLine], Field(min_length=1, max_length=200)]
+    sigma_px: Positive = 1.0
+
+
+class SwingRadius(Constraint):
+    """How far the entrance pupil of a camera that swings is from the point about which it turns."""
+
+    kind: Literal["swing-radius"] = "swing-radius"
+    length: Positive
+    sigma: Positive = 0.01
 
 
 class Smooth(Constraint):
@@ -134,7 +162,17 @@ class Smooth(Constraint):
 
 
 AnyConstraint = Annotated[
-    Anchor | DistanceBetween | PlaneThrough | LineThrough | PlanesMeet | CameraHeight | CameraOn | Hold | Smooth,
+    Anchor
+    | DistanceBetween
+    | PlaneThrough
+    | LineThrough
+    | PlanesMeet
+    | CameraHeight
+    | CameraOn
+    | Hold
+    | Smooth
+    | AxisLines
+    | SwingRadius,
     Field(discriminator="kind"),
 ]
 

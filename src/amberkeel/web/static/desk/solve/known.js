@@ -17,6 +17,9 @@ const HINTS = {
   "camera-plane": "A camera on wheels on a level floor.",
   "camera-spot": "A tripod for a while: it only turns there.",
   smooth: "Says how hard the camera can accelerate; it takes jitter out that the tracks do not insist on.",
+  axes: "Lines drawn along X, Y and Z tell focal length, level and heading; their sigma is in pixels, 1 unless typed.",
+  "swing-radius":
+    "From the point about which the camera turns to its entrance pupil, along the lens: it gives the scale.",
   hold: "Keeps a good stretch while the rest is solved again.",
   path: "A table with frame, x, y, z and a rotation, or USD with one camera; metres, and the plate's frames.",
 };
@@ -42,7 +45,7 @@ export class Known {
   show() {
     for (const field of document.querySelectorAll("#known [data-for]"))
       field.hidden = !field.dataset.for.split(" ").includes(this.kind);
-    find("#lengthword").textContent = this.kind === "distance" ? "Distance" : "Height";
+    find("#lengthword").textContent = { distance: "Distance", "swing-radius": "Radius" }[this.kind] ?? "Height";
     find("#knownlength").placeholder = this.kind === "level" ? "any" : this.kind === "distance" ? "4.20" : "1.60";
     this.hint();
   }
@@ -107,7 +110,10 @@ export class Known {
     if (planes.length > 1 && find("#planea").value === find("#planeb").value) find("#planeb").selectedIndex = 1;
     const attempts = server.attempts.map((a) => [a.id, `attempt ${a.number}`]);
     keep(find("#knownattempt"), options(attempts));
-    keep(find("#begin"), options([...AFRESH, ...attempts.map(([id, text]) => [id, `refine ${text}`])]));
+    const refine = attempts.map(([id, text]) => [id, `refine ${text}`]);
+    const paths = rows.filter((r) => r.kind === "hold" && r.positions && r.rotations);
+    const along = paths.map((r) => [`path ${r.name}`, `from the path ${r.name}`]);
+    keep(find("#begin"), options([...AFRESH, ...refine, ...along]));
   }
 
   row(row, number, term) {
@@ -125,7 +131,7 @@ export class Known {
     const hold = element("button", `button quiet${row.exact ? " on" : ""}`, row.exact ? "exact" : "within");
     hold.title = "Hold it exactly, or within its sigma";
     hold.addEventListener("click", () => change({ exact: !row.exact }));
-    hold.hidden = row.kind === "smooth";
+    hold.hidden = row.kind === "smooth" || row.kind === "axis-lines";
     const gone = element("button", "button quiet", "×");
     gone.setAttribute("aria-label", `Remove ${row.name}`);
     gone.addEventListener("click", () => change({ remove: true }));
@@ -137,6 +143,7 @@ export class Known {
     const { store } = this.desk;
     const ids = row.tracks ?? (row.track ? [row.track] : []);
     if (ids.length) store.set({ selection: new Set(ids) });
+    else if (row.lines) store.set({ frame: row.lines[0].frame });
     else if (row.frames?.length) store.set({ range: [row.frames[0], row.frames.at(-1)], frame: row.frames[0] });
   }
 }
@@ -145,10 +152,15 @@ const loud = (term) => term?.fights;
 
 /** What was stated, and what the pinned attempt found. */
 function words(row, term) {
-  const many = row.tracks?.length > 2 ? `${row.tracks.length} tracks` : "";
-  const about = row.kind === "distance" ? `${fixed(row.length)} m` : row.kind === "anchor" ? place(row.xyz) : many;
+  const many = row.lines ? `${row.lines.length} lines` : row.tracks?.length > 2 ? `${row.tracks.length} tracks` : "";
+  const about =
+    row.kind === "distance" || row.kind === "swing-radius"
+      ? `${fixed(row.length)} m`
+      : row.kind === "anchor"
+        ? place(row.xyz)
+        : many;
   if (!term) return [about, row.on ? "not solved with yet" : "off"].filter(Boolean).join(" · ");
-  const found = row.kind === "distance" || row.kind === "angle" ? "found" : "off by";
+  const found = row.kind === "distance" || row.kind === "swing-radius" || row.kind === "angle" ? "found" : "off by";
   const worst = loud(term) && term.worst ? `, ${term.worst} most` : "";
   const sigmas = `${Math.abs(term.sigmas).toFixed(1)} sigma${loud(term) ? " ▲ disagrees" : ""}${worst}`;
   return `${about ? `${about} · ` : ""}${found} ${fixed(term.found)} ${term.unit}, ${sigmas}`;

@@ -19,8 +19,9 @@ export class SolveStage {
       ...this.unsure.actions,
     ];
     find("#shutter").addEventListener("change", () => {
-      find("#readout").hidden = find("#shutter").value !== "known";
+      find("#readoutfields").hidden = find("#shutter").value !== "known";
     });
+    find("#begin").addEventListener("change", () => this.showWithin());
     find("#focalknown").addEventListener("change", showFocalFields);
     find("#motion").addEventListener("change", showRadius);
     showRadius();
@@ -29,10 +30,18 @@ export class SolveStage {
   changed(keys) {
     this.unsure.changed(keys);
     if (keys.has("selection") || keys.has("range")) this.known.hint();
+    if (keys.has("range")) this.showWithin();
     if (!keys.has("attempt")) return;
     const box = find("#lensreport");
     const keep = () => this.desk.stages.lens.useSolved();
     drawLensReport(box, this.desk.state.attempt?.world, Number(box.dataset.mm), keep);
+  }
+
+  /** An attempt can be refined on the chosen frames alone. */
+  showWithin() {
+    const { range } = this.desk.state;
+    find("#withinfield").hidden = !Number(find("#begin").value) || !range;
+    find("#withinframes").textContent = range ? `${range[0]}–${range[1]}` : "";
   }
 
   settle(server, before) {
@@ -47,6 +56,7 @@ export class SolveStage {
       back: (id) => desk.send("back", { attempt: id }),
       refine: (id) => {
         find("#begin").value = id;
+        this.showWithin();
         desk.start("solve", asked(desk.state.range));
       },
     });
@@ -79,8 +89,12 @@ function asked(range) {
     zoom: find("#zoom").checked,
     rows: find("#shutter").value,
     readout: find("#readout").value,
+    readout_sigma: find("#readoutsigma").value,
+    hand_weight: find("#handweight").value,
+    within: find("#within").checked && !find("#withinfield").hidden,
     begin: Number(begin) || 0,
-    start: Number(begin) ? "" : begin,
+    begin_path: begin.startsWith("path ") ? begin.slice(5) : "",
+    start: Number(begin) || begin.startsWith("path ") ? "" : begin,
     frames: range ?? [],
     radius: find("#radius").value,
     folds: Number(find("#folds").value),
