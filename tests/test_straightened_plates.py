@@ -9,7 +9,10 @@ import OpenImageIO as oiio
 import pytest
 from scipy.ndimage import map_coordinates
 
+from amberkeel.core.camera import CameraPath, poses_at, row_times
 from amberkeel.core.errors import KeelError, LensError
+from amberkeel.core.geometry.pixels import pixel_grid
+from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.lens import Lens
 from amberkeel.core.lens.metadata import camera_facts
 from amberkeel.core.lens.profile import LensProfile, read_profile
@@ -177,3 +180,39 @@ def test_a_picture_s_sensor_follows_from_its_pixels_a_length(tmp_path, unit, per
     output.close()
     found = camera_facts(tmp_path / "s.jpg")
     assert found.focal_mm == pytest.approx(35.0) and found.sensor_width_mm == pytest.approx(23.5, rel=1e-3)
+
+
+def test_rows_of_a_rolling_shutter_are_set_upright(tmp_path):
+    # A camera that pans over a picture at infinity, whose rows are read one after another.
+    lens = replace(LENS, principal_px=(80.0, 45.0))
+    turns = np.array([rotation_exp(np.array([0.0, 0.05 * k, 0.01 * k])) for k in range(3)])
+    path = CameraPath(np.arange(7, 10), np.zeros((3, 3)), turns, lens, readout=0.8)
+    grid = pixel_grid(*SIZE).reshape(-1, 2)
+
+    def world(rays):
+        """What is seen along rays (N, 3) of the world, 0 to 1."""
+        heading, up = rays[:, 0] / rays[:, 2], rays[:, 1] / rays[:, 2]
+        return 0.5 + 0.2 * np.sin(9.0 * heading + 1.0) + 0.2 * np.cos(11.0 * up)
+
+    def seen(rotations, straight):
+        rays = np.concatenate([straight, np.ones((len(straight), 1))], 1)
+        return world(np.einsum("nij,nj->ni", rotations, rays)).reshape(SIZE[::-1])
+
+    folder, out = tmp_path / "plate", tmp_path / "out"
+    folder.mkdir()
+    rotations, _ = poses_at(turns, path.positions, np.full(len(grid), 1), row_times(grid[:, 1], SIZE[1], 0.8))
+    rolled = seen(rotations, lens.normalise(grid))
+    for frame in (7, 8, 9):
+        write_picture(folder / f"p.{frame:04d}.exr", np.repeat(rolled[..., None], 3, 2).astype(np.float32))
+    plate = open_plate(folder)
+    straighten_plate(plate, LensProfile("Rolling", lens, "chart"), out, StraightenOrder("same", upright=path))
+    upright = read(next(out.glob("*.0008.exr")))[0][..., 0].astype(float)
+    true = seen(np.tile(turns[1], (len(grid), 1, 1)), (grid - [80.0, 45.0]) / 120.0)
+    inside = upright > 0.0
+    assert inside.mean() > 0.8 and np.percentile(np.abs(upright - true)[inside], 98) < 0.004
+    for wrong, said in (
+        (replace(path, readout=0.0), "all rows at once"),
+        (replace(path, frames=path.frames + 9), "reach"),
+    ):
+        with pytest.raises(LensError, match=said):
+            straighten_plate(plate, LensProfile("Rolling", lens, "chart"), out, StraightenOrder(upright=wrong))

@@ -98,10 +98,11 @@ def solve(out: Path, **asked) -> None:
     """Follow PLATE (folder, name.####.png or video) and solve its camera."""
     from amberkeel.core.handoff.camera_wording import begun_sentence, camera_sentence, standing_sentence
     from amberkeel.core.handoff.evidence_wording import OF_LENS, evidence_sentence, missing_sentence
+    from amberkeel.core.handoff.formats import FORMATS
     from amberkeel.core.handoff.wording import folds_sentence
     from amberkeel.core.solve.motions import Rival
     from amberkeel.core.solve.terms import Figure
-    from amberkeel.core.solve_plate import SolveOrder, solve_plate
+    from amberkeel.core.solve_plate import WRITTEN, SolveOrder, solve_plate
 
     if asked["focal_mm"] and not asked["sensor_width_mm"]:
         raise click.UsageError("--focal needs --sensor-width, since millimetres mean nothing without it.")
@@ -127,6 +128,9 @@ def solve(out: Path, **asked) -> None:
     missing = missing_sentence(q["missing_frames"], [f["frame"] for f in q["frames"]])
     for note in filter(None, [missing, said, standing_sentence(q["standing"]), *notes, *q["lens_report"]["notes"]]):
         click.echo(note, err=True)
+    for one in (FORMATS[name] for name in WRITTEN):
+        for lack in one.lacking(any(q["lens"]["radial"]), q["shutter"]["readout"]):
+            click.echo(f"{one.name}: {lack}", err=True)
     if q["stopped"]:
         click.echo("Stopped early: this is what stood already.", err=True)
     if folds := q["quality"].get("folds"):

@@ -22,19 +22,25 @@ from amberkeel.core.errors import KeelError
     default=None,
     help="The plate's own by default.",
 )
+@click.option(
+    "--upright",
+    default=None,
+    help="A solve.json of a rolling shutter: rows are set upright as the camera turned (not for its travel).",
+)
 @click.option("--st-maps", is_flag=True, help="undistort_st.exr and redistort_st.exr too.")
-def undistort(plate, profile, out, frames, overscan, filter, kind, st_maps) -> None:
+def undistort(plate, profile, out, frames, overscan, filter, kind, st_maps, upright) -> None:
     """Write PLATE straightened through a lens."""
     from amberkeel.core.lens.straighten import StraightenOrder, straighten_plate
     from amberkeel.core.plate.plate import open_plate
-    from amberkeel.core.solve_plate import load_profile
+    from amberkeel.core.solve_plate import load_path, load_profile
 
     try:
         share = float(overscan) if overscan not in ("all", "crop", "same") else overscan
     except ValueError as error:
         raise click.UsageError("--overscan is all, crop, same, or a number of percent.") from error
-    order = StraightenOrder(share, filter, kind or "", st_maps)
     try:
+        path = load_path(upright) if upright else None
+        order = StraightenOrder(share, filter, kind or "", st_maps, path)
         with Bar() as report:
             opened = open_plate(plate, frames)
             canvas = straighten_plate(opened, load_profile(profile), out, order, report)

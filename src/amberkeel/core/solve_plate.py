@@ -164,6 +164,11 @@ def _begin(path: str | None, plate: Plate, focal_px: float | None) -> CameraPath
         return None
     if Path(path).suffix.lower() != ".json":
         return _imported(path).camera(plate.width, plate.height, focal_px)
+    return load_path(path)
+
+
+def load_path(path: str) -> CameraPath:
+    """Return the camera of a solve.json; raises SolveError when it is none."""
     try:
         return read_path(read_document(_json(path, "an attempt")))
     except ValidationError as error:

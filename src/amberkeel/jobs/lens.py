@@ -3,7 +3,9 @@
 import shutil
 from pathlib import Path
 
+from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import LensError
+from amberkeel.core.handoff.document import read_path
 from amberkeel.core.lens.chart import calibrate
 from amberkeel.core.lens.profile import LensProfile as Profile
 from amberkeel.core.lens.profile import profile_document, profile_from_chart, read_profile
@@ -15,8 +17,11 @@ from amberkeel.jobs.chain import Arguments, following
 from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
+from amberkeel.store.media import Media
 from amberkeel.store.models import LensProfile, Shot
 from amberkeel.store.session import session
+from amberkeel.store.solve import document_of
+from amberkeel.store.stages.state import pinned
 
 
 class Chart(Arguments):
@@ -29,11 +34,14 @@ class Chart(Arguments):
 
 
 class Straighten(Arguments):
-    """A plate to straighten: overscan as a word or in percent, the filter, and the format, "" for the plate's own."""
+    """A plate to straighten: overscan as a word or in percent, the filter, and the format, "" for the plate's own;
+    whether the rows of a rolling shutter are set upright by the pinned attempt.
+    """
 
     overscan: str | float
     filter: str
     format: str
+    upright: bool = False
 
 
 def profile_in_use(settings: Settings, shot_id: int) -> Profile:
@@ -78,11 +86,21 @@ def straightened_folder(settings: Settings, shot_id: int) -> Path:
     return Path(settings.media) / "straightened" / str(shot_id)
 
 
+def pinned_path(settings: Settings, shot_id: int) -> CameraPath:
+    """Return the camera of the pinned attempt; raises LensError where there is none."""
+    with session(settings.database) as opened:
+        attempt = pinned(opened, opened.get(Shot, shot_id))
+        if attempt is None:
+            raise LensError("No attempt is pinned that says how the camera turned.", "Solve the shot first.")
+        return read_path(document_of(Media(settings.media), attempt))
+
+
 def straighten(settings: Settings, shot_id: int, arguments: Straighten, progress: Progress) -> list[int]:
     """Write the plate straightened through the profile in use, with its ST maps."""
     row, profile = plate_row(settings, shot_id), profile_in_use(settings, shot_id)
     out = straightened_folder(settings, shot_id)
     shutil.rmtree(out, ignore_errors=True)
-    order = StraightenOrder(arguments.overscan, arguments.filter, arguments.format, True)
+    path = pinned_path(settings, shot_id) if arguments.upright else None
+    order = StraightenOrder(arguments.overscan, arguments.filter, arguments.format, True, path)
     straighten_plate(open_row(row), profile, out, order, progress)
     return following(settings, shot_id, arguments)

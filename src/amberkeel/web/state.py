@@ -3,6 +3,7 @@
 from flask import Blueprint, Response, jsonify
 
 from amberkeel.core.handoff.evidence_wording import fights
+from amberkeel.core.handoff.formats import FORMATS
 from amberkeel.core.solve.terms import Figure
 from amberkeel.store import edits
 from amberkeel.store.casebook import findings
@@ -49,6 +50,7 @@ def shot_state(opened, shot: Shot) -> dict:
         "datum": shot.datum,
         "constraints": shot.constraints,
         "verdict": verdict(pinned(opened, shot)),
+        "lacks": _lacks(pinned(opened, shot)),
         "placed": placed_by_lines(shot.datum or {}),
         "groups": shot.groups,
         "sightings": shot.sightings,
@@ -69,6 +71,14 @@ def _attempts(rows: list[Attempt], shot: Shot) -> list[dict]:
     return [
         _attempt(row, shot, by_id.get(row.snapshot.get("parent") or 0), earlier) for row, earlier in zip(rows, before)
     ]
+
+
+def _lacks(attempt: Attempt | None) -> dict[str, list[str]]:
+    """Return what each file cannot say of the camera of an attempt, by its name."""
+    if attempt is None:
+        return {}
+    distorted, readout = bool(attempt.figures.get("k1")), attempt.figures.get("readout", 0.0)
+    return {one.name: one.lacking(distorted, readout) for one in FORMATS.values()}
 
 
 def _judged(terms: list[dict]) -> list[dict]:

@@ -16,11 +16,33 @@ class Format:
     ----------
     name : of the file. holds : what is in it, for people.
     write : makes the file's text from a solve document and the sensor's width in millimetres.
+    lacks : keys of `LACKS`, what of a camera it cannot say.
     """
 
     name: str
     holds: str
     write: Callable[[SolveDocument, float], str]
+    lacks: tuple[str, ...] = ()
+
+    def lacking(self, distorted: bool, readout: float) -> list[str]:
+        """Return what the file cannot say of a camera, in sentences; none where the camera has nothing of the kind.
+
+        Parameters
+        ----------
+        distorted : whether its lens bends the picture. readout : of its shutter, 0 for all rows at once.
+        """
+        has = {DISTORTION: distorted, READOUT: readout != 0.0}
+        return [LACKS[what] for what in self.lacks if has[what]]
+
+
+DISTORTION, READOUT = "distortion", "readout"
+
+LACKS = {
+    DISTORTION: "It cannot say the lens’s distortion: its camera fits the straightened plate.",
+    READOUT: "It cannot say a rolling shutter: its camera is that of the middle row. A straightened plate with rows "
+    "set upright fits it better.",
+}
+"""What a format may be unable to say of a camera, and the usual way out."""
 
 
 def _usd(document: SolveDocument, sensor_width_mm: float) -> str:
@@ -33,9 +55,9 @@ def _usd(document: SolveDocument, sensor_width_mm: float) -> str:
 FORMATS = {
     one.name: one
     for one in (
-        Format("camera.usda", "USD: camera and points", _usd),
+        Format("camera.usda", "USD: camera and points", _usd, (DISTORTION, READOUT)),
         Format("solve.json", "All, as described JSON", lambda document, _width: json.dumps(document, indent=1)),
         Format("points.csv", "Points as a table", lambda document, _width: points_csv(document)),
-        Format("camera.csv", "Camera as a table", lambda document, _width: camera_csv(document)),
+        Format("camera.csv", "Camera as a table", lambda document, _width: camera_csv(document), (DISTORTION, READOUT)),
     )
 }

@@ -13,7 +13,9 @@ from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
+from scipy.spatial.transform import Rotation
 
+from amberkeel.core.camera import ROW_PASSES, CameraPath, poses_at, row_times
 from amberkeel.core.errors import LensError
 from amberkeel.core.geometry.pixels import pixel_grid, to_opencv
 from amberkeel.core.lens.model import Lens
@@ -22,6 +24,9 @@ FILTERS = {"linear": cv2.INTER_LINEAR, "cubic": cv2.INTER_CUBIC, "lanczos": cv2.
 
 MOST_OVERSCAN = 3.0
 """Times the plate's width or height beyond which a canvas is refused."""
+
+ROW_STEPS = 33
+"""Rows of a picture for which the camera's turn is taken; between them it is interpolated."""
 
 _BORDER_STEPS = 400
 
@@ -103,6 +108,39 @@ def undistort_map(lens: Lens, canvas: Canvas) -> np.ndarray:
     u = pixel_grid(canvas.width, canvas.height) - [canvas.left, canvas.top]
     x = (u - np.array(lens.principal_px)) / np.array(lens.focal_px)
     return lens.distort(x) * np.array(lens.focal_px) + np.array(lens.principal_px)
+
+
+def upright_map(lens: Lens, canvas: Canvas, path: CameraPath, row: int) -> np.ndarray:
+    """Return where each pixel of the canvas lies in the plate of a rolling shutter, (h, w, 2) float64 pixels: the
+    canvas shows what all rows would have seen had they been read with the middle one.
+
+    Each ray of the middle row's camera is seen by a row that is read earlier or later, by a camera that has turned
+    meanwhile (Forssén and Ringaby 2010). Only the turn is undone: the camera's own travel shifts near things by their
+    depth, and stays.
+
+    Parameters
+    ----------
+    lens : of the plate. canvas : of the straightened pictures. path : with its readout. row : of the path.
+    """
+    focal, principal = np.array(lens.focal_px), np.array(lens.principal_px)
+    straight = (pixel_grid(canvas.width, canvas.height) - [canvas.left, canvas.top] - principal) / focal
+    rays = np.concatenate([straight.reshape(-1, 2), np.ones((straight.size // 2, 1))], 1)
+    seen = undistort_map(lens, canvas).reshape(-1, 2)
+    for _ in range(ROW_PASSES):
+        turned = _turned_rays(rays, seen[:, 1], path, row, lens.height)
+        seen = lens.distort(turned) * focal + principal
+    return seen.reshape(straight.shape)
+
+
+def _turned_rays(rays: np.ndarray, y: np.ndarray, path: CameraPath, row: int, height: int) -> np.ndarray:
+    """Return rays (N, 3) of the middle row's camera as those of the rows at y (N,) have them, normalised (N, 2)."""
+    steps = np.linspace(-0.5, 0.5, ROW_STEPS) * height + 0.5 * height
+    times = row_times(steps, height, path.readout)
+    rotations, _ = poses_at(path.world_from_camera, path.positions, np.full(len(times), row), times)
+    turns = Rotation.from_matrix(np.swapaxes(rotations, 1, 2) @ path.world_from_camera[row]).as_rotvec()
+    each = Rotation.from_rotvec(np.stack([np.interp(y, steps, turns[:, k]) for k in range(3)], 1))
+    out = each.apply(rays)
+    return out[:, :2] / np.maximum(out[:, 2:], 1e-6)
 
 
 def redistort_map(lens: Lens, canvas: Canvas) -> np.ndarray:

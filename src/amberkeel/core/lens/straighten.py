@@ -6,8 +6,9 @@ from pathlib import Path
 
 import numpy as np
 
+from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import LensError, PlateError
-from amberkeel.core.lens.picture import Canvas, Resampler, canvas_for, redistort_map, st_map, undistort_map
+from amberkeel.core.lens.picture import Canvas, Resampler, canvas_for, redistort_map, st_map, undistort_map, upright_map
 from amberkeel.core.lens.profile import LensProfile, profile_document
 from amberkeel.core.pictures.read import read_raw
 from amberkeel.core.pictures.write import write_picture
@@ -21,13 +22,14 @@ FORMATS = ("png", "exr", "tif", "jpg", "dpx")
 @dataclass(frozen=True)
 class StraightenOrder:
     """How straightened pictures are written: `overscan` as for `canvas_for`, filter, file format ("" keeps the
-    plate's), ST maps too.
+    plate's), ST maps too; `upright` is the solved camera of a rolling shutter whose rows are set upright, or None.
     """
 
     overscan: str | float = "all"
     filter: str = "cubic"
     format: str = ""
     st_maps: bool = False
+    upright: CameraPath | None = None
 
 
 def straighten_plate(
@@ -60,6 +62,8 @@ def straighten_plate(
         write_st_maps(lens, canvas, out)
     resample = Resampler(undistort_map(lens, canvas), order.filter)
     for k, frame in enumerate(plate.frames.tolist()):
+        if order.upright is not None:
+            resample = Resampler(upright_map(lens, canvas, order.upright, _row_of(order.upright, frame)), order.filter)
         picture = resample(_raw(plate, frame, suffix))
         write_picture(out / f"{plate.name}_straight.{frame:04d}{suffix}", picture)
         progress((k + 1) / len(plate.frames), f"Straightening, frame {frame}")
@@ -71,6 +75,15 @@ def straighten_plate(
     )
     (out / "straight.json").write_text(json.dumps(profile_document(straight), indent=1))
     return canvas
+
+
+def _row_of(path: CameraPath, frame: int) -> int:
+    if not path.readout:
+        raise LensError("This camera reads all rows at once.", "Straighten the plate without setting rows upright.")
+    try:
+        return path.index_of(frame)
+    except KeyError:
+        raise LensError(f"The camera does not reach frame {frame}.", "Straighten the frames that are solved.") from None
 
 
 def write_st_maps(lens, canvas: Canvas, out: Path) -> None:

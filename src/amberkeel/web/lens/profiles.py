@@ -67,6 +67,7 @@ class Straightening(Body):
     """How a plate is straightened: the canvas, the resampling, and the files' format."""
 
     overscan: Word = "all"
+    upright: Flag = False
     format: Word = ""
     filter: Word = "cubic"
 
@@ -296,7 +297,8 @@ def straighten(number: int):
         if row is None:
             raise LensError("This shot uses no lens profile.", "Use the lens that the lines tell, or choose a profile.")
         canvas_for(read_profile(row.document).rescaled(shot.plate.width, shot.plate.height).lens, overscan)
-    return start("straighten", number, {"overscan": overscan, "filter": asked.filter, "format": asked.format})
+    wanted = {"overscan": overscan, "filter": asked.filter, "format": asked.format, "upright": asked.upright}
+    return start("straighten", number, wanted)
 
 
 @blueprint.get("/shots/<int:number>/lens/files/<kind>")

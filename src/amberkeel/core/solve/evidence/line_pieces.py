@@ -79,7 +79,7 @@ def axis_directions(piece: AlongAxes, placed: Placed) -> dict[int, np.ndarray]:
     sense: square to the planes through the lines, in least squares.
     """
     rows = placed.lens_rows()[piece.members.rows]
-    normals = _unit(np.cross(*(_rays(piece.ends[:, k], rows) for k in (0, 1))))
+    normals = _unit(np.cross(_rays(piece.ends[:, 0], rows), _rays(piece.ends[:, 1], rows)))
     half = np.linalg.norm(piece.ends[:, 1] - piece.ends[:, 0], axis=1)
     normals = np.einsum("gab,gb->ga", placed.rotations[piece.members.rows], normals) * half[:, None]
     out = {}

@@ -4,7 +4,10 @@ import { find } from "../shell/dom.js";
 /** Switch the downloads on where there is a pinned attempt. */
 export function drawDownloads(server) {
   const attempt = server.attempts.find((a) => a.id === server.pinned);
-  for (const link of find("#downloads").children) {
+  for (const link of find("#downloads").querySelectorAll("a")) {
+    const lacks = server.lacks[link.dataset.name] ?? [];
+    link.nextElementSibling.textContent = lacks.join(" ");
+    link.nextElementSibling.hidden = !lacks.length;
     link.classList.toggle("pointer-events-none", !attempt);
     link.style.opacity = attempt ? 1 : 0.4;
   }

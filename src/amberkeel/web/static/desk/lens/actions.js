@@ -72,6 +72,7 @@ function preset(stage) {
 function straighten(stage) {
   const chosen = find("#overscan").value;
   const overscan = chosen === "share" ? find("#overscanshare input").value : chosen;
-  const asked = { overscan, filter: find("#straightfilter").value, format: find("#straightformat").value };
-  return stage.desk.start("lens/straighten", asked);
+  const [filter, format] = ["#straightfilter", "#straightformat"].map((id) => find(id).value);
+  const upright = find("#upright").checked && !find("#uprightfield").hidden;
+  return stage.desk.start("lens/straighten", { overscan, filter, format, upright });
 }

@@ -154,6 +154,12 @@ export class LensStage {
     for (const [name, on] of Object.entries(looks)) find(`[data-act="look-${name}"]`).classList.toggle("on", on);
   }
 
+  /** Rows can be set upright where the pinned camera's shutter rolls. */
+  settle(server) {
+    const pinned = server.attempts.find((a) => a.id === server.pinned);
+    find("#uprightfield").hidden = !pinned?.figures.readout;
+  }
+
   /** Delete removes the chosen line or box, or the origin; tells whether there was one. */
   remove() {
     return this.changes.removeChosen();
