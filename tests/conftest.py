@@ -22,12 +22,12 @@ FOLLOW = FollowSettings(DetectSettings(count=260), half=6)
 
 
 def pytest_collection_modifyitems(items) -> None:
-    """Share the tests between two processes: those that need the running application go to one, so that it is started
+    """Share the tests between two processes: files that need the running application go to one, so that it is started
     once; of the others each file stays together, for what it shares.
     """
+    running = {item.path for item in items if "service" in item.fixturenames}
     for item in items:
-        group = "application" if "service" in item.fixturenames else item.path.name
-        item.add_marker(pytest.mark.xdist_group(group))
+        item.add_marker(pytest.mark.xdist_group("application" if item.path in running else item.path.name))
 
 
 @pytest.fixture(scope="session")
@@ -181,7 +181,7 @@ def browser():
     from playwright.sync_api import expect, sync_playwright
 
     # A page waits for jobs on whatever machine this is.
-    expect.set_options(timeout=15_000)
+    expect.set_options(timeout=60_000)
     flags = (
         "--headless --no-sandbox --disable-quic --disable-background-networking --disable-component-update "
         "--disable-sync --no-first-run --use-angle=swiftshader --enable-unsafe-swiftshader"
@@ -196,7 +196,7 @@ def browser():
 def solved_page(browser, service, solved_shot):
     """The desk of the solved shot, for trying its modules on."""
     opened = browser.new_page(viewport={"width": 1280, "height": 800})
-    opened.set_default_timeout(15000)
+    opened.set_default_timeout(60_000)
     opened.goto(f"{service.address}/shots/{solved_shot}/solve")
     opened.wait_for_selector("body[data-ready]")
     yield opened

@@ -52,7 +52,7 @@ def module(page, name, body, argument=None):
 def desk_page(browser, service, shot_id, stage):
     """A shot's page at a stage; no script may fail on it."""
     page = browser.new_page(viewport={"width": 1280, "height": 800})
-    page.set_default_timeout(20000)
+    page.set_default_timeout(60_000)
     troubles = []
     page.on("pageerror", lambda e: troubles.append(str(e)))
     page.goto(f"{service.address}/shots/{shot_id}/{stage}")

@@ -14,7 +14,7 @@ from amberkeel.store.session import session
 def page(browser, service):
     context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
     opened = context.new_page()
-    opened.set_default_timeout(20000)
+    opened.set_default_timeout(60_000)
     opened.troubles = []
     opened.on("pageerror", lambda e: opened.troubles.append(str(e)))
     yield opened

@@ -470,7 +470,7 @@ def test_a_mask_is_drawn_keyed_followed_and_sampled_with_the_mouse(page, databas
     page.mouse.click(*page.at(300, 330))
     expect(rows).to_have_count(3)
     expect(page.locator("#spotcount")).to_have_text("1 are, 2 are not")
-    expect(page.locator("#tried")).to_contain_text("Frame 1009", timeout=30000)
+    expect(page.locator("#tried")).to_contain_text("Frame 1009", timeout=60_000)
     assert page.evaluate("document.querySelector('#plate').width") > 500
     with session(database) as opened:
         assert opened.get(Mask, live_masks(opened, opened.get(Shot, masked_shot))[-1].id).samples[0][3] is True

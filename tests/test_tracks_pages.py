@@ -409,7 +409,7 @@ def test_place_follow_and_key_with_the_mouse(page, database, shot_id):
     page.keyboard.press(".")
     expect(page.locator("#frame")).to_have_text("1002")
     page.get_by_role("button", name="Follow", exact=True).click()
-    expect(page.locator("#toast")).to_contain_text("frames followed", timeout=30000)
+    expect(page.locator("#toast")).to_contain_text("frames followed", timeout=60_000)
     expect(page.locator("#rows .row.sel")).to_contain_text("16 fr")
     page.keyboard.press("ArrowRight")
     track = rows_of(database, shot_id)["h01"]
@@ -449,7 +449,7 @@ def test_a_jump_is_boxed_in_the_curves_and_cut(page, database, shot_id):
 def test_filters_select_with_a_live_count(page):
     page.get_by_role("button", name="Weed", exact=True).click()
     row = page.locator('[data-filter="jump"]')
-    expect(row.get_by_role("button")).not_to_have_text("…", timeout=30000)
+    expect(row.get_by_role("button")).not_to_have_text("…", timeout=60_000)
     row.get_by_role("textbox").fill("10")
     expect(row.get_by_role("button")).to_have_text("1")
     row.get_by_role("button").click()
@@ -465,7 +465,7 @@ def test_filters_select_with_a_live_count(page):
 def test_tags_sightings_and_the_copy_with_the_mouse(page):
     page.get_by_role("button", name="Tags", exact=True).click()
     page.get_by_role("button", name="Find tags").click()
-    expect(page.locator("#tagreport")).to_contain_text("36h11-0042", timeout=30000)
+    expect(page.locator("#tagreport")).to_contain_text("36h11-0042", timeout=60_000)
     # The report may be there a moment before the job is over; its word would come over the next one.
     expect(page.locator("#toast")).to_contain_text("searched for tags")
     page.get_by_role("button", name="Choose", exact=True).click()

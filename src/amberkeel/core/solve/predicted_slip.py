@@ -100,7 +100,7 @@ def slip_sigma(path: CameraPath, shifts: Shifts, xyz: np.ndarray) -> np.ndarray:
 def _project(path: CameraPath, rows: np.ndarray, xyz: np.ndarray) -> np.ndarray:
     """Return pixels (P, M, 2) of points (P, 3) in rows (M,)."""
     points, frames = np.repeat(xyz, len(rows), 0), np.tile(rows, len(xyz))
-    return path.project(points, frames).reshape(len(xyz), len(rows), 2)
+    return path.project_read(points, frames).reshape(len(xyz), len(rows), 2)
 
 
 def _seen(path: CameraPath, rows: np.ndarray, xyz: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -128,7 +128,7 @@ def _depths(solution: Solution, at: int, spots: np.ndarray) -> tuple[np.ndarray,
     xyz = solution.points.positions(path.positions[0])[solution.points.known & (state != EXCLUDED)]
     depth = path.to_camera(xyz, at)[:, 2]
     xyz, depth = xyz[depth > 0.0], depth[depth > 0.0]
-    px = path.project(xyz, at) if len(xyz) else np.zeros((0, 2))
+    px = path.project_read(xyz, at) if len(xyz) else np.zeros((0, 2))
     inside = ((px > 0.0) & (px < [path.lens.width, path.lens.height])).all(1)
     if inside.sum() < NEIGHBOURS:
         return np.ones(len(spots)), np.zeros(len(spots), bool)

@@ -12,7 +12,7 @@ MARGIN = 1.6
 
 
 def card_outlines(path: CameraPath, centre: np.ndarray, side: float, squares: int = 8, pieces: int = 3) -> list:
-    """Return a checker card on the ground as it falls on each frame.
+    """Return a checker card on the ground as it falls on each frame, zoom and rows that lag behind in it.
 
     Parameters
     ----------
@@ -39,7 +39,7 @@ def card_outlines(path: CameraPath, centre: np.ndarray, side: float, squares: in
     frames = []
     for row in range(len(path.frames)):
         camera = path.to_camera(xyz.reshape(-1, 3), row)
-        px = path.lens.project(camera).reshape(*corners.shape)
+        px = path.project_read(xyz.reshape(-1, 3), row).reshape(*corners.shape)
         ahead = (camera[:, 2].reshape(corners.shape[:2]) > NEAR_SHARE * side).all(1)
         near = (np.abs(px - np.array(path.lens.principal_px)) < MARGIN * path.lens.width).all((1, 2))
         frames.append([p for p, ok in zip(px, ahead & near) if ok])

@@ -25,11 +25,14 @@ export class Space {
   note() {
     const { attempt, sigmas } = this.desk.state;
     const factor = sigmas && this.scene?.factor;
-    find("#spacenote").textContent = !attempt
-      ? "The scene appears here once the shot is solved."
-      : factor
-        ? `One sigma of each point, ×${factor}; the longest are cut`
-        : "";
+    const readout = attempt?.world.shutter?.readout;
+    const notes = [
+      factor ? `One sigma of each point, ×${factor}; the longest are cut` : "",
+      readout ? `A rolling shutter: each camera is that of its middle row, readout ${readout.toFixed(2)}` : "",
+    ];
+    find("#spacenote").textContent = attempt
+      ? notes.filter(Boolean).join(". ")
+      : "The scene appears here once the shot is solved.";
   }
 
   /** Look through the camera, or orbit. */
