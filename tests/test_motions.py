@@ -105,7 +105,7 @@ def test_a_floor_seen_by_a_moving_camera_is_no_pan(rng):
     assert abs(solution.path.lens.focal_px[0] - 700.0) < 3.0 * solution.focal_sigma_px < 250.0
     flat = solution.points.positions()[solution.tracks.in_state(ACTIVE)]
     off = np.linalg.svd(flat - flat.mean(0))[1]
-    assert len(flat) > 200 and off[2] < 1e-4 * off[0]
+    assert len(flat) > 180 and off[2] < 1e-4 * off[0]
     assert camera_sentence(PLANE, solution.rivals).startswith("The camera moves before a single plane")
     # A floor that is not flat to the last millimetre is not made so.
     floor[:, 1] += rng.normal(0.0, 0.08, len(floor))

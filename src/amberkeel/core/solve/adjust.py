@@ -6,7 +6,9 @@ from typing import Any
 import numpy as np
 from numpy.linalg import LinAlgError
 
-from amberkeel.core.solve.bundle import Bundle, LensBlock, total_cost
+from amberkeel.core.solve import terms as known
+from amberkeel.core.solve.bundle import Bundle, LensBlock, point_costs_of, total_cost
+from amberkeel.core.solve.cost import guard_points
 from amberkeel.core.solve.normal_system import NormalSystem
 from amberkeel.core.solve.radial_lens import MOST_RADIAL, RADIAL_NAMES
 from amberkeel.core.solve.refocus import stretch_cameras, stretch_points
@@ -84,19 +86,20 @@ def _descended(start: _Descent, tolerance: float, watchful: bool) -> _Descent:
     """Return where steps of Levenberg and Marquardt lead; `watchful` ends them where they creep."""
     system = NormalSystem(start.bundle)
     bundle, cost, damping, rise, slow = start.bundle, start.cost, start.damping, 2.0, 0
+    costs = point_costs_of(bundle)
     for left in range(start.left, 0, -1):
         found = _step(system, bundle, damping)
         if found is None:
             damping *= 10.0
             continue
         step, side, diagonal = found
-        trial, moved = _stepped(bundle, system, step)
-        new_cost = total_cost(trial)
+        trial, moved, new_costs = _stepped(bundle, system, step, costs)
+        new_cost = known.cost(trial.terms, trial) + float(new_costs.sum())
         expected = 0.5 * (step @ (damping * diagonal * step + side) + float((moved * system.kept.gradients).sum()))
         ratio = (cost - new_cost) / max(expected, 1e-300)
         if new_cost < cost:
             gone = (cost - new_cost) / max(cost, 1e-300)
-            bundle, cost, rise = trial, new_cost, 2.0
+            bundle, cost, costs, rise = trial, new_cost, new_costs, 2.0
             slow = slow + 1 if ratio < CREEPING and gone < LITTLE and damping > SETTLED else 0
             damping = max(damping * max(1.0 / 3.0, 1.0 - (2.0 * min(ratio, 1.0) - 1.0) ** 3), LEAST_DAMPING)
             if gone < tolerance and damping <= SETTLED:
@@ -123,7 +126,7 @@ def _leapt(at: _Descent) -> _Descent | None:
     step, _, _ = found
     own = abs(float(step[system.whole_rows(Unknown("focal", 0))[0]]))
     step *= min(1.0, LONGEST_LEAP / max(own, 1e-12))
-    trial, _ = _stepped(at.bundle, system, step)
+    trial, _, _ = _stepped(at.bundle, system, step, np.full(len(at.bundle.rhos), np.inf))
     (lens,) = trial.lenses
     held = replace(trial, lenses=(replace(lens, free=tuple(name for name in lens.free if name != "focal")),))
     there = _descended(_Descent(held, total_cost(held), FIRST_DAMPING, LEAP_STEPS), LEAP_TOLERANCE, False)
@@ -146,8 +149,12 @@ def _step(system: NormalSystem, bundle: Bundle, damping: float) -> tuple[np.ndar
     return np.concatenate(factored.solve(side[: system.full], side[system.full :])), side, diagonal
 
 
-def _stepped(bundle: Bundle, system: NormalSystem, step: np.ndarray) -> tuple[Bundle, np.ndarray]:
-    """Return the bundle after a step of cameras and lenses, with the points following, and the points' step."""
+def _stepped(
+    bundle: Bundle, system: NormalSystem, step: np.ndarray, costs: np.ndarray
+) -> tuple[Bundle, np.ndarray, np.ndarray]:
+    """Return the bundle after a step of cameras and lenses, with the points following, the points' step, and the
+    robust cost of each point (P,) then; `costs` (P,) are those before.
+    """
     moved = np.empty((len(bundle.rhos), 3))
     point_steps(bundle.observations(), system.structure, system.full, system.kept, step, moved)
     cameras = system.camera_rows(step)
@@ -170,7 +177,9 @@ def _stepped(bundle: Bundle, system: NormalSystem, step: np.ndarray) -> tuple[Bu
         directions=directions, rhos=rhos, world=_stepped_scene(bundle.world, Unknown(WORLD, 0), system, step),
         shapes=tuple(_stepped_scene(s, Unknown(s.block, k), system, step) for k, s in enumerate(bundle.shapes)),
     )  # fmt: skip
-    return trial, moved
+    free = system.structure.kept < 0
+    new = guard_points(trial.scene(), trial.observations(), trial.loss_scale**2, costs, free)
+    return trial, moved, new
 
 
 def _stepped_scene(own: Any, unknown: Unknown, system: NormalSystem, step: np.ndarray) -> Any:

@@ -1,12 +1,14 @@
 """A solved shot adjusted to the end: outliers judged by their residuals, further coefficients tried, tracks weighed."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress
 from amberkeel.core.solve.grow import adjust_all, settle
 from amberkeel.core.solve.lens_plan import Freedom
-from amberkeel.core.solve.outliers import FINAL_SCALE, find_outliers
+from amberkeel.core.solve.outliers import FINAL_SCALE, at_the_lens, find_outliers
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.refusals import LEAST_TRACKS
 from amberkeel.core.solve.shot import Solved
@@ -17,6 +19,9 @@ CLEARLY = 4.0
 
 CYCLE_SCALES = (4.0, 3.0, FINAL_SCALE, FINAL_SCALE)
 """Cauchy scales of the rounds of adjusting and judging outliers, in sigmas."""
+
+MOST_PASSES = 5
+"""Passes of leaving out points that have run up to the lens: others may follow them."""
 
 ROUGHLY = (12, 1e-5, FINAL_SCALE)
 """Iterations, tolerance and Cauchy scale of an adjustment that another one follows."""
@@ -75,6 +80,18 @@ def _more_lens(problem: Problem, freedom: Freedom, later: tuple[str, ...], scale
             break
         problem, freedom = trial, wider
     return problem, freedom
+
+
+def without_near(solved: Solved) -> Solved:
+    """Return a shot adjusted without points that have run up to the lens, if there are any; see `at_the_lens`."""
+    problem, dropped = solved.problem.copied(), solved.dropped.copy()
+    for _ in range(MOST_PASSES):
+        near = at_the_lens(problem, problem.active) & problem.active
+        if not near.any():
+            break
+        problem.active, dropped = problem.active & ~near, dropped | near
+        adjust_all(problem, solved.freedom, *NEARLY)
+    return replace(solved, problem=problem, dropped=dropped)
 
 
 def weigh(problem: Problem, freedom: Freedom) -> None:

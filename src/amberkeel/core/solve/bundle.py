@@ -6,7 +6,7 @@ import numpy as np
 
 from amberkeel.core.solve import terms as known
 from amberkeel.core.solve.arrays import Observations, Scene
-from amberkeel.core.solve.cost import fill_residuals, robust_cost
+from amberkeel.core.solve.cost import fill_residuals, point_costs
 from amberkeel.core.solve.radial_lens import FOCAL, RadialLens
 from amberkeel.core.solve.terms import Term
 from amberkeel.core.solve.world_frame import Shape, World
@@ -128,5 +128,9 @@ def lens_rows(lenses: tuple[LensBlock, ...], lens_of: np.ndarray) -> np.ndarray:
 
 def total_cost(bundle: Bundle) -> float:
     """Return the robust cost of a bundle with its terms."""
-    soft = known.cost(bundle.terms, bundle)
-    return soft + float(robust_cost(bundle.scene(), bundle.observations(), bundle.loss_scale**2))
+    return known.cost(bundle.terms, bundle) + float(point_costs_of(bundle).sum())
+
+
+def point_costs_of(bundle: Bundle) -> np.ndarray:
+    """Return the robust cost of each point's measurements (P,)."""
+    return point_costs(bundle.scene(), bundle.observations(), bundle.loss_scale**2)

@@ -16,6 +16,7 @@ from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.outliers import FINAL_SCALE
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.radial_lens import RADIAL_NAMES
+from amberkeel.core.solve.refocus import refocused
 from amberkeel.core.solve.uncertainty import Uncertainty
 
 FOCAL_STEP, FOCAL_MOST = 0.1, 0.3
@@ -37,7 +38,11 @@ MOST = 6.0
 CLEARLY = 2.0
 """Standard errors by which held-out tracks must fit worse for a value to count as determined."""
 
-STEPS = 25
+FIRST_STEPS, STEPS = 8, 20
+"""Steps of an adjustment, and further ones."""
+
+FAR = 1.2
+"""Times the cost of the solve as it is from which a value put elsewhere fits worse, whatever further steps would do."""
 
 
 @dataclass(frozen=True)
@@ -73,17 +78,16 @@ def held_out(problem: Problem, freedom: Freedom, sure: Uncertainty, checks: np.n
     judges = (problem.active & ~half) | checks
     if min(half.sum(), judges.sum()) < LEAST_TRACKS:
         return []
-    before = _judged(_adjusted(problem, half, freedom), judges)
+    settled, least = _adjusted(problem, half, freedom)
+    before = _judged(settled, judges)
     out = []
     for name, share in _elsewhere(freedom, sure):
-        moved = problem.copied()
         if name == "focal":
-            moved.lens = problem.lens.refocused(
-                problem.lens.focal * (1.0 + share if share > 0.0 else 1.0 / (1.0 - share))
-            )
+            moved = refocused(problem, problem.lens.focal * (1.0 + share if share > 0.0 else 1.0 / (1.0 - share)))
         else:
+            moved = problem.copied()
             moved.lens = problem.lens.with_value(name, 0.0)
-        after = _judged(_adjusted(moved, half, freedom.without(name)), judges)
+        after = _judged(_adjusted(moved, half, freedom.without(name), least)[0], judges)
         out.append(_compared(name, share, before, after, sure.noise_factor))
     return out
 
@@ -100,12 +104,17 @@ def _elsewhere(freedom: Freedom, sure: Uncertainty) -> list[tuple[str, float]]:
     return out
 
 
-def _adjusted(problem: Problem, tracks: np.ndarray, freedom: Freedom) -> Problem:
-    """Return a copy of the problem adjusted to some tracks (P,) bool."""
+def _adjusted(problem: Problem, tracks: np.ndarray, freedom: Freedom, least: float = np.inf) -> tuple[Problem, float]:
+    """Return a copy of the problem adjusted to some tracks (P,) bool, and its cost; not to the end where that is far
+    above the `least` one.
+    """
     trial = problem.copied()
     bundle, rows = trial.bundle(trial.solved, tracks, trial.all_but_first, freedom, FINAL_SCALE)
-    trial.update(adjust(bundle, STEPS, 1e-5).bundle, rows)
-    return trial
+    adjusted = adjust(bundle, FIRST_STEPS, 1e-5)
+    if adjusted.cost < FAR * least:
+        adjusted = adjust(adjusted.bundle, STEPS, 1e-5)
+    trial.update(adjusted.bundle, rows)
+    return trial, adjusted.cost
 
 
 def _judged(problem: Problem, checks: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

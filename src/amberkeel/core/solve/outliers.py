@@ -23,6 +23,9 @@ RAYLEIGH_MEDIAN = 1.1774
 MOST_BEHIND = -1e-3
 """Inverse depth below which a point lies behind its camera for good."""
 
+NEAREST = 200.0
+"""By how much nearer than the usual point one may be."""
+
 BEYOND_SHARE = 0.05
 """Share of the tracks that may agree and yet lie behind: where more do, the shot does not tell how far away all of them
 are (a camera that swings), and they lie beyond infinity by that error, not behind.
@@ -56,7 +59,20 @@ def find_outliers(problem: Problem, tracks: np.ndarray, limit: float = OUTLIER) 
     behind = judged.rhos < MOST_BEHIND
     if (tracks & behind & ~bad).sum() > BEYOND_SHARE * tracks.sum():
         behind[:] = False
-    return judged, tracks & (bad | behind)
+    return judged, tracks & (bad | behind | at_the_lens(judged, tracks & ~bad))
+
+
+def at_the_lens(problem: Problem, tracks: np.ndarray) -> np.ndarray:
+    """Return which points (P,) lie so near, before the camera or behind it, that only the noise of a camera that hardly
+    moves can have put them there; they would make its lens and path look surer than they are.
+
+    Parameters
+    ----------
+    problem : adjusted. tracks : (P,) bool, those that the usual distance is taken from.
+    """
+    moves = np.ptp(problem.centres[problem.solved], axis=0).any() if problem.solved.any() else False
+    usual = float(np.median(problem.rhos[tracks])) if tracks.any() else 0.0
+    return np.abs(problem.rhos) > NEAREST * usual if moves and usual > 0.0 else np.zeros(len(problem.rhos), bool)
 
 
 def _robust_scale(error: np.ndarray) -> float:

@@ -8,11 +8,16 @@ is done exactly, as a stretch, and only the rest of the step is taken as it is. 
 that it is a retraction of the same step (Absil et al. 2008, chapter 4).
 """
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from numba import njit
 
 from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.solve.projection import tangent
+
+if TYPE_CHECKING:
+    from amberkeel.core.solve.problem import Problem
 
 TINY = 1e-5
 """Log stretch that derivatives are taken with."""
@@ -76,6 +81,18 @@ def stretch_points(directions, rhos, anchors, origin, axis, step, steps, new_dir
 
 
 @njit(cache=True, nogil=True)
+def stretched_points(directions, rhos, anchors, origin, axis, step, new_directions, new_rhos):
+    """Fill points after a stretch alone; arguments as for `stretch_points`."""
+    out, away = np.empty(4), np.empty(3)
+    for p in range(len(rhos)):
+        for a in range(3):
+            away[a] = anchors[p, a] - origin[a]
+        _stretched(directions[p], rhos[p], away, axis, np.exp(step), out)
+        new_directions[p] = out[:3]
+        new_rhos[p] = out[3]
+
+
+@njit(cache=True, nogil=True)
 def _turn_of(rotation, axis, gain, out):
     """Fill `out` (3,) with the turn in the camera's own frame that takes its view axis to where a stretch takes it."""
     view = np.ascontiguousarray(rotation[:, 2])
@@ -117,3 +134,30 @@ def stretch_cameras(rotations, centres, free, origin, axis, step, turns, shifts,
             new_centres[f, a] = centres[f, a] + shifts[f, a]
             if free[f, 3 + a]:
                 new_centres[f, a] += (np.exp(step) - 1.0 - step) * along * axis[a]
+
+
+@njit(cache=True, nogil=True)
+def _stretch_cameras_alone(rotations, centres, origin, axis, gain):
+    """Stretch cameras (F) in place by `gain` along an axis (3,) through an origin (3,)."""
+    turn = np.empty(3)
+    for f in range(len(rotations)):
+        _turn_of(rotations[f], axis, gain, turn)
+        rotations[f] = rotations[f] @ rotation_exp(turn)
+        along = ((centres[f] - origin) * axis).sum()
+        for a in range(3):
+            centres[f, a] += (gain - 1.0) * along * axis[a]
+
+
+def refocused(problem: "Problem", focal: float) -> "Problem":
+    """Return a solved problem at another focal length, pixels, the whole scene stretched along with it; the picture of
+    its first camera stays as it is but for the distortion.
+    """
+    out = problem.copied()
+    first = problem.first_solved
+    origin, axis = problem.centres[first].copy(), np.ascontiguousarray(problem.rotations[first][:, 2])
+    gain = focal / problem.lens.focal
+    points = problem.directions, problem.rhos, problem.anchors
+    stretched_points(*points, origin, axis, np.log(gain), out.directions, out.rhos)
+    _stretch_cameras_alone(out.rotations, out.centres, origin, axis, gain)
+    out.lens = problem.lens.refocused(focal)
+    return out

@@ -7,7 +7,7 @@ import numpy as np
 from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.solve import reasons
-from amberkeel.core.solve.adjust_shot import ROUGHLY, TO_THE_END, finished, weigh
+from amberkeel.core.solve.adjust_shot import NEARLY, ROUGHLY, TO_THE_END, finished, weigh, without_near
 from amberkeel.core.solve.again import refined
 from amberkeel.core.solve.bundle import Bundle
 from amberkeel.core.solve.check_tracks import choose_checks
@@ -167,8 +167,9 @@ def solve_shot(asked: Asked, progress: Progress) -> Solved:
         for how in (ROUGHLY, TO_THE_END):
             weigh(problem, solved.freedom)
             adjust_all(problem, solved.freedom, *how)
+        solved = without_near(replace(solved, problem=problem))
         progress(0.97, "Adding what is known")
-    return _with_evidence(asked, _flat(asked, _standing(asked, replace(solved, problem=problem))))
+    return _with_evidence(asked, _flat(asked, _standing(asked, solved)))
 
 
 def _standing(asked: Asked, solved: Solved) -> Solved:
@@ -182,7 +183,7 @@ def _standing(asked: Asked, solved: Solved) -> Solved:
     held = _held_to(asked, held, held.known)
     saved = sum(3 * (last - first) for first, last in stretches)
     noise = bundle_noise_factor(solved.final_bundle()[0], solved.stated_weights())
-    if not worth_it(solved.problem, held.problem, solved.problem.active, noise, saved):
+    if not worth_it(solved.problem, held.problem, solved.problem.active & held.problem.active, noise, saved):
         return solved
     return held
 
@@ -228,10 +229,10 @@ def _held_to(asked: Asked, solved: Solved, evidence: tuple[Constraint, ...]) -> 
     bound = bound_to(problem, asked.measured, evidence, asked.recipe.fps)
     own = tuple(term for term in solved.freedom.terms if not isinstance(term, Piece))
     freedom = replace(solved.freedom, terms=(*own, *bound.terms))
-    for _ in range(EVIDENCE_ROUNDS):
-        adjust_all(problem, freedom, *TO_THE_END)
+    for left in range(EVIDENCE_ROUNDS if any(term.exact for term in bound.terms) else 1, 0, -1):
+        adjust_all(problem, freedom, *(NEARLY if left > 1 else TO_THE_END))
         freedom = replace(freedom, terms=tightened(problem, freedom.terms))
-    return replace(solved, problem=problem, freedom=freedom)
+    return without_near(replace(solved, problem=problem, freedom=freedom))
 
 
 def _explained_best(asked: Asked, progress: Progress) -> Solved:

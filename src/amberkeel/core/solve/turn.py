@@ -31,6 +31,11 @@ LEAST_COMMON = 6
 JOINTS = 24
 """Frames that the sweep is done with, about."""
 
+COARSE = 3
+"""Fields of view tried first; where rotation at none of them explains the tracks, it does so at no other: the misfit of
+a camera that moves hardly depends on it.
+"""
+
 ROUGH = 3.0
 """By how much more the sweep's residuals may be: its lens has no distortion yet."""
 
@@ -83,12 +88,14 @@ def turning(problem: Problem, plan: LensPlan, width: int, progress: Progress, mo
     joints = np.unique(np.linspace(0, len(problem.frames) - 1, JOINTS).astype(int))
     pairs = neighbours(problem, joints)
     best, least = None, np.inf
-    for k, focal in enumerate(focals):
+    for k, at in enumerate(_coarse_first(len(focals))):
         progress(0.7 * k / len(focals), "Trying a camera that only turns")
-        trial, cost = _tried(problem, plan, pairs, joints, float(focal))
+        trial, cost = _tried(problem, plan, pairs, joints, float(focals[at]))
         if cost < least:
             best, least = trial, cost
-    if best is None or misfit(best) > ROUGH * most:
+        if k + 1 >= min(COARSE, len(focals)) and (best is None or misfit(best) > ROUGH * most):
+            return None
+    if best is None:
         return None
     out = problem.copied()
     out.lens = best.lens
@@ -98,6 +105,12 @@ def turning(problem: Problem, plan: LensPlan, width: int, progress: Progress, mo
     settle(out, plan.free, 20, START_SCALE)
     settle(out, plan.free, 20)
     return out if misfit(out) <= most else None
+
+
+def _coarse_first(count: int) -> list[int]:
+    """Return the order in which focal lengths are tried: some that are spread over all of them first."""
+    spread = np.unique(np.linspace(0, count - 1, COARSE + 2).round().astype(int)[1:-1]).tolist() if count > 1 else [0]
+    return spread + [k for k in range(count) if k not in spread]
 
 
 def misfit(problem: Problem) -> float:
