@@ -18,6 +18,9 @@ from amberkeel.core.solve.unknowns import WORLD, ZOOM, Unknown
 SETTLED = 1e-6
 """Damping at or below which a small gain means convergence; above it, a step may only be short along a valley."""
 
+MOST_SMALL = 3
+"""Steps of a small gain in a row that mean convergence at any damping: shorter ones follow longer ones that failed."""
+
 LEAST_DAMPING, MOST_DAMPING = 1e-9, 1e8
 """Bounds of the damping: below, it does nothing; above, no step is long enough to matter."""
 
@@ -30,8 +33,8 @@ CREEPING, LITTLE, PATIENCE = 0.9, 0.01, 4
 enough.
 """
 
-ROUGH = 1e-3
-"""Tolerance from which an adjustment only ranks starts and does not leap."""
+ROUGH = 1e-4
+"""Tolerance from which an adjustment only ranks starts, or another one follows it, and does not leap."""
 
 MOST_LEAPS, LONGEST_LEAP, LEAP_STEPS, LEAP_TOLERANCE, FIRST_DAMPING = 6, 0.3, 10, 1e-5, 1e-5
 """Leaps of an adjustment at the most; the longest, in log focal length; steps of adjusting all else after it, with
@@ -86,6 +89,7 @@ def _descended(start: _Descent, tolerance: float, watchful: bool) -> _Descent:
     """Return where steps of Levenberg and Marquardt lead; `watchful` ends them where they creep."""
     system = NormalSystem(start.bundle)
     bundle, cost, damping, rise, slow = start.bundle, start.cost, start.damping, 2.0, 0
+    small = 0
     costs = point_costs_of(bundle)
     for left in range(start.left, 0, -1):
         found = _step(system, bundle, damping)
@@ -102,9 +106,10 @@ def _descended(start: _Descent, tolerance: float, watchful: bool) -> _Descent:
             bundle, cost, costs, rise = trial, new_cost, new_costs, 2.0
             slow = slow + 1 if ratio < CREEPING and gone < LITTLE and damping > SETTLED else 0
             damping = max(damping * max(1.0 / 3.0, 1.0 - (2.0 * min(ratio, 1.0) - 1.0) ** 3), LEAST_DAMPING)
-            if gone < tolerance and damping <= SETTLED:
+            small = small + 1 if gone < tolerance else 0
+            if small and damping <= SETTLED or small >= MOST_SMALL:
                 return _Descent(bundle, cost, damping, 0)
-            if gone < tolerance:
+            if small:
                 damping *= 0.1
         else:
             damping, rise = damping * rise, rise * 2.0

@@ -32,6 +32,9 @@ POWER = 3.0
 LEAST_TRACKS = 8
 """Held-out tracks below which they cannot judge."""
 
+MOST_ADJUSTED = 250
+"""Tracks that are adjusted to at the most: whether a value matters shows on few."""
+
 MOST = 6.0
 """Whitened residual, in noise factors, beyond which a measurement does not judge: one outlier must not decide."""
 
@@ -76,6 +79,7 @@ def held_out(problem: Problem, freedom: Freedom, sure: Uncertainty, checks: np.n
     """
     half = problem.active & (np.cumsum(problem.active) % 2 == 0)
     judges = (problem.active & ~half) | checks
+    half = _thinned(half)
     if min(half.sum(), judges.sum()) < LEAST_TRACKS:
         return []
     settled, least = _adjusted(problem, half, freedom)
@@ -90,6 +94,11 @@ def held_out(problem: Problem, freedom: Freedom, sure: Uncertainty, checks: np.n
         after = _judged(_adjusted(moved, half, freedom.without(name), least)[0], judges)
         out.append(_compared(name, share, before, after, sure.noise_factor))
     return out
+
+
+def _thinned(tracks: np.ndarray) -> np.ndarray:
+    """Return at most about `MOST_ADJUSTED` of some tracks (P,) bool, evenly taken."""
+    return tracks & (np.cumsum(tracks) % -(-int(tracks.sum()) // MOST_ADJUSTED) == 0)
 
 
 def _elsewhere(freedom: Freedom, sure: Uncertainty) -> list[tuple[str, float]]:

@@ -75,7 +75,7 @@ def compare(solved: "list[Solved]", everyone: np.ndarray) -> list[Rival]:
     return [
         Rival(
             one.motion,
-            rms(bundle.residuals()),
+            _agreeing_rms(one, OUTLIER * scale),
             float((error <= OUTLIER * scale).mean()),
             one.problem.lens.focal,
             spent,
@@ -118,6 +118,13 @@ def parallax_over_drift(turning: Problem, moving: Problem) -> float:
 
     e, g = about_mean(e), about_mean(g)
     return explained(g) / max(explained(np.stack([-g[:, 1], g[:, 0]], 1)), 1e-300)
+
+
+def _agreeing_rms(solved: "Solved", limit: float) -> float:
+    """Return the RMS residual, pixels, of what an explanation was adjusted to and agrees with to `limit` sigmas."""
+    bundle, rows = solved.final_bundle()
+    residuals = bundle.residuals()
+    return rms(residuals[np.linalg.norm(residuals, axis=1) <= limit * solved.problem.sigma[rows.observations]])
 
 
 def _whitened(solved: "Solved", everyone: np.ndarray) -> np.ndarray:

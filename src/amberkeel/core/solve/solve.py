@@ -1,6 +1,7 @@
 """From tracks to a solved camera."""
 
 from dataclasses import replace
+from typing import NamedTuple
 
 import numpy as np
 
@@ -37,6 +38,7 @@ from amberkeel.core.solve.motions import (
     parallax_over_drift,
 )
 from amberkeel.core.solve.planar import FLAT, MOSTLY_FLAT, flat_part, on_one_plane
+from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import KNOWN_ROWS, MOST_WEIGHT, ROWS, Recipe
 from amberkeel.core.solve.refusals import check_tracks
@@ -57,6 +59,9 @@ MOST_RADIUS = 1e6
 
 UNMEASURED = {"m": "units", "m/s²": "units/s²"}
 """What lengths are called where nothing states one: of ten to the usual point."""
+
+CLEARLY_BEST = 1000.0
+"""By how much a rival's score may fall when it is solved to the end."""
 
 EVIDENCE_ROUNDS = 4
 """Rounds of adjusting with evidence; what is held exactly is held firmer in each."""
@@ -247,64 +252,97 @@ def _explained_best(asked: Asked, progress: Progress) -> Solved:
     if motion in (FREE, PLANE):
         return free_camera(asked, progress)
     if motion in (NODAL, SWING):
-        found = _turning(asked, progress)
-        if not found:
+        turns = _turning(asked, progress)
+        if turns is None:
             raise SolveError("No rotation joins the frames.", "Ask for a free camera.")
-        return found[-1 if motion == SWING else 0]
+        return turns.nodal if motion == NODAL else _finished_swing(asked, turns, progress) or turns.nodal
     try:
-        turned = _turning(asked, span(progress, 0.0, 0.4))
+        turns = _turning(asked, span(progress, 0.0, 0.2))
     except SolveError:
-        return free_camera(asked, span(progress, 0.4, 1.0))
-    if not turned:
         return free_camera(asked, span(progress, 0.2, 1.0))
-    with keeping(turned[-1]):
-        return _compared(asked, turned, span(progress, 0.5, 1.0))
+    if turns is None:
+        return free_camera(asked, span(progress, 0.1, 1.0))
+    with keeping(turns.nodal):
+        return _compared(asked, turns, span(progress, 0.2, 1.0))
 
 
-def _compared(asked: Asked, turned: list[Solved], progress: Progress) -> Solved:
-    """Return the best of cameras that turn and one that moves."""
-    progress(0.0, "Comparing it with a camera that moves")
-    everyone = asked.tracks.in_state(ACTIVE)
-    let_go = released(turned[-1].problem)
-    settle(let_go, asked.freedom, 20)
-    candidates = [*turned, finished(let_go, asked.freedom, asked.plan.later, span(progress, 0.0, 0.6))]
-    rivals = compare(candidates, everyone)
-    least = min(rivals, key=lambda rival: rival.score)
-    if least.motion == FREE or least.explained < SURE:
-        # One that is let go of a pivot stays near it: the free camera is looked for everywhere.
-        try:
-            candidates[-1] = free_camera(asked, span(progress, 0.6, 1.0))
-            rivals = compare(candidates, everyone)
-        except SolveError:
-            pass
-    best = int(np.argmin([rival.score for rival in rivals]))
-    if parallax_over_drift(turned[0].problem, candidates[best].problem) < LEAST_OVER_DRIFT:
-        best = 0
-    return replace(candidates[best], rivals=tuple(rivals))
+class _Turns(NamedTuple):
+    """A camera that only turns: as it was found, all tracks serving with a wide loss, and solved to the end.
+
+    What swings or moves is begun from the first: the second has bent its focal length to where rotation fits best.
+    """
+
+    found: Problem
+    nodal: Solved
 
 
-def _turning(asked: Asked, progress: Progress) -> list[Solved]:
-    """Return the shot solved as a camera that only turns, and as one that swings; neither where the motion is to be
-    found and rotation explains too little.
+def _turning(asked: Asked, progress: Progress) -> _Turns | None:
+    """Return the shot solved as a camera that only turns; None where the motion is to be found, and rotation explains
+    too little.
     """
     plan = asked.plan
     most = EXPLAINS if asked.recipe.motion == AUTO else np.inf
-    of, early = (asked.problem(), plan), span(progress, 0.0, 0.5)
+    of, early = (asked.problem(), plan), span(progress, 0.0, 0.7)
     if asked.recipe.zoom:
         turned = zooming_turn(*of, asked.freedom, asked.size[0], early, most)
     else:
         turned = turning(*of, asked.size[0], early, most)
     if turned is None:
-        return []
-    nodal = replace(finished(turned, asked.freedom, plan.later, span(progress, 0.5, 0.7)), motion=NODAL)
-    if asked.recipe.motion == NODAL or asked.recipe.zoom:
-        return [nodal]
-    swung, freedom = swinging(turned, plan.free)
+        return None
+    nodal = replace(finished(turned, asked.freedom, plan.later, span(progress, 0.7, 1.0)), motion=NODAL)
+    return _Turns(turned, nodal)
+
+
+def _compared(asked: Asked, turns: _Turns, progress: Progress) -> Solved:
+    """Return the best of a camera that turns, one that swings, and one that moves.
+
+    The rivals are begun from the one that turns and judged by its measurements first; only where that does not settle
+    the matter are they solved to the end.
+    """
+    progress(0.0, "Comparing it with a camera that moves")
+    everyone, nodal = asked.tracks.in_state(ACTIVE), turns.nodal
+    rivals = compare([nodal, *_let_go(asked, turns)], everyone)
+    if rivals[0].score == 0.0 and min(rival.score for rival in rivals[1:]) > CLEARLY_BEST:
+        return replace(nodal, rivals=tuple(rivals))
+    swing = None if asked.recipe.zoom else _finished_swing(asked, turns, span(progress, 0.1, 0.3))
+    candidates = [nodal, swing] if swing else [nodal]
+    let_go = released(swing.problem if swing else turns.found)
+    settle(let_go, asked.freedom, 20)
+    candidates.append(finished(let_go, asked.freedom, asked.plan.later, span(progress, 0.3, 0.7)))
+    rivals = compare(candidates, everyone)
+    least = min(rivals, key=lambda rival: rival.score)
+    if least.motion == FREE or least.explained < SURE:
+        # One that is let go of a pivot stays near it: the free camera is looked for everywhere.
+        try:
+            candidates[-1] = free_camera(asked, span(progress, 0.7, 1.0))
+            rivals = compare(candidates, everyone)
+        except SolveError:
+            pass
+    best = int(np.argmin([rival.score for rival in rivals]))
+    if parallax_over_drift(nodal.problem, candidates[best].problem) < LEAST_OVER_DRIFT:
+        best = 0
+    return replace(candidates[best], rivals=tuple(rivals))
+
+
+def _let_go(asked: Asked, turns: _Turns) -> list[Solved]:
+    """Return what a camera that turns becomes, roughly, when it may swing, unless it zooms, and when it may move."""
+    problem, out = turns.found, []
+    nothing = np.zeros(len(problem.rhos), bool)
+    if not asked.recipe.zoom:
+        problem, freedom = swinging(problem, asked.plan.free)
+        out.append(Solved(problem, freedom, nothing, motion=SWING))
+    free = released(problem)
+    settle(free, asked.freedom, 20)
+    return [*out, Solved(free, asked.freedom, nothing, motion=FREE)]
+
+
+def _finished_swing(asked: Asked, turns: _Turns, progress: Progress) -> Solved | None:
+    """Return a camera that turns let swing and solved to the end; None where too few tracks agree with it."""
+    swung, freedom = swinging(turns.found, asked.plan.free)
     try:
-        swing = replace(finished(swung, freedom, plan.later, span(progress, 0.7, 1.0)), motion=SWING)
+        return replace(finished(swung, freedom, asked.plan.later, progress), motion=SWING)
     except SolveError:
-        return [nodal]
-    return [nodal, swing]
+        return None
 
 
 def conclude(asked: Asked, solved: Solved, sure: Uncertainty, progress: Progress = silent) -> Solution:

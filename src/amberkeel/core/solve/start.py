@@ -16,7 +16,7 @@ from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.refine import resect_camera
 
-FIELDS_OF_VIEW = np.radians(np.geomspace(110.0, 10.0, 11))
+FIELDS_OF_VIEW = np.radians(np.geomspace(110.0, 10.0, 8))
 """Swept horizontal fields of view, radians."""
 
 START_SCALE = 6.0

@@ -200,12 +200,19 @@ def uncertainties(bundle: Bundle, parts: list[Part], clustered: bool = True) -> 
 
 
 def _all_shifts(covariance: Covariance) -> list[list[np.ndarray]]:
-    """Return the steps (n + C,) of both jackknives, scaled so that the squares of each add up to a variance."""
+    """Return the steps (n + C,) of both jackknives, scaled so that the squares of each add up to a variance.
+
+    A variance from few groups is itself uncertain, so that errors over their sigma follow Student's distribution with a
+    degree of freedom fewer than groups; its own variance, (g - 1) / (g - 3), is in the sigma (Cameron and Miller 2015,
+    section 6; Student 1908).
+    """
     out = []
     bundle = covariance.bundle
     for labels in (cells(bundle)[bundle.point], stretches(bundle)):
         moved = list(shifts(bundle, covariance.system, labels))
-        out.append([np.sqrt((len(moved) - 1) / len(moved)) * step for step in moved])
+        groups = len(moved)
+        share = (groups - 1) / groups * (groups - 1) / max(groups - 3, 1)
+        out.append([np.sqrt(share) * step for step in moved])
     return out
 
 
