@@ -21,6 +21,7 @@ FRAMES = 40
 FOLLOW = FollowSettings(DetectSettings(count=260), half=6)
 
 
+@pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items) -> None:
     """Share the tests between two processes: files that need the running application go to one, so that it is started
     once; of the others each file stays together, for what it shares.

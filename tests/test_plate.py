@@ -12,7 +12,7 @@ from amberkeel.core.errors import PlateError
 from amberkeel.core.pictures.read import read_picture
 from amberkeel.core.pictures.write import write_png
 from amberkeel.core.plate.plate import GrayFrames, matte_reader, open_plate
-from amberkeel.core.plate.sequence import recognise, spans
+from amberkeel.core.plate.sequence import recognise, run_words, spans
 
 
 def picture(k: int = 0, size=(40, 64)) -> np.ndarray:
@@ -124,5 +124,21 @@ def test_mattes_must_fit(folder, tmp_path):
 
 def test_sequences_are_told_apart(tmp_path):
     found = recognise(tmp_path, ["a.1.png", "a.2.png", "a.4.png", "b_0001.exr", "b_0002.exr", "notes.txt", "c.png"])
-    assert [(s.label, s.missing) for s in found] == [("a.#.png", [3]), ("b_####.exr", [])]
+    assert [(s.label, s.gaps) for s in found] == [("a.#.png", [(3, 3)]), ("b_####.exr", [])]
     assert spans([1, 2, 3, 7]) == "1-3, 7"
+
+
+def test_numbers_far_apart_cost_nothing(tmp_path):
+    names = ["a.0000000001.png", "a.2000000000.png", "a.0000000003.png", "a.99999999999999999999.png"]
+    (far,) = recognise(tmp_path, names)
+    assert far.frames == [1, 3] and far.gaps == [(2, 2)]
+    (near,) = recognise(tmp_path, [names[0], names[2], "a.0999999999.png"])
+    assert run_words(near.gaps) == "2, 4-999999998"
+    for name in (names[0], names[2], "a.0999999999.png"):
+        write_png(tmp_path / name, np.zeros((8, 8), np.uint8))
+    with pytest.raises(PlateError, match="4-999999998"):
+        open_plate(tmp_path)
+    with pytest.raises(PlateError, match="no frames in 7-900000000"):
+        open_plate(tmp_path, (7, 900000000))
+    with pytest.raises(PlateError, match="2, 4-900000000"):
+        open_plate(tmp_path, (1, 900000000))

@@ -7,19 +7,24 @@ import signal
 import subprocess
 import time
 import zipfile
+from contextlib import nullcontext
+from datetime import timedelta
 from pathlib import Path
 
 import pytest
-from sqlalchemy import delete, select
+from sqlalchemy import delete, func, select
+from sqlalchemy.exc import OperationalError
 
 from amberkeel.core.errors import KeelError
-from amberkeel.jobs.queue import send
+from amberkeel.jobs.queue import Superseded, claim, finish, held, reporter, send
+from amberkeel.services import Local
 from amberkeel.settings import from_environment
 from amberkeel.store import edits
 from amberkeel.store.jobs import submit
 from amberkeel.store.media import Media
-from amberkeel.store.models import Job, Plate, Production, SensorPreset, Shot
-from amberkeel.store.session import session
+from amberkeel.store.migrate import upgrade
+from amberkeel.store.models import Job, Plate, Production, SensorPreset, Shot, now
+from amberkeel.store.session import fence, session
 from amberkeel.web import create_app
 
 
@@ -168,6 +173,34 @@ def test_a_killed_workers_job_runs_again(database, fresh_shot, service):
         assert opened.scalar(select(Plate).where(Plate.shot_id == fresh_shot)).ready
 
 
+def test_a_job_takes_effect_by_its_newest_claim_alone(database, fresh_shot):
+    settings = from_environment()
+    with session(database) as opened:
+        job = submit(opened, "ingest", fresh_shot)
+    first = claim(settings, job.id)
+    assert first == 1 and claim(settings, job.id) is None
+    with session(database) as opened:
+        opened.get(Job, job.id).heartbeat = now() - timedelta(minutes=1)
+    second = claim(settings, job.id)
+    assert second == 2
+    for token, kept in ((first, ""), (second, "by the newest")):
+        fenced = fence.set(lambda opened, token=token: held(opened, job.id, token))
+        try:
+            with nullcontext() if token == second else pytest.raises(Superseded):
+                with session(database) as opened:
+                    opened.get(Shot, fresh_shot).note = "by the newest" if token == second else "by an older one"
+        finally:
+            fence.reset(fenced)
+        with session(database) as opened:
+            assert opened.get(Shot, fresh_shot).note == kept
+    with pytest.raises(Superseded):
+        reporter(settings, job.id, first)(0.5, "on and on")
+    finish(settings, job.id, first, "failed", "an older claim")
+    finish(settings, job.id, second, "done")
+    with session(database) as opened:
+        assert (opened.get(Job, job.id).state, opened.get(Job, job.id).error) == ("done", "")
+
+
 def test_jobs_say_what_failed_and_can_be_cancelled(client, database, fresh_shot):
     assert "still coming in" in client.post(f"/shots/{fresh_shot}/solve", json={}).json["error"]
     with session(database) as opened:
@@ -192,3 +225,33 @@ def test_media_and_downloads_give_nothing_away(client, fresh_shot, tmp_path, dat
     assert media.get(media.put(b"abc")) == b"abc" and media.put(b"abc") == media.put(b"abc")
     with session(database) as opened:
         opened.execute(delete(Job).where(Job.shot_id == fresh_shot))
+
+
+def test_what_was_answered_survives_a_killed_database_and_all_is_started_again(tmp_path_factory, monkeypatch):
+    for name in [name for name in os.environ if name.startswith("AMBERKEEL_")]:
+        monkeypatch.setenv(name, os.environ[name])
+    folder = tmp_path_factory.mktemp("killed")
+    for above in (folder, folder.parent, folder.parent.parent):
+        above.chmod(above.stat().st_mode | 0o011)
+    local = Local(folder / "data")
+    try:
+        database = local.start([])["AMBERKEEL_DATABASE"]
+        upgrade()
+        for k in range(40):
+            with session(database) as opened:
+                opened.add(Production(name=f"edit {k}"))
+        for name in ("postgres", "redis"):
+            os.kill(local.children[name].pid, signal.SIGKILL)
+            local.children[name].wait(10)
+        until = time.monotonic() + 30
+        while time.monotonic() < until:
+            local.revive()
+            try:
+                with session(database) as opened:
+                    kept = opened.scalar(select(func.count()).select_from(Production))
+                break
+            except OperationalError:
+                time.sleep(0.3)
+        assert kept == 40 and all(local.children[name].poll() is None for name in ("postgres", "redis"))
+    finally:
+        local.stop()

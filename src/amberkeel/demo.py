@@ -8,6 +8,7 @@ from pathlib import Path
 
 from rich.console import Console
 from sqlalchemy import select
+from sqlalchemy.exc import OperationalError
 
 from amberkeel.core.errors import KeelError
 from amberkeel.services import Local
@@ -127,8 +128,12 @@ def _watch_demo(settings, console: Console, local: Local) -> None:
     with console.status("Preparing the demo shots") as status:
         while True:
             local.revive()
-            with session(settings.database) as opened:
-                jobs = list(opened.scalars(select(Job).order_by(Job.id)))
+            try:
+                with session(settings.database) as opened:
+                    jobs = list(opened.scalars(select(Job).order_by(Job.id)))
+            except OperationalError:
+                time.sleep(0.5)
+                continue
             live = [j for j in jobs if j.state in ("queued", "running")]
             failed = [j for j in jobs if j.state in ("failed", "interrupted")]
             if failed:

@@ -49,7 +49,7 @@ class Local:
         self.folder = Path(folder).resolve()
         self.folder.mkdir(parents=True, exist_ok=True)
         self.children: dict[str, subprocess.Popen] = {}
-        self.commands: dict[str, list[str]] = {}
+        self.commands: dict[str, tuple[list[str], dict]] = {}
         self.keys = self._keys()
         self.environment: dict[str, str] = {}
 
@@ -79,11 +79,11 @@ class Local:
         return self.environment
 
     def _spawn(self, name: str, command: list[str], **options) -> subprocess.Popen:
-        log = open(self.folder / f"{name}.log", "ab")
-        child = subprocess.Popen(
-            command, stdout=log, stderr=log, stdin=subprocess.DEVNULL, start_new_session=True, **options
-        )
-        self.children[name] = child
+        with open(self.folder / f"{name}.log", "ab") as log:
+            child = subprocess.Popen(
+                command, stdout=log, stderr=log, stdin=subprocess.DEVNULL, start_new_session=True, **options
+            )
+        self.children[name], self.commands[name] = child, (command, options)
         return child
 
     def _database_owner(self) -> tuple[dict, Path]:
@@ -124,7 +124,7 @@ class Local:
         port = free_port(5471)
         command = [
             str(programs / "postgres"), "-D", str(data), "-p", str(port), "-c", "listen_addresses=127.0.0.1",
-            "-c", "unix_socket_directories=", "-c", "max_connections=200", "-c", "synchronous_commit=off",
+            "-c", "unix_socket_directories=", "-c", "max_connections=200",
         ]  # fmt: skip
         self._spawn("postgres", command, cwd="/", **options)
         address = f"keel:{password}@127.0.0.1:{port}"
@@ -168,20 +168,20 @@ class Local:
 
     def start_worker(self) -> None:
         """Start a worker that runs one job at a time."""
-        self.commands["worker"] = [
+        command = [
             sys.executable, "-m", "celery", "-A", "amberkeel.jobs.queue:celery", "worker",
             "--concurrency=1", "--loglevel=WARNING", "--without-gossip", "--without-mingle",
         ]  # fmt: skip
-        self._spawn("worker", self.commands["worker"], env=self.environment)
+        self._spawn("worker", command, env=self.environment)
 
     def start_web(self, port: int = 0) -> str:
         """Start the web server and return its address."""
         port = free_port(port)
-        self.commands["web"] = [
+        command = [
             sys.executable, "-m", "gunicorn", "--bind", f"127.0.0.1:{port}", "--workers", "1", "--threads", "32",
             "--worker-class", "gthread", "--timeout", "120", "amberkeel.web:create_app()",
         ]  # fmt: skip
-        self._spawn("web", self.commands["web"], env=self.environment)
+        self._spawn("web", command, env=self.environment)
 
         def answers() -> None:
             with socket.create_connection(("127.0.0.1", port), timeout=1):
@@ -191,10 +191,10 @@ class Local:
         return f"http://127.0.0.1:{port}"
 
     def revive(self) -> None:
-        """Start a worker or web server that ended on its own again."""
-        for name, command in self.commands.items():
+        """Start again what ended on its own: database, broker, worker or web server, each where it was."""
+        for name, (command, options) in list(self.commands.items()):
             if self.children[name].poll() is not None:
-                self._spawn(name, command, env=self.environment)
+                self._spawn(name, command, **options)
 
     def stop(self) -> None:
         """Stop everything that was started here, the last first."""
@@ -208,3 +208,4 @@ class Local:
                     child.kill()
                     child.wait()
         self.children.clear()
+        self.commands.clear()

@@ -1,7 +1,12 @@
 """The queue: one task that runs a job row, and what happens when a worker dies.
 
 The row in PostgreSQL is the truth; the broker only carries its number. A message is acknowledged when the work is
-done, so a killed worker's job is delivered again, or found by `recover` when a worker starts.
+done, so a killed worker's job is delivered again, or found by `recover`.
+
+A job is claimed by one worker at a time: only where it waits, or where the worker that claimed it has been silent for
+too long. Each claim has a number of its own, the token. Every transaction of a job ends with a look at the row: an
+older claim is refused, and what it was about to write is rolled back. So whatever is delivered twice, and whichever
+worker comes back from a long sleep, a job takes effect by its newest claim alone.
 """
 
 import os
@@ -13,17 +18,23 @@ from datetime import timedelta
 from celery import Celery
 from celery.signals import worker_process_init, worker_ready
 from kombu.exceptions import OperationalError
+from redis.exceptions import RedisError
 from sqlalchemy import select, update
+from sqlalchemy.exc import OperationalError as DatabaseAway
+from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import Cancelled, KeelError
 from amberkeel.jobs.kinds import work
 from amberkeel.settings import Settings, from_environment
 from amberkeel.store.models import Job, now
-from amberkeel.store.session import session
+from amberkeel.store.session import fence, session
 
 MAX_TRIES = 3
 HEARTBEAT_S = 3.0
 LOST_AFTER = timedelta(seconds=15)
+
+FINISH_PAUSES_S = [0.5, 1.0, 2.0] + 60 * [5.0]
+"""Pauses between tries to write that a job has ended, while the database is away."""
 
 WARM_UP_S = 180.0
 """Seconds that a worker's child may take to load its compiled loops; a pool that waits less kills it, and the next one,
@@ -56,73 +67,110 @@ def send(number: int) -> None:
 def run_job(number: int) -> None:
     """Run the job of a row, and put those that follow from it on the queue."""
     settings = from_environment()
-    if not _claim(settings, number):
+    token = claim(settings, number)
+    if token is None:
         return
-    beat = _Heartbeat(settings, number)
+    beat = _Heartbeat(settings, number, token)
     following: list[int] = []
+    fenced = fence.set(lambda opened: held(opened, number, token))
     try:
-        following = _work(settings, number)
-        _finish(settings, number, "done")
+        following = _work(settings, number, token)
+        finish(settings, number, token, "done")
+    except Superseded:
+        return
     except Cancelled as stop:
-        _finish(settings, number, "cancelled", str(stop))
+        finish(settings, number, token, "cancelled", str(stop))
     except KeelError as error:
-        _finish(settings, number, "failed", str(error))
+        finish(settings, number, token, "failed", str(error))
     except Exception as error:
-        _finish(settings, number, "failed", f"Something broke inside ({type(error).__name__}: {error}).")
+        finish(settings, number, token, "failed", f"Something broke inside ({type(error).__name__}: {error}).")
         raise
     finally:
+        fence.reset(fenced)
         beat.stop()
     for then in following:
         send(then)
 
 
-def _work(settings: Settings, number: int) -> list[int]:
+class Superseded(Exception):
+    """Another claim of the job is newer than this one."""
+
+
+def _work(settings: Settings, number: int, token: int) -> list[int]:
     with session(settings.database) as opened:
         job = opened.get(Job, number)
         kind, shot_id, arguments = job.kind, job.shot_id, dict(job.arguments)
-    return work(kind, settings, shot_id, arguments, reporter(settings, number))
+    return work(kind, settings, shot_id, arguments, reporter(settings, number, token))
 
 
-def _claim(settings: Settings, number: int) -> bool:
-    """Mark a job as running; False when it is done, cancelled, or has failed too often."""
+def claim(settings: Settings, number: int) -> int | None:
+    """Claim a job that waits, or whose worker has been silent for too long; return the token, or None where it is not
+    to be had: another worker is at it, it is over, or it was lost too often.
+    """
     with session(settings.database) as opened:
         job = opened.get(Job, number, with_for_update=True)
-        if job is None or job.state in ("done", "failed", "cancelled"):
-            return False
+        if job is None or job.state not in ("queued", "running"):
+            return None
+        if job.state == "running" and job.heartbeat > now() - LOST_AFTER:
+            return None
         if job.cancel:
             job.state = "cancelled"
-            return False
+            return None
         if job.tries >= MAX_TRIES:
             job.state, job.error = "interrupted", "The worker was lost three times while doing this. Try again."
-            return False
+            return None
         job.tries += 1
         job.state, job.heartbeat = "running", now()
         job.doing = "Starting" if job.tries == 1 else "Starting again after a worker was lost"
-        return True
+        return job.tries
 
 
-def _finish(settings: Settings, number: int, state: str, error: str = "") -> None:
-    with session(settings.database) as opened:
-        job = opened.get(Job, number)
-        job.state, job.error = state, error[:600]
-        job.progress = 1.0 if state == "done" else job.progress
+def held(opened: Session, number: int, token: int) -> None:
+    """Raise Superseded where a claim of a job is not its newest one any more; else hold the row to the transaction's
+    end.
+    """
+    row = opened.execute(select(Job.tries, Job.state).where(Job.id == number).with_for_update()).one_or_none()
+    if row is None or row.tries != token or row.state != "running":
+        raise Superseded
 
 
-def reporter(settings: Settings, number: int):
-    """Return a progress callback that writes to the job row and stops the work when it was cancelled."""
+def finish(settings: Settings, number: int, token: int, state: str, error: str = "") -> None:
+    """Mark a job as ended, and wait for the database where it is away: no job may seem to run for ever."""
+    own = (Job.id == number) & (Job.tries == token) & (Job.state == "running")
+    changed = {"state": state, "error": error[:600]} | ({"progress": 1.0} if state == "done" else {})
+    unfenced = fence.set(None)
+    try:
+        for pause in FINISH_PAUSES_S:
+            try:
+                with session(settings.database) as opened:
+                    opened.execute(update(Job).where(own).values(**changed))
+                return
+            except DatabaseAway:
+                time.sleep(pause)
+    finally:
+        fence.reset(unfenced)
+
+
+def reporter(settings: Settings, number: int, token: int):
+    """Return a progress callback that writes to the job row, and stops the work when it was cancelled or another claim
+    is newer.
+    """
     last = [0.0]
 
     def report(share: float, doing: str) -> None:
         if time.monotonic() - last[0] < 0.25 and share < 1.0:
             return
         last[0] = time.monotonic()
-        with session(settings.database) as opened:
-            cancelled = opened.scalar(
-                update(Job)
-                .where(Job.id == number)
-                .values(progress=share, doing=doing[:200], heartbeat=now())
-                .returning(Job.cancel)
-            )
+        own = (Job.id == number) & (Job.tries == token)
+        try:
+            with session(settings.database) as opened:
+                told = update(Job).where(own).values(progress=share, doing=doing[:200], heartbeat=now())
+                cancelled = opened.scalar(told.returning(Job.cancel))
+        except DatabaseAway:
+            # The work goes on; whether it still counts is seen when its result is written.
+            return
+        if cancelled is None:
+            raise Superseded
         if cancelled:
             raise Cancelled()
 
@@ -130,17 +178,21 @@ def reporter(settings: Settings, number: int):
 
 
 class _Heartbeat:
-    """Tells the job row every few seconds that its worker lives."""
+    """Tells the job row every few seconds that its worker lives; goes on once a database that was away is back."""
 
-    def __init__(self, settings: Settings, number: int):
+    def __init__(self, settings: Settings, number: int, token: int):
         self._done = threading.Event()
-        self._thread = threading.Thread(target=self._beat, args=(settings, number), daemon=True)
+        self._thread = threading.Thread(target=self._beat, args=(settings, number, token), daemon=True)
         self._thread.start()
 
-    def _beat(self, settings: Settings, number: int) -> None:
+    def _beat(self, settings: Settings, number: int, token: int) -> None:
+        own = (Job.id == number) & (Job.tries == token)
         while not self._done.wait(HEARTBEAT_S):
-            with session(settings.database) as opened:
-                opened.execute(update(Job).where(Job.id == number).values(heartbeat=now()))
+            try:
+                with session(settings.database) as opened:
+                    opened.execute(update(Job).where(own).values(heartbeat=now()))
+            except DatabaseAway:
+                continue
 
     def stop(self) -> None:
         self._done.set()
@@ -148,21 +200,29 @@ class _Heartbeat:
 
 
 def recover(settings: Settings) -> list[int]:
-    """Queue again what a lost worker left running, or was never delivered; return the job numbers."""
+    """Queue again what a lost worker left running, and what waits where the broker has nothing left to deliver; return
+    the job numbers.
+    """
+    stale = Job.heartbeat < now() - LOST_AFTER
     with session(settings.database) as opened:
-        lost = opened.scalars(
-            select(Job)
-            .where(Job.state.in_(["running", "queued"]), Job.heartbeat < now() - LOST_AFTER)
-            .with_for_update()
-        )
-        numbers = []
+        lost = list(opened.scalars(select(Job).where(Job.state == "running", stale).with_for_update(skip_locked=True)))
         for job in lost:
-            job.state, job.heartbeat = "queued", now()
-            job.doing = "A worker was lost; waiting to start again"
-            numbers.append(job.id)
-    for number in numbers:
+            job.state, job.doing = "queued", "A worker was lost; waiting to start again"
+        numbers = [job.id for job in lost]
+        if _nothing_to_deliver():
+            numbers += opened.scalars(select(Job.id).where(Job.state == "queued", stale, Job.id.not_in(numbers)))
+    for number in sorted(numbers):
         send(number)
     return numbers
+
+
+def _nothing_to_deliver() -> bool:
+    """Return whether the broker holds no message: what waits in the table then was never delivered, or was lost."""
+    try:
+        with celery.connection_for_read() as link:
+            return link.default_channel.client.llen(celery.conf.task_default_queue) == 0
+    except (OperationalError, RedisError):
+        return False
 
 
 @worker_ready.connect
@@ -172,7 +232,10 @@ def _watch(**_kwargs) -> None:
 
     def look() -> None:
         while True:
-            recover(settings)
+            try:
+                recover(settings)
+            except DatabaseAway:
+                pass
             threading.Event().wait(LOST_AFTER.total_seconds() / 2)
 
     threading.Thread(target=look, daemon=True).start()

@@ -1,12 +1,16 @@
 """Sessions on the database."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from contextvars import ContextVar
 
 from sqlalchemy import create_engine
 from sqlalchemy.orm import Session, sessionmaker
 
 _makers: dict[str, sessionmaker] = {}
+
+fence: ContextVar[Callable[[Session], None] | None] = ContextVar("fence", default=None)
+"""What must hold when a transaction ends; it raises where that is not so. A job sets it to its claim."""
 
 
 def maker(database: str) -> sessionmaker:
@@ -19,6 +23,9 @@ def maker(database: str) -> sessionmaker:
 
 @contextmanager
 def session(database: str) -> Iterator[Session]:
-    """Open a session; commit at the end, roll back when it fails."""
+    """Open a session; commit at the end if what fences it holds, roll back when it fails."""
     with maker(database)() as opened, opened.begin():
         yield opened
+        holds = fence.get()
+        if holds is not None:
+            holds(opened)

@@ -11,7 +11,7 @@ import numpy as np
 
 from amberkeel.core.errors import PlateError
 from amberkeel.core.pictures.read import is_white, read_matte, read_picture, to_gray
-from amberkeel.core.plate.sequence import VIDEO_SUFFIXES, Sequence, find_sequence, spans
+from amberkeel.core.plate.sequence import VIDEO_SUFFIXES, Sequence, find_sequence, gaps_in, run_words, spans
 from amberkeel.core.plate.video import VideoReader
 
 GRAY_BUDGET = 400 * 1024 * 1024
@@ -90,13 +90,13 @@ def _range(numbers: list[int], wanted: tuple[int, int] | None, label: str) -> np
             raise PlateError(
                 f"{label} has no frames in {wanted[0]}-{wanted[1]}.", f"It runs from {numbers[0]} to {numbers[-1]}."
             )
-        lacking = sorted(set(range(wanted[0], wanted[1] + 1)) - set(inside))
+        lacking = gaps_in(inside, *wanted)
     else:
         inside = numbers
-        lacking = sorted(set(range(numbers[0], numbers[-1] + 1)) - set(numbers))
+        lacking = gaps_in(numbers, numbers[0], numbers[-1])
     if lacking:
         raise PlateError(
-            f"{label} has no frame {spans(lacking)}.", "Supply the missing frames or choose a range without them."
+            f"{label} has no frame {run_words(lacking)}.", "Supply the missing frames or choose a range without them."
         )
     if len(inside) < 2:
         raise PlateError(f"{label} has one frame only.", "A camera needs several; choose a longer range.")

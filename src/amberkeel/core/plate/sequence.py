@@ -1,6 +1,7 @@
 """Recognise image sequences and videos among file names."""
 
 import re
+from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -8,6 +9,12 @@ from amberkeel.core.errors import PlateError
 
 IMAGE_SUFFIXES = {".png", ".jpg", ".jpeg", ".tif", ".tiff", ".exr", ".dpx"}
 VIDEO_SUFFIXES = {".mov", ".mp4", ".mkv", ".avi", ".mxf", ".webm", ".m4v"}
+MOST_DIGITS = 9
+"""Digits of a frame number at the most, leading zeros aside; a longer number in a file's name is none."""
+
+Run = tuple[int, int]
+"""First and last of frame numbers that follow one another."""
+
 _NUMBERED = re.compile(r"^(?P<stem>.*?)(?P<number>\d+)(?P<suffix>\.[A-Za-z0-9]+)$")
 
 
@@ -32,9 +39,9 @@ class Sequence:
         return list(self.names)
 
     @property
-    def missing(self) -> list[int]:
-        """Frame numbers between the first and the last that have no file."""
-        return sorted(set(range(self.frames[0], self.frames[-1] + 1)) - set(self.names))
+    def gaps(self) -> list[Run]:
+        """Runs of frame numbers between the first and the last that have no file."""
+        return gaps_in(self.frames, self.frames[0], self.frames[-1])
 
     @property
     def label(self) -> str:
@@ -52,7 +59,7 @@ def recognise(folder: Path, names: list[str]) -> list[Sequence]:
     groups: dict[tuple[str, str], dict[int, str]] = {}
     for name in sorted(names):
         match = _NUMBERED.match(name)
-        if match and match["suffix"].lower() in IMAGE_SUFFIXES:
+        if match and match["suffix"].lower() in IMAGE_SUFFIXES and len(match["number"].lstrip("0")) <= MOST_DIGITS:
             groups.setdefault((match["stem"], match["suffix"]), {})[int(match["number"])] = name
     found = [Sequence(folder, stem, suffix, dict(sorted(files.items()))) for (stem, suffix), files in groups.items()]
     return sorted(found, key=lambda s: (-len(s.names), s.stem))
@@ -88,13 +95,38 @@ def find_sequence(where: str | Path) -> Sequence:
     return found[0]
 
 
-def spans(frames: list[int]) -> str:
-    """Return frame numbers in words: ``1004, 1010-1012``."""
-    runs: list[list[int]] = []
+def gaps_in(numbers: Iterable[int], first: int, last: int) -> list[Run]:
+    """Return the runs of frame numbers from `first` to `last` that are not among `numbers`, which rise.
+
+    Two files may be numbered two milliards apart: what lies between is never listed one by one.
+    """
+    out, expected = [], first
+    for number in numbers:
+        if number > last:
+            break
+        if number > expected:
+            out.append((expected, number - 1))
+        expected = max(expected, number + 1)
+    return [*out, (expected, last)] if expected <= last else out
+
+
+def _runs(frames: Iterable[int]) -> list[Run]:
+    """Return frame numbers, which rise, as runs."""
+    runs: list[Run] = []
     for frame in frames:
         if runs and frame == runs[-1][1] + 1:
-            runs[-1][1] = frame
+            runs[-1] = (runs[-1][0], frame)
         else:
-            runs.append([frame, frame])
+            runs.append((frame, frame))
+    return runs
+
+
+def spans(frames: Iterable[int]) -> str:
+    """Return frame numbers, which rise, in words: ``1004, 1010-1012``."""
+    return run_words(_runs(frames))
+
+
+def run_words(runs: list[Run]) -> str:
+    """Return runs of frame numbers in words, as `spans` does."""
     words = [str(a) if a == b else f"{a}-{b}" for a, b in runs]
     return ", ".join(words[:6]) + (f" and {len(words) - 6} more gaps" if len(words) > 6 else "")

@@ -7,16 +7,19 @@ by sum(2 e d + d d); were the value right, that has the mean sum(d d) and the va
 factor. So the change of the residuals also gives the power of the test: with too little of it the test is inconclusive.
 """
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
 
 from amberkeel.core.solve.adjust import adjust
+from amberkeel.core.solve.arrays import FEW
 from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.outliers import FINAL_SCALE
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.radial_lens import RADIAL_NAMES
 from amberkeel.core.solve.refocus import refocused
+from amberkeel.core.solve.start import THREADS
 from amberkeel.core.solve.uncertainty import Uncertainty
 
 FOCAL_STEP, FOCAL_MOST = 0.1, 0.3
@@ -31,9 +34,6 @@ POWER = 3.0
 
 LEAST_TRACKS = 8
 """Held-out tracks below which they cannot judge."""
-
-MOST_ADJUSTED = 250
-"""Tracks that are adjusted to at the most: whether a value matters shows on few."""
 
 MOST = 6.0
 """Whitened residual, in noise factors, beyond which a measurement does not judge: one outlier must not decide."""
@@ -79,26 +79,37 @@ def held_out(problem: Problem, freedom: Freedom, sure: Uncertainty, checks: np.n
     """
     half = problem.active & (np.cumsum(problem.active) % 2 == 0)
     judges = (problem.active & ~half) | checks
-    half = _thinned(half)
+    half = _thinned(problem, half)
     if min(half.sum(), judges.sum()) < LEAST_TRACKS:
         return []
     settled, least = _adjusted(problem, half, freedom)
     before = _judged(settled, judges)
-    out = []
-    for name, share in _elsewhere(freedom, sure):
-        if name == "focal":
-            moved = refocused(problem, problem.lens.focal * (1.0 + share if share > 0.0 else 1.0 / (1.0 - share)))
-        else:
-            moved = problem.copied()
-            moved.lens = problem.lens.with_value(name, 0.0)
-        after = _judged(_adjusted(moved, half, freedom.without(name), least)[0], judges)
-        out.append(_compared(name, share, before, after, sure.noise_factor))
+    tried = _elsewhere(freedom, sure)
+    with ThreadPoolExecutor(THREADS if np.diff(problem.first)[half].sum() <= FEW else 1) as pool:
+        adjusted = list(
+            pool.map(lambda one: _adjusted(_moved(problem, *one), half, freedom.without(one[0]), least)[0], tried)
+        )
+    return [
+        _compared(name, share, before, _judged(after, judges), sure.noise_factor)
+        for (name, share), after in zip(tried, adjusted)
+    ]
+
+
+def _moved(problem: Problem, name: str, share: float) -> Problem:
+    """Return the problem with a value put elsewhere."""
+    if name == "focal":
+        return refocused(problem, problem.lens.focal * (1.0 + share if share > 0.0 else 1.0 / (1.0 - share)))
+    out = problem.copied()
+    out.lens = problem.lens.with_value(name, 0.0)
     return out
 
 
-def _thinned(tracks: np.ndarray) -> np.ndarray:
-    """Return at most about `MOST_ADJUSTED` of some tracks (P,) bool, evenly taken."""
-    return tracks & (np.cumsum(tracks) % -(-int(tracks.sum()) // MOST_ADJUSTED) == 0)
+def _thinned(problem: Problem, tracks: np.ndarray) -> np.ndarray:
+    """Return some of the tracks (P,) bool, evenly taken, with about `FEW` measurements at the most: whether a value
+    matters shows on few. Up to so many, one thread does each loop, so that adjustments can run side by side.
+    """
+    measured = int(np.diff(problem.first)[tracks].sum())
+    return tracks & (np.cumsum(tracks) % max(1, -(-measured // FEW)) == 0)
 
 
 def _elsewhere(freedom: Freedom, sure: Uncertainty) -> list[tuple[str, float]]:

@@ -202,6 +202,27 @@ class Problem:
             setattr(out, name, getattr(self, name).copy())
         return out
 
+    def of_tracks(self, rows: np.ndarray) -> "Problem":
+        """Return a problem of some tracks alone, by their rows (K,), rising; changes in it leave this one as it is."""
+        out = self.copied()
+        own = np.concatenate([np.arange(self.first[r], self.first[r + 1]) for r in rows]).astype(np.int64)
+        out.first = np.concatenate([[0], np.cumsum(np.diff(self.first)[rows])]).astype(np.int64)
+        for name in ("camera", "xy", "sigma", "inlier", "drift"):
+            setattr(out, name, np.ascontiguousarray(getattr(self, name)[own]))
+        for name in ("anchors", "directions", "rhos", "triangulated", "active", "scale", "gain"):
+            setattr(out, name, np.ascontiguousarray(getattr(self, name)[rows]))
+        return out
+
+    def with_part(self, part: "Problem", rows: np.ndarray) -> "Problem":
+        """Return the problem with what `of_tracks` parted from it put back: its cameras, its lens, its points."""
+        out = self.copied()
+        for name in ("rotations", "centres", "solved", "movable"):
+            setattr(out, name, getattr(part, name).copy())
+        for name in ("anchors", "directions", "rhos", "triangulated"):
+            getattr(out, name)[rows] = getattr(part, name)
+        out.lens = part.lens
+        return out
+
     def mirror_depths(self) -> None:
         """Take points from behind the camera to its front, mirroring the path in its start; no residual changes."""
         first = self.centres[self.first_solved].copy()

@@ -5,6 +5,7 @@ found robustly, a few frames between are resected, and a small adjustment with t
 by robust cost (Hartley and Zisserman 2004, chapters 9, 11 and 19).
 """
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import cv2
@@ -12,6 +13,7 @@ import numpy as np
 
 from amberkeel.core.errors import SolveError
 from amberkeel.core.solve.adjust import adjust
+from amberkeel.core.solve.arrays import FEW
 from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.refine import resect_camera
@@ -28,6 +30,9 @@ MOST_TRACKS = 160
 """Tracks that a start is adjusted with, about."""
 
 LEAST_INLIERS = 8
+
+THREADS = 2
+"""Focal lengths that are tried side by side."""
 
 LEAST_TRAVEL_PX = 1.0
 """Distance that the usual track travels from its start, pixels, below which the camera is locked off."""
@@ -52,9 +57,16 @@ more than so many pixels.
 
 @dataclass
 class Start:
-    """A two-frame start and its adjusted neighbours: `problem` holds the cameras, `cost` ranks it (lower is better)."""
+    """A two-frame start and its adjusted neighbours.
+
+    Attributes
+    ----------
+    problem : its cameras, and the tracks that it was made with alone. rows : their rows in the whole problem.
+    cost : ranks it, lower is better. explained : share of the measurements that fit.
+    """
 
     problem: Problem
+    rows: np.ndarray
     cost: float
     explained: float
 
@@ -209,15 +221,27 @@ def sweep(problem: Problem, pair: Pair, focals: np.ndarray, free_focal: bool) ->
         each start may change its own.
     """
     _, xa, xb = common_tracks(problem, pair.a, pair.b)
-    starts = [_try_focal(problem, pair, xa, xb, focal, free_focal) for focal in focals]
+    rows = pair.tracks[:: max(1, len(pair.tracks) // MOST_TRACKS)]
+    part = problem.of_tracks(rows)
+    # A part is so small that one thread does each of its loops, so that two focal lengths can be tried side by side.
+    workers = THREADS if len(part.camera) <= FEW else 1
+    with ThreadPoolExecutor(workers) as pool:
+        starts = list(pool.map(lambda focal: _try_focal(part, rows, pair, (xa, xb), float(focal), free_focal), focals))
     return sorted((s for s in starts if s), key=lambda s: s.cost)
 
 
 def _try_focal(
-    problem: Problem, pair: Pair, xa: np.ndarray, xb: np.ndarray, focal: float, free_focal: bool
+    part: Problem,
+    rows: np.ndarray,
+    pair: Pair,
+    seen: tuple[np.ndarray, np.ndarray],
+    focal: float,
+    free_focal: bool,
 ) -> Start | None:
-    """Return the start of a pair (common pixels (M, 2) in both frames) at one focal length, or None."""
-    lens = problem.lens.with_value("focal", focal)
+    """Return the start of a pair at one focal length, or None; `part` has the tracks of `rows` alone, `seen` are the
+    pixels (M, 2) of all common tracks in both frames.
+    """
+    lens, (xa, xb) = part.lens.with_value("focal", focal), seen
     pinhole = lens.as_lens(1, 1)
     na, nb = pinhole.normalise(xa), pinhole.normalise(xb)
     cv2.setRNGSeed(1)
@@ -228,29 +252,27 @@ def _try_focal(
     inliers = pair.tracks[mask.ravel() > 0]
     if len(inliers) < LEAST_INLIERS:
         return None
-    trial = problem.copied()
+    trial = part.copied()
     trial.lens = lens
     trial.rotations[pair.b], trial.centres[pair.b] = r.T, -r.T @ t.ravel()
     trial.solved[[pair.a, pair.b]] = True
-    chosen, seed = np.zeros(len(trial.rhos), bool), np.zeros(len(trial.rhos), bool)
-    chosen[pair.tracks[:: max(1, len(pair.tracks) // MOST_TRACKS)]] = True
-    seed[inliers] = True
-    trial.triangulate(chosen & seed, START_SCALE)
-    _resect_between(trial, pair, chosen & seed)
+    chosen, seed = np.ones(len(rows), bool), np.isin(rows, inliers)
+    trial.triangulate(seed, START_SCALE)
+    _resect_between(trial, pair, seed)
     trial.triangulate(chosen, START_SCALE)
     free = trial.solved.copy()
     free[pair.a] = False
-    bundle, rows = trial.bundle(trial.solved, chosen, free, Freedom(("focal",) if free_focal else ()), START_SCALE)
+    bundle, cut = trial.bundle(trial.solved, chosen, free, Freedom(("focal",) if free_focal else ()), START_SCALE)
     if len(bundle.rhos) < LEAST_INLIERS:
         return None
     adjusted = adjust(bundle, 12, 3e-3)
     if not FOCAL_LIMITS[0] < adjusted.bundle.lens.focal / (2.0 * lens.cx) < FOCAL_LIMITS[1]:
         return None
-    trial.update(adjusted.bundle, rows)
+    trial.update(adjusted.bundle, cut)
     lost = int(chosen.sum()) - len(bundle.rhos)
     fit = np.linalg.norm(adjusted.bundle.residuals(), axis=1) * bundle.weight
     cost = adjusted.cost + lost * START_SCALE**2 * 4.0
-    return Start(trial, cost / max(int(chosen.sum()), 1), float((fit < START_SCALE).mean()))
+    return Start(trial, rows, cost / max(int(chosen.sum()), 1), float((fit < START_SCALE).mean()))
 
 
 def _resect_between(problem: Problem, pair: Pair, tracks: np.ndarray) -> None:

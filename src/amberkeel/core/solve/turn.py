@@ -6,6 +6,7 @@ robustly reweighted; the chain is then adjusted with points as directions. A cam
 is not its entrance pupil: the pupil is at an arm, fixed in the camera, from a point that stands still.
 """
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from typing import NamedTuple
 
@@ -15,11 +16,12 @@ from scipy.spatial.transform import Rotation
 from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress
 from amberkeel.core.solve.adjust import adjust
+from amberkeel.core.solve.arrays import FEW
 from amberkeel.core.solve.grow import GROW_SCALE, adjust_all, settle
 from amberkeel.core.solve.lens_plan import Freedom, LensPlan
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.radial_lens import ARM_NAMES, RadialLens
-from amberkeel.core.solve.start import MOST_TRACKS, START_SCALE, common_tracks
+from amberkeel.core.solve.start import MOST_TRACKS, START_SCALE, THREADS, common_tracks
 from amberkeel.core.solve.terms import SoftLens
 
 FIELDS_OF_VIEW = np.radians(np.geomspace(110.0, 3.0, 10))
@@ -87,16 +89,19 @@ def turning(problem: Problem, plan: LensPlan, width: int, progress: Progress, mo
     focals = 0.5 * width / np.tan(FIELDS_OF_VIEW / 2.0) if plan.search else np.array([plan.start.focal])
     joints = np.unique(np.linspace(0, len(problem.frames) - 1, JOINTS).astype(int))
     pairs = neighbours(problem, joints)
+    active = np.nonzero(problem.active)[0]
+    part = problem.of_tracks(active[:: max(1, len(active) // MOST_TRACKS)])
     best, least = None, np.inf
-    for k, at in enumerate(_coarse_first(len(focals))):
-        progress(0.7 * k / len(focals), "Trying a camera that only turns")
-        trial, cost = _tried(problem, plan, pairs, joints, float(focals[at]))
-        if cost < least:
-            best, least = trial, cost
-        if k + 1 >= min(COARSE, len(focals)) and (best is None or misfit(best) > ROUGH * most):
+    for k, some in enumerate(_coarse_first(len(focals))):
+        progress(0.35 * k, "Trying a camera that only turns")
+        with ThreadPoolExecutor(THREADS if len(part.camera) <= FEW else 1) as pool:
+            tried = list(pool.map(lambda at: _tried(part, plan, pairs, joints, float(focals[at])), some))
+        for trial, cost in tried:
+            if cost < least:
+                best, least = trial, cost
+        if best is None or misfit(best) > ROUGH * most:
             return None
-    if best is None:
-        return None
+    assert best is not None
     out = problem.copied()
     out.lens = best.lens
     out.movable[:] = ONLY_TURNS
@@ -107,10 +112,10 @@ def turning(problem: Problem, plan: LensPlan, width: int, progress: Progress, mo
     return out if misfit(out) <= most else None
 
 
-def _coarse_first(count: int) -> list[int]:
-    """Return the order in which focal lengths are tried: some that are spread over all of them first."""
+def _coarse_first(count: int) -> list[list[int]]:
+    """Return which focal lengths are tried first, spread over all of them, and which then."""
     spread = np.unique(np.linspace(0, count - 1, COARSE + 2).round().astype(int)[1:-1]).tolist() if count > 1 else [0]
-    return spread + [k for k in range(count) if k not in spread]
+    return [spread, [k for k in range(count) if k not in spread]]
 
 
 def misfit(problem: Problem) -> float:
@@ -170,15 +175,15 @@ def _rotation(ra: np.ndarray, rb: np.ndarray, knee: float) -> np.ndarray:
 def _tried(
     problem: Problem, plan: LensPlan, pairs: list[Neighbours], joints: np.ndarray, focal: float
 ) -> tuple[Problem, float]:
-    """Return the problem with the joints solved at one focal length, adjusted, and its mean cost a track."""
+    """Return the problem with the joints solved at one focal length, adjusted, and its mean cost a track; `problem`
+    has those tracks alone that serve.
+    """
     trial = problem.copied()
     trial.lens = plan.start.with_value("focal", focal)
     trial.movable[:] = ONLY_TURNS
     trial.rotations = _chain(pairs, trial.lens, len(trial.frames))
     trial.solved[joints] = True
-    active = np.nonzero(trial.active)[0]
-    chosen = np.zeros(len(trial.rhos), bool)
-    chosen[active[:: max(1, len(active) // MOST_TRACKS)]] = True
+    chosen = np.ones(len(trial.rhos), bool)
     trial.triangulate(chosen, START_SCALE)
     freedom = Freedom(("focal",) if plan.search else ())
     bundle, rows = trial.bundle(trial.solved, chosen, trial.all_but_first, freedom, START_SCALE)

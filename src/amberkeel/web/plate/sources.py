@@ -11,7 +11,7 @@ from werkzeug.datastructures import FileStorage
 from amberkeel.core.errors import PlateError
 from amberkeel.core.pictures.read import read_picture
 from amberkeel.core.plate.plate import open_plate
-from amberkeel.core.plate.sequence import IMAGE_SUFFIXES, VIDEO_SUFFIXES, recognise, spans
+from amberkeel.core.plate.sequence import IMAGE_SUFFIXES, VIDEO_SUFFIXES, recognise, run_words
 
 MAX_FILES = 5000
 MAX_UNPACKED_BYTES = 16 * 1024**3
@@ -74,7 +74,7 @@ def look(folder: Path, names: list[str], relative: str) -> list[Found]:
             size = error.message
         span = f"{sequence.frames[0]}-{sequence.frames[-1]} ({len(sequence.names)})"
         found.append(
-            Found(sequence.label, f"{relative}/{sequence.label}".lstrip("/"), span, size, spans(sequence.missing))
+            Found(sequence.label, f"{relative}/{sequence.label}".lstrip("/"), span, size, run_words(sequence.gaps))
         )
     for name in names:
         if Path(name).suffix.lower() in VIDEO_SUFFIXES:
