@@ -21,16 +21,6 @@ FRAMES = 40
 FOLLOW = FollowSettings(DetectSettings(count=260), half=6)
 
 
-@pytest.hookimpl(tryfirst=True)
-def pytest_collection_modifyitems(items) -> None:
-    """Share the tests between two processes: files that need the running application go to one, so that it is started
-    once; of the others each file stays together, for what it shares.
-    """
-    running = {item.path for item in items if "service" in item.fixturenames}
-    for item in items:
-        item.add_marker(pytest.mark.xdist_group("application" if item.path in running else item.path.name))
-
-
 @pytest.fixture(scope="session")
 def shot():
     """SKL_010's beginning at a small size."""
