@@ -67,3 +67,20 @@ def on_screen(page, size, x, y):
     box = page.locator("#plate").bounding_box()
     k = min(box["width"] / size[0], box["height"] / size[1]) * 0.985
     return box["x"] + box["width"] / 2 + (x - size[0] / 2) * k, box["y"] + box["height"] / 2 + (y - size[1] / 2) * k
+
+
+def wait_for(database, job_id, states, seconds=90):
+    """Wait until a job is in one of some states; return it."""
+    import time
+
+    from amberkeel.store.models import Job
+    from amberkeel.store.session import session
+
+    until = time.monotonic() + seconds
+    while time.monotonic() < until:
+        with session(database) as opened:
+            job = opened.get(Job, job_id)
+        if job.state in states:
+            return job
+        time.sleep(0.1)
+    raise AssertionError(f"job is {job.state}: {job.doing} {job.error}")

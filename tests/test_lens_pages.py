@@ -9,7 +9,7 @@ import zipfile
 import cv2
 import numpy as np
 import pytest
-from desk import desk_page, on_screen, poster
+from desk import desk_page, on_screen, poster, wait_for
 from playwright.sync_api import expect
 from sqlalchemy import select
 
@@ -260,10 +260,7 @@ def test_a_filmed_grid_becomes_a_profile(ask, client, database, shot_id, rng):
     assert asked.status_code == 200, asked.text
     wrong = client.post(f"/shots/{shot_id}/lens/chart", data={"inner": "nine"}, headers={"Accept": "application/json"})
     assert wrong.status_code == 400 and "9x6" in wrong.json["error"]
-    with session(database) as opened:
-        job = opened.scalar(select(Job).where(Job.shot_id == shot_id, Job.kind == "chart").order_by(Job.id.desc()))
-        arguments = job.arguments
-    work("chart", from_environment(), shot_id, {**arguments, "temporary": False}, lambda *_: None)
+    wait_for(database, asked.json["job"], ["done"])
     with session(database) as opened:
         row = opened.scalar(select(LensProfile).where(LensProfile.name == "Wide").order_by(LensProfile.id.desc()))
         assert row.document["lens"]["focal_px"][0] == pytest.approx(600.0, rel=0.01) and row.document["coverage"]

@@ -12,6 +12,7 @@ from datetime import timedelta
 from pathlib import Path
 
 import pytest
+from desk import wait_for
 from sqlalchemy import delete, func, select
 from sqlalchemy.exc import OperationalError
 
@@ -48,17 +49,6 @@ def fresh_shot(database, production, service):
         opened.add(shot)
         opened.flush()
         return shot.id
-
-
-def wait_for(database, job_id, states, seconds=90):
-    until = time.monotonic() + seconds
-    while time.monotonic() < until:
-        with session(database) as opened:
-            job = opened.get(Job, job_id)
-        if job.state in states:
-            return job
-        time.sleep(0.1)
-    raise AssertionError(f"job is {job.state}: {job.doing} {job.error}")
 
 
 def test_changes_need_the_pages_token(service):
