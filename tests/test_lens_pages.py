@@ -331,12 +331,11 @@ def test_two_clicks_draw_the_origin_is_put_and_the_camera_placed(page, ask, loft
     page.get_by_role("button", name="Keep these facts").click()
     expect(page.locator("#undo")).to_have_attribute("title", re.compile("camera's facts"))
     # Twice as wide: the whole plate still fits, so it is lower.
-    shown = page.evaluate(
+    page.wait_for_function(
         "() => { const c = document.querySelector('#plate').getContext('2d'); const s = devicePixelRatio; const v = "
         "document.querySelector('#plate'); const p = c.getImageData(v.clientWidth / 2 * s, v.clientHeight / 2 * s - "
-        "v.clientWidth * s * 0.25, 1, 1).data; return [p[0], p[1], p[2]]; }"
+        "v.clientWidth * s * 0.25, 1, 1).data; return p[0] === 11 && p[1] === 16 && p[2] === 20; }"
     )
-    assert shown == [11, 16, 20]
     page.keyboard.press("Control+z")
     expect(page.locator("#pixelaspect")).to_have_value("1")
     for _ in range(4):
