@@ -32,7 +32,7 @@ def changes(attempt: Attempt, parent: Attempt | None) -> list[str]:
         *_tracks(attempt.snapshot["states"], parent.snapshot["states"]),
         *_stamps(attempt.snapshot, parent.snapshot),
         *(
-            f"{words} {_said(attempt.recipe.get(key))}, was {_said(parent.recipe.get(key))}"
+            f"{words} {_said(attempt.recipe.get(key))}" + _was(parent.recipe.get(key))
             for key, words in ASKED.items()
             if (attempt.recipe.get(key) or None) != (parent.recipe.get(key) or None)
         ),
@@ -45,7 +45,13 @@ def _said(value: Any) -> str:
     if isinstance(value, Mapping):
         said = {name: one["state"] if isinstance(one, Mapping) else f"×{one:g}" for name, one in value.items()}
         return ", ".join(f"{name} {words}" for name, words in said.items()) or "as usual"
+    if isinstance(value, list):
+        return "–".join(str(one) for one in value)
     return "as usual" if value is None else str(value)
+
+
+def _was(value: Any) -> str:
+    return f", was {_said(value)}" if value else ""
 
 
 def _constraints(now: list[dict], before: list[dict]) -> list[str]:

@@ -38,9 +38,8 @@ class Format:
 DISTORTION, READOUT = "distortion", "readout"
 
 LACKS = {
-    DISTORTION: "It cannot say the lens’s distortion: its camera fits the straightened plate.",
-    READOUT: "It cannot say a rolling shutter: its camera is that of the middle row. A straightened plate with rows "
-    "set upright fits it better.",
+    DISTORTION: "No distortion in it: its camera fits the straightened plate.",
+    READOUT: "No rolling shutter in it: its camera is the middle row’s. Straighten the plate with rows upright.",
 }
 """What a format may be unable to say of a camera, and the usual way out."""
 

@@ -10,7 +10,8 @@ def stage(facts: Facts) -> Stage:
     profile = session.get(LensProfile, shot.profile_id) if shot.profile_id else None
     plate, lines = shot.plate, len((shot.lens or {}).get("lines", {}))
     if attempt:
-        fact = f"f {attempt.figures['focal_mm']:.2f} ±{max(attempt.figures['focal_sigma_mm'], 0.005):.2f} mm"
+        sigma = attempt.figures["focal_sigma_mm"]
+        fact = f"f {attempt.figures['focal_mm']:.2f}{f' ±{max(sigma, 0.005):.2f}' if sigma else ''} mm"
     elif profile and profile.document["focal_known"]:
         mm = plate.sensor_width_mm / profile.document["image"]["width"]
         sigma = max(profile.document["sigma"].get("focal_px", 0.0) * mm, 0.005)

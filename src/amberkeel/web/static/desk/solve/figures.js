@@ -18,9 +18,12 @@ export function drawFigures(server) {
     ["RMS residual", f.rms_px.toFixed(3), "px"],
     ["Check residual", f.check_rms_px.toFixed(3), "px"],
     ...(folds ? [folds] : []),
-    ["Focal length", `${f.focal_mm.toFixed(2)} ±${Math.max(f.focal_sigma_mm, 0.005).toFixed(2)}`, "mm"],
+    ["Focal length", `${f.focal_mm.toFixed(2)}${spread(f.focal_sigma_mm)}`, f.focal_sigma_mm ? "mm" : "mm, held"],
     ["Tracks used", `${f.tracks_used}`],
     ["Set aside, check", `${f.tracks_excluded}, ${f.tracks_check}`],
   ]);
   box.append(list);
 }
+
+/** One sigma to two digits after the point; nothing where the value was held. */
+const spread = (sigma) => (sigma ? ` ±${Math.max(sigma, 0.005).toFixed(2)}` : "");

@@ -3,6 +3,7 @@ import { postForm } from "../shell/api.js";
 import { element, find } from "../shell/dom.js";
 
 const FRAMES = new Set(["camera-height", "camera-rail", "camera-plane", "camera-spot", "smooth", "hold", "path"]);
+const WHOLE = new Set(["square", "parallel", "axes", "swing-radius"]);
 const HINTS = {
   distance: "Select two tracks. A tape's sigma is half a per cent unless you type one.",
   level: "Select tracks on level ground: a floor, a quay, water at rest. With a height they lie at that height.",
@@ -47,6 +48,7 @@ export class Known {
       field.hidden = !field.dataset.for.split(" ").includes(this.kind);
     find("#lengthword").textContent = { distance: "Distance", "swing-radius": "Radius" }[this.kind] ?? "Height";
     find("#knownlength").placeholder = this.kind === "level" ? "any" : this.kind === "distance" ? "4.20" : "1.60";
+    find("#knownexactly").hidden = this.kind === "axes";
     this.hint();
   }
 
@@ -56,7 +58,7 @@ export class Known {
       ? range
         ? `Frames ${range[0]}–${range[1]} are chosen.`
         : "All frames; brush a lane to choose some."
-      : this.kind === "square" || this.kind === "parallel"
+      : WHOLE.has(this.kind)
         ? ""
         : `${selection.size || "No"} track${selection.size === 1 ? " is" : "s are"} selected.`;
     find("#knownhint").textContent = `${HINTS[this.kind]} ${of}`;
