@@ -98,9 +98,9 @@ def pinned_path(settings: Settings, shot_id: int) -> CameraPath:
 def straighten(settings: Settings, shot_id: int, arguments: Straighten, progress: Progress) -> list[int]:
     """Write the plate straightened through the profile in use, with its ST maps."""
     row, profile = plate_row(settings, shot_id), profile_in_use(settings, shot_id)
+    path = pinned_path(settings, shot_id) if arguments.upright else None
     out = straightened_folder(settings, shot_id)
     shutil.rmtree(out, ignore_errors=True)
-    path = pinned_path(settings, shot_id) if arguments.upright else None
     order = StraightenOrder(arguments.overscan, arguments.filter, arguments.format, True, path)
     straighten_plate(open_row(row), profile, out, order, progress)
     return following(settings, shot_id, arguments)

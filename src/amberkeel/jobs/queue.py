@@ -72,7 +72,6 @@ def run_job(number: int) -> None:
         return
     beat = _Heartbeat(settings, number, token)
     following: list[int] = []
-    fenced = fence.set(lambda opened: held(opened, number, token))
     try:
         following = _work(settings, number, token)
         finish(settings, number, token, "done")
@@ -86,7 +85,6 @@ def run_job(number: int) -> None:
         finish(settings, number, token, "failed", f"Something broke inside ({type(error).__name__}: {error}).")
         raise
     finally:
-        fence.reset(fenced)
         beat.stop()
     for then in following:
         send(then)
@@ -100,7 +98,11 @@ def _work(settings: Settings, number: int, token: int) -> list[int]:
     with session(settings.database) as opened:
         job = opened.get(Job, number)
         kind, shot_id, arguments = job.kind, job.shot_id, dict(job.arguments)
-    return work(kind, settings, shot_id, arguments, reporter(settings, number, token))
+    fenced = fence.set(lambda opened: held(opened, number, token))
+    try:
+        return work(kind, settings, shot_id, arguments, reporter(settings, number, token))
+    finally:
+        fence.reset(fenced)
 
 
 def claim(settings: Settings, number: int) -> int | None:
@@ -138,17 +140,13 @@ def finish(settings: Settings, number: int, token: int, state: str, error: str =
     """Mark a job as ended, and wait for the database where it is away: no job may seem to run for ever."""
     own = (Job.id == number) & (Job.tries == token) & (Job.state == "running")
     changed = {"state": state, "error": error[:600]} | ({"progress": 1.0} if state == "done" else {})
-    unfenced = fence.set(None)
-    try:
-        for pause in FINISH_PAUSES_S:
-            try:
-                with session(settings.database) as opened:
-                    opened.execute(update(Job).where(own).values(**changed))
-                return
-            except DatabaseAway:
-                time.sleep(pause)
-    finally:
-        fence.reset(unfenced)
+    for pause in FINISH_PAUSES_S:
+        try:
+            with session(settings.database) as opened:
+                opened.execute(update(Job).where(own).values(**changed))
+            return
+        except DatabaseAway:
+            time.sleep(pause)
 
 
 def reporter(settings: Settings, number: int, token: int):

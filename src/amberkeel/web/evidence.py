@@ -262,7 +262,7 @@ def _attempt(asked: Stated, opened, shot: Shot) -> Attempt:
 
 def _axes(asked: Stated, opened, shot: Shot) -> tuple[list[dict], str]:
     """Take the axis lines of the lens stage over, as they are drawn now."""
-    drawn = read_lines(line_rows(shot.lens.get("lines", {})) or [], shot.plate.width, shot.plate.height)
+    drawn = read_lines(line_rows(shot.lens.get("lines", {})), shot.plate.width, shot.plate.height)
     lines = [
         {"frame": line.frame, "axis": line.axis, "ends": [line.points[0].tolist(), line.points[-1].tolist()]}
         for line in drawn

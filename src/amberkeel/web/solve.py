@@ -116,7 +116,7 @@ def _begin(number: int, attempt: int) -> dict:
 def _refinement(asked: SolveOrder) -> dict:
     """Return which frames a refinement may change, and how much tracks placed by hand and tags count."""
     if asked.within and asked.begin and len(asked.frames) != 2:
-        raise KeelError("No frames are chosen to refine.", "Brush a lane, or refine all frames.")
+        raise KeelError("No frames are chosen to refine.", "Brush a lane, or take the tick away.")
     factor = maybe_number(asked.hand_weight, "The weight of hand tracks", 0.01, MOST_WEIGHT) or 1.0
     weights = {} if factor == 1.0 else {HAND: factor, TAG: factor}
     return {"within": asked.frames if asked.within and asked.begin else None, "weights": weights}

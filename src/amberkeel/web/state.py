@@ -36,7 +36,7 @@ def shot_state(opened, shot: Shot) -> dict:
     past = edits.history(opened, shot.id)
     undo = next((e.label for e in past if not e.undone), None)
     redo = next((e.label for e in reversed(past) if e.undone), None)
-    plate = shot.plate
+    plate, attempt = shot.plate, pinned(opened, shot)
     return {
         "revision": shot.revision,
         "tracks_stamp": shot.tracks_stamp,
@@ -49,8 +49,8 @@ def shot_state(opened, shot: Shot) -> dict:
         "attempts": _attempts(ledger(opened, shot), shot),
         "datum": shot.datum,
         "constraints": shot.constraints,
-        "verdict": verdict(pinned(opened, shot)),
-        "lacks": _lacks(pinned(opened, shot)),
+        "verdict": verdict(attempt),
+        "lacks": _lacks(attempt),
         "placed": placed_by_lines(shot.datum or {}),
         "groups": shot.groups,
         "sightings": shot.sightings,
@@ -60,7 +60,7 @@ def shot_state(opened, shot: Shot) -> dict:
         "replaced": plate.replaced,
         "lens_stamp": shot.lens_stamp,
         "camera": camera_of(shot),
-        "findings": findings(opened, shot, pinned(opened, shot)),
+        "findings": findings(opened, shot, attempt),
     }
 
 

@@ -50,3 +50,10 @@ def look_at(position: np.ndarray, target: np.ndarray, roll: float = 0.0) -> np.n
     right = right / np.linalg.norm(right)
     upright = np.column_stack([right, np.cross(forward, right), forward])
     return upright @ rotation_exp(np.array([0.0, 0.0, roll]))
+
+
+def cross_matrices(vectors: np.ndarray) -> np.ndarray:
+    """Return the matrices (N, 3, 3) that take the cross product with vectors (N, 3) from the left."""
+    x, y, z = vectors.T
+    nothing = np.zeros_like(x)
+    return np.stack([nothing, -z, y, z, nothing, -x, -y, x, nothing], 1).reshape(-1, 3, 3)

@@ -9,7 +9,7 @@ from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.adjust_shot import finished
 from amberkeel.core.solve.grow import GROW_SCALE, Broken, grow
-from amberkeel.core.solve.lens_plan import Freedom, zoom_basis
+from amberkeel.core.solve.lens_plan import Freedom, zoom_along
 from amberkeel.core.solve.motions import AUTO, FREE, NODAL, SWING
 from amberkeel.core.solve.outliers import FINAL_SCALE
 from amberkeel.core.solve.problem import Problem
@@ -80,12 +80,11 @@ def _take_lens(problem: Problem, path: CameraPath, asked: Asked) -> None:
         problem.lens = problem.lens if name in held else problem.lens.with_value(name, value)
     if not asked.recipe.zoom:
         return
-    problem.zoom_basis = zoom_basis(len(problem.frames))
     course = np.zeros(len(problem.frames))
     if path.zoom is not None:
         course = np.log(np.interp(problem.frames, path.frames, path.zoom))
     problem.lens = problem.lens.with_value("focal", problem.lens.focal * np.exp(course.mean()))
-    problem.zoom = np.linalg.lstsq(problem.zoom_basis, course - course.mean(), rcond=None)[0]
+    problem.zoom_basis, problem.zoom = zoom_along(course - course.mean())
 
 
 def _motion(wanted: str, problem: Problem) -> str:
@@ -144,6 +143,6 @@ def _outside(problem: Problem, within: tuple[int, int]) -> np.ndarray:
     lost = problem.frames[~problem.solved & ~inside]
     if len(lost):
         raise SolveError(
-            f"The attempt has no camera on frame {lost[0]}, outside of {low}–{high}.", "Refine all frames instead."
+            f"The attempt has no camera on frame {lost[0]}, outside of {low}–{high}.", "Choose a wider range, or none."
         )
     return ~inside

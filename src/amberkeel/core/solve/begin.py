@@ -126,12 +126,9 @@ def _starts(problem: Problem, plan: LensPlan, width: int, pairs: list[Pair], pro
     for k, pair in enumerate(pairs):
         progress(k / len(pairs), f"Trying frames {problem.frames[pair.a]} and {problem.frames[pair.b]} as a start")
         candidates += [(start, pair) for start in _distinct(sweep(problem, pair, focals, plan.search))]
-    for start, _ in candidates:
-        start.problem = problem.with_part(start.problem, start.rows)
     if not candidates and len(around) == 1 and not plan.search:
         for pair in pairs:
             for start in _distinct(sweep(problem, pair, plan.start.focal * ABOUT, True)):
-                start.problem = problem.with_part(start.problem, start.rows)
                 start.problem.lens = start.problem.lens.with_value("focal", plan.start.focal)
                 candidates.append((start, pair))
     if not candidates:

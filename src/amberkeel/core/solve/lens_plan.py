@@ -86,6 +86,12 @@ def zoom_basis(frames: int) -> np.ndarray:
     return BSpline.design_matrix(np.arange(frames, dtype=float), knots, 3).toarray()
 
 
+def zoom_along(course: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Return a zoom's basis (F, K) and the coefficients (K,) that follow a course of the log focal length (F,)."""
+    basis = zoom_basis(len(course))
+    return basis, np.linalg.lstsq(basis, course, rcond=None)[0]
+
+
 def zooming(plan: LensPlan) -> Freedom:
     """Return the freedom of a plan with a zoom that bends little."""
     return replace(plan.free, terms=(*plan.free.terms, SmoothZoom(ZOOM_BEND)))

@@ -205,7 +205,7 @@ class Problem:
     def of_tracks(self, rows: np.ndarray) -> "Problem":
         """Return a problem of some tracks alone, by their rows (K,), rising; changes in it leave this one as it is."""
         out = self.copied()
-        own = np.concatenate([np.arange(self.first[r], self.first[r + 1]) for r in rows]).astype(np.int64)
+        own = np.isin(self.track, rows)
         out.first = np.concatenate([[0], np.cumsum(np.diff(self.first)[rows])]).astype(np.int64)
         for name in ("camera", "xy", "sigma", "inlier", "drift"):
             setattr(out, name, np.ascontiguousarray(getattr(self, name)[own]))

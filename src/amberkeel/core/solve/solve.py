@@ -255,7 +255,7 @@ def _explained_best(asked: Asked, progress: Progress) -> Solved:
         turns = _turning(asked, progress)
         if turns is None:
             raise SolveError("No rotation joins the frames.", "Ask for a free camera.")
-        return turns.nodal if motion == NODAL else _finished_swing(asked, turns, progress) or turns.nodal
+        return turns.nodal if motion == NODAL else _finished_swing(asked, _swung(asked, turns), progress) or turns.nodal
     try:
         turns = _turning(asked, span(progress, 0.0, 0.2))
     except SolveError:
@@ -301,13 +301,14 @@ def _compared(asked: Asked, turns: _Turns, progress: Progress) -> Solved:
     """
     progress(0.0, "Comparing it with a camera that moves")
     everyone, nodal = asked.tracks.in_state(ACTIVE), turns.nodal
-    rivals = compare([nodal, *_let_go(asked, turns)], everyone)
+    swung = None if asked.recipe.zoom else _swung(asked, turns)
+    free = _let_go(asked, swung.problem if swung else turns.found)
+    rivals = compare([nodal, swung, free] if swung else [nodal, free], everyone)
     if rivals[0].score == 0.0 and min(rival.score for rival in rivals[1:]) > CLEARLY_BEST:
         return replace(nodal, rivals=tuple(rivals))
-    swing = None if asked.recipe.zoom else _finished_swing(asked, turns, span(progress, 0.1, 0.3))
+    swing = _finished_swing(asked, swung, span(progress, 0.1, 0.3)) if swung else None
     candidates = [nodal, swing] if swing else [nodal]
-    let_go = released(swing.problem if swing else turns.found)
-    settle(let_go, asked.freedom, 20)
+    let_go = _let_go(asked, swing.problem if swing else turns.found).problem
     candidates.append(finished(let_go, asked.freedom, asked.plan.later, span(progress, 0.3, 0.7)))
     rivals = compare(candidates, everyone)
     least = min(rivals, key=lambda rival: rival.score)
@@ -324,23 +325,23 @@ def _compared(asked: Asked, turns: _Turns, progress: Progress) -> Solved:
     return replace(candidates[best], rivals=tuple(rivals))
 
 
-def _let_go(asked: Asked, turns: _Turns) -> list[Solved]:
-    """Return what a camera that turns becomes, roughly, when it may swing, unless it zooms, and when it may move."""
-    problem, out = turns.found, []
-    nothing = np.zeros(len(problem.rhos), bool)
-    if not asked.recipe.zoom:
-        problem, freedom = swinging(problem, asked.plan.free)
-        out.append(Solved(problem, freedom, nothing, motion=SWING))
+def _swung(asked: Asked, turns: _Turns) -> Solved:
+    """Return what a camera that turns becomes, roughly, when it may swing."""
+    problem, freedom = swinging(turns.found, asked.plan.free)
+    return Solved(problem, freedom, np.zeros(len(problem.rhos), bool), motion=SWING)
+
+
+def _let_go(asked: Asked, problem: Problem) -> Solved:
+    """Return what a camera that turns or swings becomes, roughly, when it may move."""
     free = released(problem)
     settle(free, asked.freedom, 20)
-    return [*out, Solved(free, asked.freedom, nothing, motion=FREE)]
+    return Solved(free, asked.freedom, np.zeros(len(free.rhos), bool), motion=FREE)
 
 
-def _finished_swing(asked: Asked, turns: _Turns, progress: Progress) -> Solved | None:
-    """Return a camera that turns let swing and solved to the end; None where too few tracks agree with it."""
-    swung, freedom = swinging(turns.found, asked.plan.free)
+def _finished_swing(asked: Asked, swung: Solved, progress: Progress) -> Solved | None:
+    """Return a camera that swings solved to the end; None where too few tracks agree with it."""
     try:
-        return replace(finished(swung, freedom, asked.plan.later, progress), motion=SWING)
+        return replace(finished(swung.problem, swung.freedom, asked.plan.later, progress), motion=SWING)
     except SolveError:
         return None
 

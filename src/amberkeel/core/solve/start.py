@@ -61,12 +61,11 @@ class Start:
 
     Attributes
     ----------
-    problem : its cameras, and the tracks that it was made with alone. rows : their rows in the whole problem.
+    problem : with its cameras, its lens, and the points of the tracks that it was made with.
     cost : ranks it, lower is better. explained : share of the measurements that fit.
     """
 
     problem: Problem
-    rows: np.ndarray
     cost: float
     explained: float
 
@@ -227,7 +226,10 @@ def sweep(problem: Problem, pair: Pair, focals: np.ndarray, free_focal: bool) ->
     workers = THREADS if len(part.camera) <= FEW else 1
     with ThreadPoolExecutor(workers) as pool:
         starts = list(pool.map(lambda focal: _try_focal(part, rows, pair, (xa, xb), float(focal), free_focal), focals))
-    return sorted((s for s in starts if s), key=lambda s: s.cost)
+    found = sorted((s for s in starts if s), key=lambda s: s.cost)
+    for start in found:
+        start.problem = problem.with_part(start.problem, rows)
+    return found
 
 
 def _try_focal(
@@ -272,7 +274,7 @@ def _try_focal(
     lost = int(chosen.sum()) - len(bundle.rhos)
     fit = np.linalg.norm(adjusted.bundle.residuals(), axis=1) * bundle.weight
     cost = adjusted.cost + lost * START_SCALE**2 * 4.0
-    return Start(trial, rows, cost / max(int(chosen.sum()), 1), float((fit < START_SCALE).mean()))
+    return Start(trial, cost / max(int(chosen.sum()), 1), float((fit < START_SCALE).mean()))
 
 
 def _resect_between(problem: Problem, pair: Pair, tracks: np.ndarray) -> None:

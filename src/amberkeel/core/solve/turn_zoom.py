@@ -10,8 +10,8 @@ import numpy as np
 
 from amberkeel.core.geometry.pixels import to_opencv
 from amberkeel.core.progress import Progress
-from amberkeel.core.solve.grow import settle
-from amberkeel.core.solve.lens_plan import Freedom, LensPlan, zoom_basis
+from amberkeel.core.solve.grow import GROW_SCALE, settle
+from amberkeel.core.solve.lens_plan import Freedom, LensPlan, zoom_along
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.start import START_SCALE
 from amberkeel.core.solve.turn import misfit, neighbours, turning
@@ -19,7 +19,7 @@ from amberkeel.core.solve.turn import misfit, neighbours, turning
 AGREE_PX = 3.0
 """Distance within which a track follows the similarity of two neighbouring frames, pixels."""
 
-ROUNDS = ((20, START_SCALE), (20, START_SCALE), (20, 4.0))
+ROUNDS = ((20, START_SCALE), (20, START_SCALE), (20, GROW_SCALE))
 """Iterations and Cauchy scale of the rounds in which the focal length is let go."""
 
 
@@ -42,7 +42,6 @@ def zooming_turn(
     ------
     SolveError : neighbouring frames without common tracks.
     """
-    basis = zoom_basis(len(problem.frames))
     course = log_focal_course(problem)
     centre = np.array([plan.start.cx, plan.start.cy])
     even = problem.copied()
@@ -52,7 +51,7 @@ def zooming_turn(
     if turned is None:
         return None
     turned.xy, turned.sigma = problem.xy, problem.sigma
-    turned.zoom_basis, turned.zoom = basis, np.linalg.lstsq(basis, course, rcond=None)[0]
+    turned.zoom_basis, turned.zoom = zoom_along(course)
     for iterations, scale in ROUNDS:
         settle(turned, freedom, iterations, scale)
     return turned if misfit(turned) <= most else None

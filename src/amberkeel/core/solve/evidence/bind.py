@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from amberkeel.core.errors import SolveError
+from amberkeel.core.lens.drawn import LEAST_LENGTH_PX
 from amberkeel.core.solve.evidence import statement as stated
 from amberkeel.core.solve.evidence.line_pieces import AlongAxes
 from amberkeel.core.solve.evidence.path_pieces import SmoothPosition, SmoothRotation, Turned
@@ -29,9 +30,6 @@ EXACT_TURN = 1e-6
 
 ON_A_LINE = 0.02
 """Width of anchored points over their length, below which they lie on a line."""
-
-LEAST_LENGTH_PX = 4.0
-"""Length of a drawn line below which it has no direction."""
 
 UP = np.array([0.0, 1.0, 0.0])
 
@@ -100,6 +98,15 @@ class Ground:
                 f"{what}: frames {low}–{high} are not in this shot, which has {self.frames[0]}–{self.frames[-1]}."
             )
         return self.at(rows)
+
+    def rows_of(self, frames: Sequence[int], what: str) -> np.ndarray:
+        """Return the rows of frame numbers; raises SolveError where the plate lacks one of them."""
+        lost = np.setdiff1d(frames, self.frames)
+        if len(lost):
+            raise SolveError(
+                f"{what}: frame {lost[0]} is not in this shot, which has {self.frames[0]}–{self.frames[-1]}."
+            )
+        return np.searchsorted(self.frames, frames)
 
     def at(self, rows: np.ndarray) -> Members:
         """Return cameras by their rows as members."""
@@ -252,13 +259,7 @@ def _camera_on(one: stated.CameraOn, ground: Ground, bound: Bound, name: str) ->
 
 
 def _hold(one: stated.Hold, ground: Ground, bound: Bound, name: str) -> None:
-    known = np.isin(one.frames, ground.frames)
-    if not known.all():
-        lost = np.array(one.frames)[~known]
-        raise SolveError(
-            f"{name}: frame {lost[0]} is not in this shot, which has {ground.frames[0]}–{ground.frames[-1]}."
-        )
-    members = ground.at(np.searchsorted(ground.frames, one.frames))
+    members = ground.at(ground.rows_of(one.frames, name))
     if one.positions is not None:
         xyz = np.array([[np.nan if v is None else v for v in row] for row in one.positions])
         sigma = np.full(xyz.shape, _sigma(one, ground, one.sigma))
@@ -284,13 +285,7 @@ def _smooth(one: stated.Smooth, ground: Ground, bound: Bound, name: str) -> None
 
 
 def _axis_lines(one: stated.AxisLines, ground: Ground, bound: Bound, name: str) -> None:
-    frames = np.array([line.frame for line in one.lines])
-    lost = frames[~np.isin(frames, ground.frames)]
-    if len(lost):
-        raise SolveError(
-            f"{name}: frame {lost[0]} is not in this shot, which has {ground.frames[0]}–{ground.frames[-1]}."
-        )
-    rows = np.searchsorted(ground.frames, frames)
+    rows = ground.rows_of([line.frame for line in one.lines], name)
     cameras = Members(ROTATION, rows, tuple(f"a line along {line.axis.upper()} on {line.frame}" for line in one.lines))
     axes = np.eye(3)[["xyz".index(line.axis) for line in one.lines]]
     ends = np.array([line.ends for line in one.lines])

@@ -4,6 +4,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from amberkeel.core.geometry.rotations import cross_matrices
 from amberkeel.core.solve.evidence.piece import MemberPiece, Placed
 from amberkeel.core.solve.radial_lens import FOCAL, LENS_NAMES, ROW_NAMES, ROW_SIZE, RadialLens
 from amberkeel.core.solve.terms import Rows, Unknowns
@@ -42,9 +43,9 @@ class AlongAxes(MemberPiece):
         to_world = bundle.world.world_from_solve @ bundle.rotations[self.members.rows]
         seen = np.einsum("gba,gb->ga", to_world, self.axes)
         off, by_seen = self._off(rows, seen)
-        by_turn = np.einsum("ga,gab->gb", by_seen, _crosses(seen))
+        by_turn = np.einsum("ga,gab->gb", by_seen, cross_matrices(seen))
         by_world = np.zeros((len(off), 7))
-        by_world[:, :3] = np.einsum("ga,gba,gbc->gc", by_seen, to_world, _crosses(self.axes))
+        by_world[:, :3] = np.einsum("ga,gba,gbc->gc", by_seen, to_world, cross_matrices(self.axes))
         by_lens = [self._by_lens(rows, seen, name) for name in LENS_NAMES]
         return Rows(off[:, None], tuple(d[:, None] for d in (by_turn, by_world, *by_lens)))
 
@@ -102,10 +103,3 @@ def _rays(px: np.ndarray, rows: np.ndarray) -> np.ndarray:
 
 def _unit(vectors: np.ndarray) -> np.ndarray:
     return vectors / np.maximum(np.linalg.norm(vectors, axis=1, keepdims=True), 1e-12)
-
-
-def _crosses(vectors: np.ndarray) -> np.ndarray:
-    """Return the matrices (G, 3, 3) that take the cross product with vectors (G, 3) from the left."""
-    x, y, z = vectors.T
-    nothing = np.zeros_like(x)
-    return np.stack([nothing, -z, y, z, nothing, -x, -y, x, nothing], 1).reshape(-1, 3, 3)

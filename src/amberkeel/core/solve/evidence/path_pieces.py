@@ -5,6 +5,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from amberkeel.core.geometry.rotations import cross_matrices
 from amberkeel.core.solve.evidence.piece import MemberPiece, Piece, Placed
 from amberkeel.core.solve.terms import Figure, Rows, Unknowns
 from amberkeel.core.solve.unknowns import POSITION, ROTATION, WORLD
@@ -118,9 +119,7 @@ def rotation_vectors(rotations: np.ndarray) -> np.ndarray:
 def inverse_right_jacobians(vectors: np.ndarray) -> np.ndarray:
     """Return the inverses (G, 3, 3) of the right Jacobians of SO(3) at rotation vectors (G, 3) (Chirikjian 2012)."""
     angle = np.linalg.norm(vectors, axis=1)[:, None, None]
-    x, y, z = vectors.T
-    nothing = np.zeros_like(x)
-    cross = np.stack([nothing, -z, y, z, nothing, -x, -y, x, nothing], 1).reshape(-1, 3, 3)
+    cross = cross_matrices(vectors)
     small = angle < 1e-4
     safe = np.where(small, 1.0, angle)
     curl = np.where(small, 1.0 / 12.0, 1.0 / safe**2 - (1.0 + np.cos(safe)) / (2.0 * safe * np.sin(safe)))
