@@ -7,7 +7,6 @@ by sum(2 e d + d d); were the value right, that has the mean sum(d d) and the va
 factor. So the change of the residuals also gives the power of the test: with too little of it the test is inconclusive.
 """
 
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -19,7 +18,7 @@ from amberkeel.core.solve.outliers import FINAL_SCALE
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.radial_lens import RADIAL_NAMES
 from amberkeel.core.solve.refocus import refocused
-from amberkeel.core.solve.start import THREADS
+from amberkeel.core.solve.side_by_side import side_by_side
 from amberkeel.core.solve.uncertainty import Uncertainty
 
 FOCAL_STEP, FOCAL_MOST = 0.1, 0.3
@@ -85,10 +84,11 @@ def held_out(problem: Problem, freedom: Freedom, sure: Uncertainty, checks: np.n
     settled, least = _adjusted(problem, half, freedom)
     before = _judged(settled, judges)
     tried = _elsewhere(freedom, sure)
-    with ThreadPoolExecutor(THREADS if np.diff(problem.first)[half].sum() <= FEW else 1) as pool:
-        adjusted = list(
-            pool.map(lambda one: _adjusted(_moved(problem, *one), half, freedom.without(one[0]), least)[0], tried)
-        )
+    adjusted = side_by_side(
+        lambda one: _adjusted(_moved(problem, *one), half, freedom.without(one[0]), least)[0],
+        tried,
+        int(np.diff(problem.first)[half].sum()),
+    )
     return [
         _compared(name, share, before, _judged(after, judges), sure.noise_factor)
         for (name, share), after in zip(tried, adjusted)

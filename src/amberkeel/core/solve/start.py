@@ -5,7 +5,6 @@ found robustly, a few frames between are resected, and a small adjustment with t
 by robust cost (Hartley and Zisserman 2004, chapters 9, 11 and 19).
 """
 
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import cv2
@@ -13,10 +12,10 @@ import numpy as np
 
 from amberkeel.core.errors import SolveError
 from amberkeel.core.solve.adjust import adjust
-from amberkeel.core.solve.arrays import FEW
 from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.refine import resect_camera
+from amberkeel.core.solve.side_by_side import side_by_side
 
 FIELDS_OF_VIEW = np.radians(np.geomspace(110.0, 10.0, 8))
 """Swept horizontal fields of view, radians."""
@@ -30,9 +29,6 @@ MOST_TRACKS = 160
 """Tracks that a start is adjusted with, about."""
 
 LEAST_INLIERS = 8
-
-THREADS = 2
-"""Focal lengths that are tried side by side."""
 
 LEAST_TRAVEL_PX = 1.0
 """Distance that the usual track travels from its start, pixels, below which the camera is locked off."""
@@ -222,10 +218,9 @@ def sweep(problem: Problem, pair: Pair, focals: np.ndarray, free_focal: bool) ->
     _, xa, xb = common_tracks(problem, pair.a, pair.b)
     rows = pair.tracks[:: max(1, len(pair.tracks) // MOST_TRACKS)]
     part = problem.of_tracks(rows)
-    # A part is so small that one thread does each of its loops, so that two focal lengths can be tried side by side.
-    workers = THREADS if len(part.camera) <= FEW else 1
-    with ThreadPoolExecutor(workers) as pool:
-        starts = list(pool.map(lambda focal: _try_focal(part, rows, pair, (xa, xb), float(focal), free_focal), focals))
+    starts = side_by_side(
+        lambda focal: _try_focal(part, rows, pair, (xa, xb), float(focal), free_focal), focals, len(part.camera)
+    )
     found = sorted((s for s in starts if s), key=lambda s: s.cost)
     for start in found:
         start.problem = problem.with_part(start.problem, rows)

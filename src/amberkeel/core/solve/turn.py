@@ -6,7 +6,6 @@ robustly reweighted; the chain is then adjusted with points as directions. A cam
 is not its entrance pupil: the pupil is at an arm, fixed in the camera, from a point that stands still.
 """
 
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from typing import NamedTuple
 
@@ -16,12 +15,12 @@ from scipy.spatial.transform import Rotation
 from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress
 from amberkeel.core.solve.adjust import adjust
-from amberkeel.core.solve.arrays import FEW
 from amberkeel.core.solve.grow import GROW_SCALE, adjust_all, settle
 from amberkeel.core.solve.lens_plan import Freedom, LensPlan
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.radial_lens import ARM_NAMES, RadialLens
-from amberkeel.core.solve.start import MOST_TRACKS, START_SCALE, THREADS, common_tracks
+from amberkeel.core.solve.side_by_side import side_by_side
+from amberkeel.core.solve.start import MOST_TRACKS, START_SCALE, common_tracks
 from amberkeel.core.solve.terms import SoftLens
 
 FIELDS_OF_VIEW = np.radians(np.geomspace(110.0, 3.0, 10))
@@ -94,8 +93,7 @@ def turning(problem: Problem, plan: LensPlan, width: int, progress: Progress, mo
     best, least = None, np.inf
     for k, some in enumerate(_coarse_first(len(focals))):
         progress(0.35 * k, "Trying a camera that only turns")
-        with ThreadPoolExecutor(THREADS if len(part.camera) <= FEW else 1) as pool:
-            tried = list(pool.map(lambda at: _tried(part, plan, pairs, joints, float(focals[at])), some))
+        tried = side_by_side(lambda at: _tried(part, plan, pairs, joints, float(focals[at])), some, len(part.camera))
         for trial, cost in tried:
             if cost < least:
                 best, least = trial, cost
