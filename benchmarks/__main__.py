@@ -1,8 +1,8 @@
-"""`./keel bench [accuracy|motions|known|tracks|lens|masks|speed|memory]`: each line with its figure and its target."""
+"""`./keel bench [PART…]`, a part being one of `PARTS`: each line with its figure and its target."""
 
 import sys
 
-from benchmarks import accuracy, known, lens, masks, memory, motions, speed, tracks
+from benchmarks import accuracy, faults, known, lens, masks, memory, motions, speed, tracks
 
 PARTS = {
     "accuracy": accuracy.run,
@@ -13,6 +13,7 @@ PARTS = {
     "masks": masks.run,
     "speed": speed.run,
     "memory": memory.run,
+    "faults": faults.run,
 }
 
 

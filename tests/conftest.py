@@ -93,7 +93,7 @@ def service(plate_folder, tmp_path_factory):
     try:
         local.start([root])
         upgrade()
-        local.start_worker()
+        local.start_workers(("all",))
         local.address = local.start_web()
         yield local
     finally:
@@ -106,7 +106,7 @@ def database(service):
     return service.environment["AMBERKEEL_DATABASE"]
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="module")
 def solved_shot(service, database, plate_folder, plate, tracks):
     """A shot with proxies, tracks and an attempt, made through the store as the jobs make it."""
     from amberkeel.core.pictures.write import encode_jpeg
@@ -149,7 +149,7 @@ def loft_lines(loft):
     return {f"{row['axis'].upper()}{k}": row for k, row in enumerate(rows)}
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="module")
 def loft_shot(service, database, loft, tmp_path_factory):
     """It as a shot of the production, taken in and followed."""
     return taken_in(database, loft, tmp_path_factory.mktemp("loft"), "LOFT_010 Beams")

@@ -3,6 +3,7 @@ server.
 """
 
 import inspect
+import json
 import re
 from pathlib import Path
 
@@ -97,6 +98,21 @@ def test_what_is_sent_is_read_with_care():
             read_body(Example, given)
 
 
+DEEP = "[" * 3000 + "]" * 3000
+HOSTILE = (
+    "\0", "a\0b", "\ud800", "9" * 400, "1e9999999", "-1e-9999999", "nan", "inf", "²", "../../etc", "%00",
+    "名前 \u202e x",
+    '"; drop', "{{7*7}}", "<script>", "x" * 100_000, 2**63, -(2**63), 10**400, float("nan"), ["\0"], {"\0": "\0"},
+    {"a": [{"b": None}]}, [[[[]]]],
+)  # fmt: skip
+
+
+def post(client, rule, address, body):
+    """Send a body to a view; return what broke, or nothing."""
+    answer = client.post(address, data=json.dumps(body), content_type="application/json")
+    return (rule, str(body)[:80], answer.text[-200:]) if answer.status_code >= 500 else None
+
+
 def test_nothing_that_is_sent_breaks_the_server(client, posts, bare_shot):
     bodies = [None, [], "text", 7, {}]
     failed = []
@@ -104,13 +120,75 @@ def test_nothing_that_is_sent_breaks_the_server(client, posts, bare_shot):
         address = re.sub(r"<(?:int:)?(\w+)>", lambda m: {"number": str(bare_shot)}.get(m[1], "1"), rule)
         if rule.endswith("/ingest"):
             continue
-        for key in keys_of(view):
-            for value in SPOILT:
-                answer = client.post(address, json={key: value})
+        keys = keys_of(view)
+        failed += [post(client, rule, address, {key: value}) for key in keys for value in SPOILT]
+        failed += [post(client, rule, address, dict.fromkeys(keys, value)) for value in (*SPOILT, *HOSTILE)]
+        failed += [post(client, rule, address, body) for body in bodies]
+        for kind in ("application/x-www-form-urlencoded", "multipart/form-data"):
+            for value in HOSTILE[:12]:
+                words = {key: value.encode("utf-8", "surrogatepass") for key in keys if isinstance(value, str)}
+                answer = client.post(address, data=words, content_type=kind)
+                failed.append((rule, kind, value[:30]) if answer.status_code >= 500 else None)
+        for raw in (DEEP, '{"a":' * 900 + "1" + "}" * 900, "{", "\x00", "[1e400]", '"\\ud800"'):
+            answer = client.post(address, data=raw, content_type="application/json")
+            failed.append((rule, raw[:30], answer.text[-200:]) if answer.status_code >= 500 else None)
+    failed = [one for one in failed if one]
+    assert not failed, "\n".join(map(str, failed[:60])) + f"\n{len(failed)} in all"
+
+
+ASKED = ("stack", "lens", "a", "b", "frame", "root", "path", "source", "kind", "images")
+
+
+def test_no_address_breaks_the_server(client, bare_shot):
+    failed = []
+    rules = [r for r in create_app(from_environment()).url_map.iter_rules() if "GET" in r.methods]
+    for rule in rules:
+        for value in ("0", "99999999999999999999", "-1", "%00", "%ff", "x", "..%2f..%2fetc", "%E5%90%8D", "a" * 5000):
+            address = re.sub(r"<(?:int:|path:)?(\w+)>", value, rule.rule)
+            own = re.sub(r"<(?:int:)?number>", str(bare_shot), rule.rule)
+            own = re.sub(r"<(?:int:|path:)?(\w+)>", value, own)
+            asked = "&".join(f"{key}={value}" for key in ASKED)
+            for where in {address, own, f"{own}?{asked}", f"{own}?source=root:{value}:{value}"}:
+                answer = client.get(where)
                 if answer.status_code >= 500:
-                    failed.append((rule, {key: value}))
-        for body in [*bodies, *({key: value for key in keys_of(view)} for value in SPOILT)]:
-            answer = client.post(address, json=body)
-            if answer.status_code >= 500:
-                failed.append((rule, body if body in bodies else f"all {list(body.values())[:1]}"))
-    assert not failed, "\n".join(f"{rule}: {body}" for rule, body in failed[:60]) + f"\n{len(failed)} in all"
+                    failed.append((where[:150], answer.text[-200:]))
+    assert not failed, "\n".join(map(str, failed[:40])) + f"\n{len(failed)} in all"
+
+
+def test_a_body_too_large_is_not_read(client, bare_shot):
+    big = b'{"label": "' + b"x" * 40 * 1024**2 + b'"}'
+    answer = client.post(f"/shots/{bare_shot}/edit", data=big, content_type="application/json")
+    assert answer.status_code == 413
+
+
+def test_undo_does_not_take_back_what_another_one_did_since(client, bare_shot):
+    def edit(**body):
+        return client.post(f"/shots/{bare_shot}/edit", json={"kind": "states", **body})
+
+    ids = client.get(f"/shots/{bare_shot}/tracks.json").json["ids"]
+    seen = edit(payload={"states": {"excluded": ids[:1]}}).json["revision"]
+    edit(payload={"states": {"excluded": ids[1:2]}})
+    answer = client.post(f"/shots/{bare_shot}/undo", json={"revision": seen})
+    assert answer.status_code == 409 and "has changed since" in answer.json["error"]
+    for _ in range(2):
+        assert client.post(f"/shots/{bare_shot}/undo", json={}).status_code == 200
+
+
+def test_an_unknown_matte_gets_into_no_mask(client, bare_shot):
+    made = client.post(f"/shots/{bare_shot}/masks", json={"points": [], "name": "Hands"}).json["mask"]
+    for values in (
+        {"mattes": ["0" * 64], "frames": [1001]},
+        {"keys": {"x": {"points": [[0] * 6] * 3}}},
+        {"samples": [[1001, "a", 2, True]]},
+        {"cleaning": {"grow": 1e9}},
+        {"colour": "red"},
+    ):
+        answer = client.post(f"/shots/{bare_shot}/masks/{made}", json={"values": values})
+        assert answer.status_code == 400, values
+    assert client.get(f"/shots/{bare_shot}/masks.json").status_code == 200
+
+
+def test_the_loupe_shows_no_other_shots_tracks(client, bare_shot, solved_shot):
+    theirs = client.get(f"/shots/{solved_shot}/tracks.json").json["ids"][0]
+    asked = {"frame": 1001, "x": 100, "y": 100, "track": theirs}
+    assert "gone" in client.post(f"/shots/{bare_shot}/loupe", json=asked).json["error"]

@@ -5,13 +5,15 @@ from dataclasses import replace
 from io import BytesIO
 
 import pytest
-from desk import desk_page, poster, taken_in
+from desk import desk_page, poster, taken_in, wait_for
 from playwright.sync_api import expect
 
 from amberkeel.core.camera import ROW_PASSES
 from amberkeel.core.sim.breakwater import FOCAL_MM, breakwater
 from amberkeel.core.sim.launch import READOUT, launch
 from amberkeel.core.sim.render import surface_points, truth
+from amberkeel.store.models import Shot
+from amberkeel.store.session import session
 
 SOLVED_MS = 240_000
 
@@ -115,6 +117,37 @@ def test_a_path_of_a_file_is_held(client, run):
     assert "none of 1030–1031" in send(table, first="1030", last="1031").json["error"]
     assert "no camera path" in send("x,y\n1,2\n").json["error"]
     poster(client, run)("undo")
+
+
+def test_a_solve_begins_from_a_path_that_was_brought_in(client, database, run):
+    table = client.get(f"/shots/{run}/handoff/camera.csv").data
+    form = {"file": (BytesIO(table), "found.csv")}
+    held = client.post(f"/shots/{run}/constraints/path", data=form, headers={"Accept": "application/json"}).json
+    number = len(held["constraints"]) - 1
+    poster(client, run)("constraints/change", {"number": number, "on": False})
+    focal = held["attempts"][0]["figures"]["focal_mm"]
+    body = {"begin_path": "found", "motion": "free", "focal_mm": f"{focal:.2f}", "rows": "known", "readout": READOUT}
+    assert wait_for(database, poster(client, run)("solve", body)["job"], ["done"], 200).error == ""
+    newest = client.get(f"/shots/{run}/state.json").json["attempts"][0]
+    assert newest["figures"]["rms_px"] < 0.4 and not newest["figures"]["measuring"]
+
+
+def test_a_radius_and_axis_lines_are_taken_from_the_page(client, database, pan, loft_shot, loft_lines):
+    ask = poster(client, pan)
+    assert "no length" in ask("constraints", {"kind": "swing-radius", "length": "far"}, 400)["error"]
+    assert (
+        ask("constraints", {"kind": "swing-radius", "length": "20", "unit": "cm"})["constraints"][-1]["length"] == 0.2
+    )
+    failed = wait_for(database, ask("solve", {"motion": "nodal"})["job"], ["failed", "done"], 200)
+    assert failed.state == "failed" and "does not swing" in failed.error
+    ask("undo")
+    lines = poster(client, loft_shot)
+    assert "There are no lines" in lines("constraints", {"kind": "axes"}, 400)["error"]
+    with session(database) as opened:
+        opened.get(Shot, loft_shot).lens = {"lines": loft_lines}
+    (row,) = lines("constraints", {"kind": "axes", "sigma": "0.5"})["constraints"]
+    assert row["kind"] == "axis-lines" and len(row["lines"]) > 3 and {one["axis"] for one in row["lines"]} <= set("xyz")
+    lines("undo")
 
 
 def test_the_simulated_rows_are_those_of_the_true_camera(boat):

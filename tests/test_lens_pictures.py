@@ -23,7 +23,7 @@ from amberkeel.core.solve.held_lens import straight_px, with_focal
 from amberkeel.core.solve.lens_plan import LensChoice
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
-from amberkeel.core.solve_plate import with_profile
+from amberkeel.core.solve_order import with_profile
 
 PLAIN = Lens.centred(320, 180, 240.0)
 MODELS = {

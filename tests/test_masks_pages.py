@@ -118,7 +118,7 @@ def test_bad_properties_are_refused_in_words(ask):
     for values, words in (
         ({"margin": -3}, "margin lies between"), ({"purpose": "eat"}, "to ignore or to keep"), ({"first": 9,
           "last": 3}, "before its first"),
-        ({"keys": {}}, "needs a key"), ({"name": " "}, "needs a name"), ({"shot_id": 3}, "no property"),
+        ({"keys": {}}, "needs a key"), ({"name": " "}, "needs a name"), ({"shot_id": 3}, "“shot_id” is not"),
         ({"keys": {"1001": {"points": BOX}, "1002": {"points": BOX[:3]}}}, "same number of points"),
     ):  # fmt: skip
         assert words in ask(f"masks/{number}", {"values": values, "label": "x"}, 400)["error"]

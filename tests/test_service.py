@@ -3,29 +3,33 @@
 import io
 import os
 import re
+import shutil
 import signal
 import subprocess
+import sys
 import time
 import zipfile
-from contextlib import nullcontext
 from datetime import timedelta
 from pathlib import Path
 
+import numpy as np
+import OpenImageIO as oiio
 import pytest
 from desk import wait_for
 from sqlalchemy import delete, func, select
 from sqlalchemy.exc import OperationalError
 
 from amberkeel.core.errors import KeelError
-from amberkeel.jobs.queue import Superseded, claim, finish, held, reporter, send
+from amberkeel.jobs.claims import Lane, Superseded, claim_next, ending, finish, lost, reporter, working
+from amberkeel.jobs.queue import wake
 from amberkeel.services import Local
 from amberkeel.settings import from_environment
 from amberkeel.store import edits
-from amberkeel.store.jobs import submit
+from amberkeel.store.jobs import add_job, bring_forward, submit
 from amberkeel.store.media import Media
 from amberkeel.store.migrate import upgrade
 from amberkeel.store.models import Job, Plate, Production, SensorPreset, Shot, now
-from amberkeel.store.session import fence, session
+from amberkeel.store.session import session
 from amberkeel.web import create_app
 
 
@@ -77,6 +81,82 @@ def test_links_do_not_lead_out_either(client, production, service):
         link.unlink()
 
 
+@pytest.fixture
+def leading_out(service):
+    """A folder of a plate root in which one thing after the other leads out of it; made and taken away."""
+    folder = Path(service.environment["AMBERKEEL_PLATE_ROOTS"]) / "out"
+    folder.mkdir()
+    yield folder
+    shutil.rmtree(folder)
+
+
+def test_neither_the_last_part_of_a_path_nor_a_file_leads_out_of_the_roots(
+    client, production, fresh_shot, leading_out, plate_folder, tmp_path
+):
+    (tmp_path / "secret.0001.png").write_bytes(sorted((plate_folder / "plate").iterdir())[0].read_bytes())
+    for k in (1, 2):
+        (leading_out / f"in.{k:04d}.png").symlink_to(tmp_path / "secret.0001.png")
+    (leading_out / "there").symlink_to(tmp_path)
+    (leading_out / "film.mov").symlink_to(tmp_path / "secret.0001.png")
+    for where in ("out/in.####.png", "out/there", "out/there/secret.####.png", "out/film.mov", "out/../..", ".."):
+        answer = client.get(f"/productions/{production}/confirm", query_string={"source": f"root:0:{where}"})
+        assert answer.status_code == 400 and "leads out" in answer.text, where
+        for path, body in (("replaced", {"path": where}),):
+            answer = client.post(f"/shots/{fresh_shot}/{path}", json=body)
+            assert answer.status_code == 400 and "plate root" in answer.json["error"], where
+        for path, form in (("mattes", {"where": where}), ("lens/chart", {"where": where, "inner": "9x6"})):
+            answer = client.post(f"/shots/{fresh_shot}/{path}", data=form, headers={"Accept": "application/json"})
+            assert answer.status_code == 400 and "plate root" in answer.json["error"], where
+
+
+def test_hostile_archives_are_refused_in_words(client, production, plate_folder):
+    frames = [path.read_bytes() for path in sorted((plate_folder / "plate").iterdir())[:3]]
+    plain = io.BytesIO()
+    with zipfile.ZipFile(plain, "w") as archive:
+        for k, frame in enumerate(frames):
+            archive.writestr(f"a.{k:03d}.png", frame)
+    locked = bytearray(plain.getvalue())
+    for mark, at in ((b"PK\x03\x04", 6), (b"PK\x01\x02", 8)):
+        for found in re.finditer(re.escape(mark), bytes(locked)):
+            locked[found.start() + at] |= 1
+    twice = io.BytesIO()
+    with zipfile.ZipFile(twice, "w") as archive:
+        for folder in "ab":
+            for k, frame in enumerate(frames):
+                archive.writestr(f"{folder}/a.{k:03d}.png", frame)
+    for blob, words in ((bytes(locked), "encrypted"), (twice.getvalue(), "2 files called"), (b"PK", "damaged")):
+        answer = client.post(
+            f"/productions/{production}/upload",
+            data={"files": [(io.BytesIO(blob), "plate.zip")]},
+            headers={"Accept": "application/json"},
+        )
+        assert answer.status_code == 400 and words in answer.json["error"]
+
+
+READ = """
+import resource, sys
+from pathlib import Path
+from amberkeel.core.pictures.read import read_matte, read_picture
+before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+assert read_picture(Path(sys.argv[1])).shape == (8192, 8192, 3)
+assert read_matte(Path(sys.argv[1])).shape == (8192, 8192)
+print((resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) // 1024)
+"""
+
+
+@pytest.mark.parametrize("name", ["big.exr", "big.png"])
+def test_a_small_file_of_a_large_picture_takes_little_more_than_its_pixels(tmp_path, name):
+    spec = oiio.ImageSpec(8192, 8192, 4, "half" if name.endswith("exr") else "uint8")
+    written = oiio.ImageOutput.create(str(tmp_path / name))
+    written.open(str(tmp_path / name), spec)
+    rows = np.zeros((64, 8192, 4), np.float16 if name.endswith("exr") else np.uint8)
+    for y in range(0, 8192, 64):
+        written.write_scanlines(y, y + 64, 0, rows)
+    written.close()
+    read = subprocess.run([sys.executable, "-c", READ, str(tmp_path / name)], capture_output=True, text=True)
+    assert read.returncode == 0 and int(read.stdout) < 900, read.stderr
+
+
 def test_uploads_are_judged_by_what_they_hold(client, production, plate_folder, service):
     def upload(files):
         return client.post(
@@ -114,6 +194,9 @@ def test_uploads_are_judged_by_what_they_hold(client, production, plate_folder, 
     for bad, words in [
         ({"sensor_width": "0"}, "more than zero"),
         ({"fps_typed": "x"}, "no frame rate"),
+        ({"fps_typed": "1e9999999"}, "no frame rate"),
+        ({"sensor_width": "nan"}, "no length"),
+        ({"sensor_width": "-1e400"}, "no length"),
         ({"last": "0"}, "must come after"),
         ({"name": ""}, "needs a name"),
     ]:
@@ -151,9 +234,9 @@ def test_edits_on_an_old_state_are_refused(client, database, fresh_shot):
 def test_a_killed_workers_job_runs_again(database, fresh_shot, service):
     with session(database) as opened:
         job = submit(opened, "ingest", fresh_shot)
-    send(job.id)
+    wake()
     wait_for(database, job.id, ["running"])
-    parent = service.children["worker"].pid
+    parent = service.children["worker-all"].pid
     children = subprocess.run(["pgrep", "-P", str(parent)], capture_output=True, text=True).stdout.split()
     for number in children:
         os.kill(int(number), signal.SIGKILL)
@@ -163,32 +246,67 @@ def test_a_killed_workers_job_runs_again(database, fresh_shot, service):
         assert opened.scalar(select(Plate).where(Plate.shot_id == fresh_shot)).ready
 
 
+OWN = Lane(frozenset({"own"}))
+"""A lane of jobs that no worker knows."""
+
+
 def test_a_job_takes_effect_by_its_newest_claim_alone(database, fresh_shot):
     settings = from_environment()
     with session(database) as opened:
-        job = submit(opened, "ingest", fresh_shot)
-    first = claim(settings, job.id)
-    assert first == 1 and claim(settings, job.id) is None
+        job = submit(opened, "own", fresh_shot).id
+    first = claim_next(settings, OWN)
+    assert (first.job, first.token) == (job, 1) and claim_next(settings, OWN) is None
     with session(database) as opened:
-        opened.get(Job, job.id).heartbeat = now() - timedelta(minutes=1)
-    second = claim(settings, job.id)
-    assert second == 2
-    for token, kept in ((first, ""), (second, "by the newest")):
-        fenced = fence.set(lambda opened, token=token: held(opened, job.id, token))
-        try:
-            with nullcontext() if token == second else pytest.raises(Superseded):
-                with session(database) as opened:
-                    opened.get(Shot, fresh_shot).note = "by the newest" if token == second else "by an older one"
-        finally:
-            fence.reset(fenced)
-        with session(database) as opened:
-            assert opened.get(Shot, fresh_shot).note == kept
+        opened.get(Job, job).heartbeat = now() - timedelta(minutes=1)
+    with session(database) as opened:
+        assert [one.id for one in lost(opened)] == [job]
+    second = claim_next(settings, OWN)
+    assert second.token == 2
+    with working(first), pytest.raises(Superseded), session(database) as opened:
+        opened.get(Shot, fresh_shot).note = "by an older claim"
+    with working(first), pytest.raises(Superseded), ending(settings) as opened:
+        opened.get(Shot, fresh_shot).note = "by an older claim"
     with pytest.raises(Superseded):
-        reporter(settings, job.id, first)(0.5, "on and on")
-    finish(settings, job.id, first, "failed", "an older claim")
-    finish(settings, job.id, second, "done")
+        reporter(settings, first)(0.5, "on and on")
+    finish(settings, first, "failed", "an older claim")
+    with working(second), pytest.raises(KeyError), ending(settings) as opened:
+        opened.get(Shot, fresh_shot).note = "half done when it died"
+        raise KeyError
     with session(database) as opened:
-        assert (opened.get(Job, job.id).state, opened.get(Job, job.id).error) == ("done", "")
+        assert (opened.get(Job, job).state, opened.get(Shot, fresh_shot).note) == ("running", "")
+    with working(second), ending(settings, said="That is done.") as opened:
+        opened.get(Shot, fresh_shot).note = "by the newest"
+    finish(settings, second, "failed", "after its end")
+    with session(database) as opened:
+        row = opened.get(Job, job)
+        assert (row.state, row.error, row.doing, row.progress) == ("done", "", "That is done.", 1.0)
+        assert opened.get(Shot, fresh_shot).note == "by the newest"
+
+
+def test_what_somebody_waits_for_comes_first_and_a_shot_has_one_job_at_a_time(database, fresh_shot, solved_shot):
+    settings = from_environment()
+    with session(database) as opened:
+        ids = [
+            add_job(opened, kind, shot, background=hidden).id
+            for kind, shot, hidden in (
+                ("own", fresh_shot, True),
+                ("own", fresh_shot, False),
+                ("own", fresh_shot, False),
+                ("own", solved_shot, True),
+                ("aside", fresh_shot, False),
+            )  # fmt: skip
+        ]
+    beside = Lane(frozenset({"own", "aside"}), beside=frozenset({"aside"}))
+    foreground = Lane(frozenset({"own"}), False, frozenset({"aside"}))
+    took = [claim_next(settings, beside) for _ in range(4)]
+    assert [one and one.job for one in took] == [ids[1], ids[4], ids[3], None]
+    assert claim_next(settings, foreground) is None
+    finish(settings, took[0], "done")
+    assert claim_next(settings, foreground).job == ids[2]
+    with session(database) as opened:
+        bring_forward(opened, fresh_shot)
+        assert not opened.get(Job, ids[0]).background
+        opened.execute(delete(Job).where(Job.kind.in_(("own", "aside"))))
 
 
 def test_jobs_say_what_failed_and_can_be_cancelled(client, database, fresh_shot):
@@ -204,6 +322,30 @@ def test_jobs_say_what_failed_and_can_be_cancelled(client, database, fresh_shot)
     client.post(f"/jobs/{started.json['job']}/cancel", json={})
     assert wait_for(database, started.json["job"], ["cancelled", "done"]).state == "cancelled"
     assert "between" in client.post(f"/shots/{fresh_shot}/follow", json={"count": 1}).json["error"]
+
+
+def test_the_page_of_jobs_says_how_all_go_cancels_and_does_again(browser, service, client, database, fresh_shot):
+    with session(database) as opened:
+        name = opened.get(Shot, fresh_shot).name
+        for kind, state, error in (("own", "queued", ""), ("aside", "failed", "The disk is full.")):
+            job = add_job(opened, kind, fresh_shot)
+            job.state, job.error = state, error
+            job.started, job.ended = now() - timedelta(seconds=75), now()
+    page = browser.new_page(viewport={"width": 1280, "height": 800})
+    page.set_default_timeout(30_000)
+    page.goto(f"{service.address}/jobs")
+    own = page.locator("tr", has_text=name)
+    assert "The disk is full." in page.text_content("#jobs") and "1 min 15 s" in page.text_content("#jobs")
+    own.filter(has_text="Waiting for a worker").get_by_role("button", name="Cancel").click()
+    own.filter(has_text="Cancelled.").get_by_role("button", name="Do it again").wait_for()
+    page.close()
+    with session(database) as opened:
+        failed = opened.scalar(select(Job.id).where(Job.shot_id == fresh_shot, Job.state == "failed"))
+    assert "There is no job" in client.post(f"/jobs/{failed}/again", json={}).json["error"]
+    with session(database) as opened:
+        opened.get(Job, failed).kind = "ingest"
+    again = client.post(f"/jobs/{failed}/again", json={}).json["job"]
+    assert wait_for(database, again, ["done"]).kind == "ingest"
 
 
 def test_media_and_downloads_give_nothing_away(client, fresh_shot, tmp_path, database):

@@ -18,8 +18,8 @@ from amberkeel.store.media import Media
 from amberkeel.store.models import Job, Plate, Production, Shot, Track
 from amberkeel.store.session import session
 from amberkeel.store.solve import document_of, ledger, solution_of, store_attempt
-from amberkeel.store.stages import attention, stages
-from amberkeel.store.tracks import add_run, count_tracks, live_tracks, to_track_set
+from amberkeel.store.stages import attentions, stages
+from amberkeel.store.tracks import add_run, live_tracks, to_track_set
 from amberkeel.store.world import datum_of
 
 
@@ -48,7 +48,7 @@ def test_tracks_come_back_as_they_went_in(opened, shot_id, tracks):
     shot = opened.get(Shot, shot_id)
     assert state_of(opened, shot_id, "tracks").state == "untouched"
     ids = add_run(opened, shot, tracks)
-    assert count_tracks(opened, shot) == {}
+    assert not live_tracks(opened, shot)
     edits.apply(opened, shot_id, "tracks", {"remove": [], "bring": ids, "label": "Follow"})
     back = to_track_set(live_tracks(opened, shot))
     assert back.names == tracks.names and np.array_equal(back.frames, tracks.frames)
@@ -112,10 +112,10 @@ def test_two_thousand_tracks_are_one_edit(opened, shot_id, tracks):
     ids = add_run(opened, shot, many)
     edits.apply(opened, shot_id, "tracks", {"remove": [], "bring": ids})
     edits.apply(opened, shot_id, "states", {"states": {"excluded": ids}})
-    assert count_tracks(opened, shot)["excluded"] == 2000
+    assert sum(t.state == "excluded" for t in live_tracks(opened, shot)) == 2000
     edits.undo(opened, shot_id)
     edits.undo(opened, shot_id)
-    assert count_tracks(opened, shot).get("excluded", 0) == 0
+    assert sum(t.state == "excluded" for t in live_tracks(opened, shot)) == 0
 
 
 def test_foreign_tracks_and_attempts_are_left_alone(opened, shot_id):
@@ -145,7 +145,7 @@ def test_attempts_stages_and_findings(opened, shot_id, service, plate):
     edits.apply(opened, shot_id, "pin", {"attempt": attempt.id})
     assert state_of(opened, shot_id, "solve").state == "settled"
     assert state_of(opened, shot_id, "lens").fact.startswith("f 2")
-    assert attention(opened, shot) == ""
+    assert attentions(opened, [shot])[shot.id] == ""
     document = document_of(media, attempt)
     assert np.allclose(read_path(document).positions, solution.path.positions)
     # What was kept can be judged again, by its own camera and by another one.
@@ -163,7 +163,7 @@ def test_attempts_stages_and_findings(opened, shot_id, service, plate):
     assert "set aside" in words and "Focal length" in words
     edits.apply(opened, shot_id, "states", {"states": {"excluded": [rows[0].id]}})
     assert state_of(opened, shot_id, "solve").state == "look"
-    assert "Tracks changed" in attention(opened, shot)
+    assert "Tracks changed" in attentions(opened, [shot])[shot.id]
     edits.undo(opened, shot_id)
     again = store_attempt(opened, media, shot, solution, shot.tracks_stamp)
     assert [a.number for a in ledger(opened, shot)] == [2, 1] and again.document == attempt.document
@@ -273,7 +273,7 @@ def test_the_datum_is_set_on_solved_points(opened, shot_id, service):
 def test_the_board_says_what_failed(opened, shot_id):
     opened.add(Job(shot_id=shot_id, kind="solve", state="failed", error="The camera does not move."))
     opened.flush()
-    assert attention(opened, opened.get(Shot, shot_id)) == "The camera does not move."
+    assert attentions(opened, [opened.get(Shot, shot_id)])[shot_id] == "The camera does not move."
     opened.add(Job(shot_id=shot_id, kind="follow", state="running"))
     assert state_of(opened, shot_id, "tracks").state == "working"
 

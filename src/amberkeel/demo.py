@@ -67,7 +67,7 @@ def add_demo(settings, folder: Path) -> list[int]:
             opened.flush()
             ids.append(shot.id)
         arguments = {"name": "SKL_010", "folder": str(folder / "SKL_010"), "then": FIRST, "also": ids[1:2]}
-        return [add_job(opened, "demo", ids[0], arguments).id]
+        return [add_job(opened, "demo", ids[0], arguments, background=True).id]
 
 
 def run_demo(folder: Path, port: int) -> None:
@@ -85,19 +85,18 @@ def run_demo(folder: Path, port: int) -> None:
     try:
         console.print("Starting PostgreSQL and Redis")
         local.start([plates])
-        from amberkeel.jobs.queue import send
+        from amberkeel.jobs.queue import wake
         from amberkeel.settings import from_environment
         from amberkeel.store.migrate import upgrade
 
         upgrade()
         settings = from_environment()
-        console.print("Starting the worker and the web server")
-        local.start_worker()
+        console.print("Starting the workers and the web server")
+        local.start_workers()
         address = local.start_web(port)
         running.write_text(json.dumps({"pid": os.getpid(), "address": address}))
         jobs = add_demo(settings, plates)
-        for number in jobs:
-            send(number)
+        wake()
         console.print(f"\n  Amber Keel is at [bold]{address}[/bold]   (Ctrl-C stops it)\n")
         if jobs:
             _watch_demo(settings, console, local)

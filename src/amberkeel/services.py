@@ -18,6 +18,13 @@ import redis
 
 from amberkeel.core.errors import KeelError
 
+WEB_PROCESSES = 2
+"""Processes that answer pages; none keeps anything that another one lacks."""
+
+
+LANES = ("all", "people", "short") if (os.cpu_count() or 1) > 1 else ("all",)
+"""Lanes of the workers on this machine."""
+
 
 def free_port(wanted: int = 0) -> int:
     """Return `wanted` if it is free on loopback, or any free port."""
@@ -166,20 +173,22 @@ class Local:
                     ) from None
                 time.sleep(0.1)
 
-    def start_worker(self) -> None:
-        """Start a worker that runs one job at a time."""
-        command = [
-            sys.executable, "-m", "celery", "-A", "amberkeel.jobs.queue:celery", "worker",
-            "--concurrency=1", "--loglevel=WARNING", "--without-gossip", "--without-mingle",
-        ]  # fmt: skip
-        self._spawn("worker", command, env=self.environment)
+    def start_workers(self, lanes: tuple[str, ...] = LANES) -> None:
+        """Start a worker a lane (see `jobs.queue`), each of which runs one job at a time."""
+        for lane in lanes:
+            command = [
+                sys.executable, "-m", "celery", "-A", "amberkeel.jobs.queue:celery", "worker", "-Q", lane,
+                "-n", f"{lane}@%h", "--concurrency=1", "--loglevel=WARNING", "--without-gossip", "--without-mingle",
+            ]  # fmt: skip
+            self._spawn(f"worker-{lane}", command, env=self.environment)
 
     def start_web(self, port: int = 0) -> str:
         """Start the web server and return its address."""
         port = free_port(port)
         command = [
-            sys.executable, "-m", "gunicorn", "--bind", f"127.0.0.1:{port}", "--workers", "1", "--threads", "32",
-            "--worker-class", "gthread", "--timeout", "120", "amberkeel.web:create_app()",
+            sys.executable, "-m", "uvicorn", "amberkeel.web.server:make", "--factory", "--host", "127.0.0.1",
+            "--port", str(port), "--workers", str(WEB_PROCESSES), "--log-level", "warning", "--no-access-log",
+            "--no-server-header", "--timeout-graceful-shutdown", "2",
         ]  # fmt: skip
         self._spawn("web", command, env=self.environment)
 

@@ -4,6 +4,9 @@ import os
 from dataclasses import dataclass
 from pathlib import Path
 
+LOOPBACK = ("localhost", "127.0.0.1", "[::1]")
+"""Names of this machine."""
+
 
 @dataclass(frozen=True)
 class Settings:
@@ -13,7 +16,8 @@ class Settings:
     ----------
     database, broker : addresses with credentials. secret : signs sessions and forms.
     media : folder of frames, proxies and results by content hash.
-    plate_roots : folders that the browser may pick plates from.
+    plate_roots : folders that the browser may pick plates from. hosts : names under which the application may be asked
+        for: any other is refused, so that no foreign page reaches it by a name of its own (DNS rebinding).
     """
 
     database: str
@@ -21,6 +25,7 @@ class Settings:
     secret: str
     media: Path
     plate_roots: tuple[Path, ...]
+    hosts: tuple[str, ...] = LOOPBACK
 
 
 def from_environment() -> Settings:
@@ -32,4 +37,5 @@ def from_environment() -> Settings:
         os.environ["AMBERKEEL_SECRET"],
         Path(os.environ["AMBERKEEL_MEDIA"]),
         tuple(Path(r).resolve() for r in roots.split(os.pathsep) if r),
+        tuple(os.environ.get("AMBERKEEL_HOSTS", ",".join(LOOPBACK)).split(",")),
     )

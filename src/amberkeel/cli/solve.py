@@ -96,13 +96,7 @@ def weights_of(_context: click.Context, _option: click.Parameter, values: tuple[
 @click.option("--seed", type=int, default=0, help="Of every random choice.")
 def solve(out: Path, **asked) -> None:
     """Follow PLATE (folder, name.####.png or video) and solve its camera."""
-    from amberkeel.core.handoff.camera_wording import begun_sentence, camera_sentence, standing_sentence
-    from amberkeel.core.handoff.evidence_wording import OF_LENS, evidence_sentence, missing_sentence
-    from amberkeel.core.handoff.formats import FORMATS
-    from amberkeel.core.handoff.wording import folds_sentence
-    from amberkeel.core.solve.motions import Rival
-    from amberkeel.core.solve.terms import Figure
-    from amberkeel.core.solve_plate import WRITTEN, SolveOrder, solve_plate
+    from amberkeel.core.solve_plate import SolveOrder, solve_plate
 
     if asked["focal_mm"] and not asked["sensor_width_mm"]:
         raise click.UsageError("--focal needs --sensor-width, since millimetres mean nothing without it.")
@@ -120,7 +114,19 @@ def solve(out: Path, **asked) -> None:
         fail(str(error))
     except OSError as error:
         fail(f"{out} cannot be written ({error.strerror}). Choose another folder.")
-    q = json.loads(files["solve.json"])
+    _tell(json.loads(files["solve.json"]), time.monotonic() - began, out)
+
+
+def _tell(q: dict, seconds: float, out: Path) -> None:
+    """Say what was found. What says it is loaded once it is needed."""
+    from amberkeel.core.handoff.camera_wording import begun_sentence, camera_sentence, standing_sentence
+    from amberkeel.core.handoff.evidence_wording import OF_LENS, evidence_sentence, missing_sentence
+    from amberkeel.core.handoff.formats import FORMATS
+    from amberkeel.core.handoff.wording import folds_sentence
+    from amberkeel.core.solve.motions import Rival
+    from amberkeel.core.solve.terms import Figure
+    from amberkeel.core.solve_order import WRITTEN
+
     said = camera_sentence(q["camera_motion"], [Rival(**rival) for rival in q["rivals"]])
     figures = [Figure(**figure) for figure in q["terms"]]
     notes = [evidence_sentence(figure) for figure in figures if figure.kind != OF_LENS]
@@ -136,7 +142,7 @@ def solve(out: Path, **asked) -> None:
     if folds := q["quality"].get("folds"):
         click.echo(folds_sentence(folds), err=True)
     click.echo(
-        f"Solved {len(q['frames'])} frames in {time.monotonic() - began:.1f} s: "
+        f"Solved {len(q['frames'])} frames in {seconds:.1f} s: "
         f"RMS {q['quality']['rms_px']:.3f} px, check {q['quality']['check_rms_px']:.3f} px, "
         f"focal length {q['lens']['focal_px'][0]:.1f} ±{q['quality']['focal_sigma_px']:.1f} px. Written to {out}."
     )

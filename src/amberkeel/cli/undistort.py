@@ -32,7 +32,7 @@ def undistort(plate, profile, out, frames, overscan, filter, kind, st_maps, upri
     """Write PLATE straightened through a lens."""
     from amberkeel.core.lens.straighten import StraightenOrder, straighten_plate
     from amberkeel.core.plate.plate import open_plate
-    from amberkeel.core.solve_plate import load_path, load_profile
+    from amberkeel.core.solve_order import load_path, load_profile
 
     try:
         share = float(overscan) if overscan not in ("all", "crop", "same") else overscan

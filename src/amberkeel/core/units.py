@@ -2,6 +2,7 @@
 
 import math
 import re
+from fractions import Fraction
 
 from amberkeel.core.errors import KeelError
 
@@ -24,6 +25,8 @@ _SIGNS = {
 }
 
 _NUMBER = re.compile(r"[+-]?(\d{1,15}([.,]\d{0,15})?|[.,]\d{1,15})(e[+-]?\d{1,3})?", re.IGNORECASE)
+
+_RATE = re.compile(r"\d{1,7}([.,]\d{0,6})?(/\d{1,7})?")
 
 _PART = re.compile(
     r"\s*(?:(?P<whole>\d{1,12}(?:[.,]\d{0,12})?|[.,]\d{1,12})(?:\s+(?P<over>\d{1,4})/(?P<under>\d{1,4}))?"
@@ -79,6 +82,26 @@ def _as_number(text: object) -> float | None:
     except OverflowError:
         return None
     return value if math.isfinite(value) else None
+
+
+def typed_rate(text: str) -> Fraction:
+    """Return frames a second as they were typed: "24", "23.976", "24000/1001"; what is meant for a broadcast rate is
+    one.
+
+    Raises
+    ------
+    KeelError : it is no rate, or not between 1 and 1000.
+    """
+    bare = text.strip().replace(",", ".")
+    top, _, under = bare.partition("/")
+    if not _RATE.fullmatch(bare) or under and int(under) == 0:
+        raise KeelError(f"“{text[:LONGEST_TEXT]}” is no frame rate.", "Write 24 or 24000/1001.")
+    value = Fraction(top) / int(under or 1)
+    near = min((Fraction(n) * 1000 / 1001 for n in (24, 30, 48, 60, 120)), key=lambda rate: abs(rate - value))
+    value = near if abs(near - value) < Fraction(1, 200) else value
+    if not 1 <= value <= 1000:
+        raise KeelError("The frame rate must lie between 1 and 1000.")
+    return value
 
 
 def typed_length(text: object, what: str, unit: str = "m") -> float:

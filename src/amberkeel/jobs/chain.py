@@ -1,8 +1,14 @@
-"""What all jobs are asked, and the job that follows from one."""
+"""What all jobs are asked, and how they end: with the job that follows."""
 
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from sqlalchemy.orm import Session
+
+from amberkeel.jobs.claims import current, ending
 from amberkeel.settings import Settings
 from amberkeel.store.jobs import add_job
-from amberkeel.store.session import session
+from amberkeel.store.models import Job
 from amberkeel.store.typed import Typed
 
 
@@ -12,9 +18,22 @@ class Arguments(Typed):
     then: list[str] = []
 
 
-def following(settings: Settings, shot_id: int, arguments: Arguments) -> list[int]:
-    """Add the job that `then` names, if any, and return its number."""
-    if not arguments.then:
-        return []
-    with session(settings.database) as opened:
-        return [add_job(opened, arguments.then[0], shot_id, {"then": arguments.then[1:]}).id]
+@contextmanager
+def effect(settings: Settings, shot_id: int, arguments: Arguments, said: str = "") -> Iterator[Session]:
+    """Open the transaction in which a job takes effect, ends, and is followed by the job that `then` names, if any.
+
+    Parameters
+    ----------
+    settings : of the installation. shot_id, arguments : of the job. said : the last words on what it did.
+    """
+    with ending(settings, said=said) as opened:
+        yield opened
+        if arguments.then:
+            add_job(opened, arguments.then[0], shot_id, {"then": arguments.then[1:]}, *turn(opened))
+
+
+def turn(opened: Session) -> tuple[bool, int | None]:
+    """Return whether the job at work is in the background, and its turn: what follows from it has the same."""
+    claim = current.get()
+    job = opened.get(Job, claim.job) if claim else None
+    return (job.background, job.turn or job.id) if job else (False, None)

@@ -8,11 +8,10 @@ from amberkeel.core.progress import Progress
 from amberkeel.core.sim.drawn import drawn_lines
 from amberkeel.core.sim.shots import EDGES, SHOTS
 from amberkeel.core.sim.write import write_shot
-from amberkeel.jobs.chain import Arguments, following
+from amberkeel.jobs.chain import Arguments, effect, turn
 from amberkeel.settings import Settings
 from amberkeel.store.jobs import add_job
 from amberkeel.store.models import Shot
-from amberkeel.store.session import session
 
 
 class Demo(Arguments):
@@ -23,16 +22,16 @@ class Demo(Arguments):
     also: list[int] = []
 
 
-def demo(settings: Settings, shot_id: int, arguments: Demo, progress: Progress) -> list[int]:
+def demo(settings: Settings, shot_id: int, arguments: Demo, progress: Progress) -> None:
     """Render a demo shot's plate where it does not lie yet."""
     folder = Path(arguments.folder)
     if not (folder / "truth.json").exists():
         write_shot(arguments.name, folder, progress)
     lines = _drawn(arguments.name)
-    with session(settings.database) as opened:
+    with effect(settings, shot_id, arguments) as opened:
         opened.get(Shot, shot_id).lens = {"lines": lines} if lines else {}
-        beside = [add_job(opened, "ingest", other).id for other in arguments.also]
-    return beside + following(settings, shot_id, arguments)
+        for other in arguments.also:
+            add_job(opened, "ingest", other, {}, *turn(opened))
 
 
 def _drawn(name: str) -> dict:
@@ -48,17 +47,15 @@ def _drawn(name: str) -> dict:
     return out
 
 
-def rest(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> list[int]:
+def rest(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> None:
     """Render, follow and solve the production's other demo shots, whose plates do not lie yet."""
     progress(0.5, "Turning to the other shots")
-    with session(settings.database) as opened:
+    with effect(settings, shot_id, arguments) as opened:
         production = opened.get(Shot, shot_id).production_id
-        numbers = []
         for shot in opened.scalars(
             select(Shot).where(Shot.production_id == production, Shot.id != shot_id).order_by(Shot.name)
         ):
             folder = Path(shot.plate.source).parents[1]
             if not shot.plate.ready and folder.name in SHOTS:
                 chain = {"name": folder.name, "folder": str(folder), "then": ["ingest", "follow", "solve"]}
-                numbers.append(add_job(opened, "demo", shot.id, chain).id)
-    return numbers
+                add_job(opened, "demo", shot.id, chain, background=True)

@@ -15,32 +15,37 @@ from amberkeel.store.typed import read_typed
 class JobKind:
     """A kind of job.
 
-    `run` does a job of a shot by its id and returns the numbers of the jobs that follow from it; `arguments` is the
-    model of what it is asked.
+    `run` does a job of a shot by its id; `arguments` is the model of what it is asked. One that is `short` never waits
+    behind long ones; one that goes `beside` may run while another job of its shot does.
     """
 
-    run: Callable[..., list[int]]
+    run: Callable[..., None]
     arguments: type[Arguments] = Arguments
+    short: bool = False
+    beside: bool = False
 
 
 KINDS = {
     "ingest": JobKind(plate.ingest),
     "propose": JobKind(masks.propose),
-    "accept": JobKind(masks.accept),
-    "carry": JobKind(masks.carry_shape, masks.Carry),
+    "accept": JobKind(masks.accept, short=True, beside=True),
+    "carry": JobKind(masks.carry_shape, masks.Carry, short=True, beside=True),
     "learn": JobKind(masks.learn, masks.Learn),
     "matte": JobKind(masks.bring_matte, masks.BringMatte),
     "follow": JobKind(tracks.follow, tracks.Features),
     "sight": JobKind(tracks.sight, tracks.Features),
-    "hand": JobKind(tracks.hand, tracks.Hand),
-    "surface": JobKind(tracks.surface, tracks.Surface),
+    "hand": JobKind(tracks.hand, tracks.Hand, short=True, beside=True),
+    "surface": JobKind(tracks.surface, tracks.Surface, short=True, beside=True),
     "tags": JobKind(tracks.find_tags, tracks.Tags),
     "chart": JobKind(lens.chart, lens.Chart),
     "straighten": JobKind(lens.straighten, lens.Straighten),
-    "solve": JobKind(solve.solve, solve.Solve),
+    "solve": JobKind(solve.solve, solve.Solve, short=True),
     "demo": JobKind(demo.demo, demo.Demo),
     "rest": JobKind(demo.rest),
 }
+
+SHORT = frozenset(name for name, kind in KINDS.items() if kind.short)
+BESIDE = frozenset(name for name, kind in KINDS.items() if kind.beside)
 
 
 def read_arguments(kind: str, given: dict) -> Arguments:
@@ -50,6 +55,6 @@ def read_arguments(kind: str, given: dict) -> Arguments:
     return read_typed(KINDS[kind].arguments, given, f"Job {kind}")
 
 
-def work(kind: str, settings: Settings, shot_id: int, given: dict, progress: Progress) -> list[int]:
-    """Do a job of a shot; return the numbers of the jobs that follow from it."""
-    return KINDS[kind].run(settings, shot_id, read_arguments(kind, given), progress)
+def work(kind: str, settings: Settings, shot_id: int, given: dict, progress: Progress) -> None:
+    """Do a job of a shot."""
+    KINDS[kind].run(settings, shot_id, read_arguments(kind, given), progress)

@@ -2,6 +2,7 @@
 
 import shutil
 from pathlib import Path
+from tempfile import TemporaryDirectory
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import LensError
@@ -13,7 +14,7 @@ from amberkeel.core.lens.stills import open_stills
 from amberkeel.core.lens.straighten import StraightenOrder, straighten_plate
 from amberkeel.core.lens.views import ChartOrder, find_views
 from amberkeel.core.progress import Progress, span
-from amberkeel.jobs.chain import Arguments, following
+from amberkeel.jobs.chain import Arguments, effect
 from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
@@ -54,7 +55,7 @@ def profile_in_use(settings: Settings, shot_id: int) -> Profile:
         return read_profile(row.document).rescaled(shot.plate.width, shot.plate.height)
 
 
-def chart(settings: Settings, shot_id: int, arguments: Chart, progress: Progress) -> list[int]:
+def chart(settings: Settings, shot_id: int, arguments: Chart, progress: Progress) -> None:
     """Calibrate a lens from pictures of a grid; it becomes a profile of the production, in use on the shot."""
     total, pictures = open_stills(arguments.where)
     order = arguments.order
@@ -71,14 +72,13 @@ def chart(settings: Settings, shot_id: int, arguments: Chart, progress: Progress
         "map_sigma_px": fit.map_sigma_px,
     }
     profile.rescaled(row.width, row.height)
-    with session(settings.database) as opened:
+    with effect(settings, shot_id, arguments) as opened:
         kept = LensProfile(production_id=opened.get(Shot, shot_id).production_id, name=profile.name, document=document)
         opened.add(kept)
         opened.flush()
         apply(opened, shot_id, "lens", {"profile": kept.id, "label": f"Lens from a grid ({len(views)} views)"})
     if arguments.temporary:
         shutil.rmtree(arguments.where, ignore_errors=True)
-    return following(settings, shot_id, arguments)
 
 
 def straightened_folder(settings: Settings, shot_id: int) -> Path:
@@ -95,12 +95,18 @@ def pinned_path(settings: Settings, shot_id: int) -> CameraPath:
         return read_path(document_of(Media(settings.media), attempt))
 
 
-def straighten(settings: Settings, shot_id: int, arguments: Straighten, progress: Progress) -> list[int]:
+def straighten(settings: Settings, shot_id: int, arguments: Straighten, progress: Progress) -> None:
     """Write the plate straightened through the profile in use, with its ST maps."""
     row, profile = plate_row(settings, shot_id), profile_in_use(settings, shot_id)
     path = pinned_path(settings, shot_id) if arguments.upright else None
     out = straightened_folder(settings, shot_id)
-    shutil.rmtree(out, ignore_errors=True)
     order = StraightenOrder(arguments.overscan, arguments.filter, arguments.format, True, path)
-    straighten_plate(open_row(row), profile, out, order, progress)
-    return following(settings, shot_id, arguments)
+    out.parent.mkdir(parents=True, exist_ok=True)
+    # Written beside, so that what was straightened before stands until this is whole.
+    with TemporaryDirectory(prefix=f"{shot_id}-", dir=out.parent) as beside:
+        made, earlier = Path(beside) / "made", Path(beside) / "earlier"
+        straighten_plate(open_row(row), profile, made, order, progress)
+        with effect(settings, shot_id, arguments):
+            if out.exists():
+                out.rename(earlier)
+            made.rename(out)

@@ -1,6 +1,7 @@
 """What the mask jobs do: propose, accept, carry, learn, bring in."""
 
 import numpy as np
+from sqlalchemy import select
 
 from amberkeel.core.errors import MaskError
 from amberkeel.core.masks.carry import BENDING, SIMILARITY, carry
@@ -15,7 +16,7 @@ from amberkeel.core.masks.shape import keys_to_json, shape_from_json
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.tracks import TrackSet
-from amberkeel.jobs.chain import Arguments, following
+from amberkeel.jobs.chain import Arguments, effect
 from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
@@ -72,14 +73,14 @@ def shot_tracks(settings: Settings, shot_id: int) -> tuple[TrackSet, list[int]]:
     return tracks, ids
 
 
-def propose(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> list[int]:
+def propose(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> None:
     """Find what moves by itself; proposals that are open are replaced, dismissed ones stay away."""
     plate, media = open_row(plate_row(settings, shot_id)), Media(settings.media)
     tracks, ids = shot_tracks(settings, shot_id)
     with session(settings.database) as opened:
         masked = masked_of(media, live_masks(opened, opened.get(Shot, shot_id)), plate.height, plate.width)
     found = what_to_mask(plate, tracks, masked, span(progress, 0.0, 0.97))
-    with session(settings.database) as opened:
+    with effect(settings, shot_id, arguments) as opened:
         old = opened.query(Proposal).filter(Proposal.shot_id == shot_id).all()
         dismissed = [p for p in old if p.state == "dismissed"]
         for row in old:
@@ -89,8 +90,7 @@ def propose(settings: Settings, shot_id: int, arguments: Arguments, progress: Pr
         for p in fresh:
             opened.add(_row(media, shot_id, p, ids))
         opened.get(Shot, shot_id).revision += 1
-    progress(1.0, in_words(fresh))
-    return following(settings, shot_id, arguments)
+        opened.info["said"] = in_words(fresh)
 
 
 def _same(proposal, dismissed: Proposal, ids: list[int]) -> bool:
@@ -137,14 +137,13 @@ def accept_proposal(opened, shot: Shot, proposal: Proposal, name: str = "") -> M
     return row
 
 
-def accept(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> list[int]:
+def accept(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> None:
     """Turn every open proposal of something that moves into a mask."""
-    with session(settings.database) as opened:
+    with effect(settings, shot_id, arguments) as opened:
         shot = opened.get(Shot, shot_id)
         waiting = opened.query(Proposal).filter_by(shot_id=shot_id, state="open", kind=MOVING)
         for proposal in waiting.order_by(Proposal.id).all():
             accept_proposal(opened, shot, proposal)
-    return following(settings, shot_id, arguments)
 
 
 def _mask(opened, shot_id: int, number: int) -> Mask:
@@ -154,7 +153,20 @@ def _mask(opened, shot_id: int, number: int) -> Mask:
     return row
 
 
-def carry_shape(settings: Settings, shot_id: int, arguments: Carry, progress: Progress) -> list[int]:
+def _locked(opened, shot_id: int, number: int) -> Mask:
+    """Return a mask as it stands now; nobody changes its shot until the transaction ends."""
+    opened.scalar(select(Shot.id).where(Shot.id == shot_id).with_for_update())
+    opened.expire_all()
+    return _mask(opened, shot_id, number)
+
+
+def with_edits(before: dict, now: dict, made: dict) -> dict:
+    """Return what a job made by frame; what a hand has changed meanwhile stays as the hand left it."""
+    out = {frame: value for frame, value in made.items() if frame in now or frame not in before}
+    return out | {frame: value for frame, value in now.items() if before.get(frame) != value}
+
+
+def carry_shape(settings: Settings, shot_id: int, arguments: Carry, progress: Progress) -> None:
     """Carry a shape along with its subject; keys set by hand stay."""
     with session(settings.database) as opened:
         kept = mask_json(_mask(opened, shot_id, arguments.mask))
@@ -163,11 +175,12 @@ def carry_shape(settings: Settings, shot_id: int, arguments: Carry, progress: Pr
     model = arguments.model
     tracks = known_tracks(settings, shot_id)[0] if model == BENDING else None
     done = carry(plate, shape_from_json(kept), start, stop, model, span(progress, 0.0, 0.99), tracks)
-    with session(settings.database) as opened:
+    said = done.lost or f"{kept['name']} is followed to frame {done.reached}."
+    with effect(settings, shot_id, arguments, said) as opened:
+        now = mask_json(_locked(opened, shot_id, arguments.mask))
+        keys = with_edits(kept["keys"], now["keys"], keys_to_json(done.keys))
         label = f"Follow {kept['name']} from {start} to {done.reached}"
-        apply(opened, shot_id, "mask", {"id": kept["id"], "values": {"keys": keys_to_json(done.keys)}, "label": label})
-    progress(1.0, done.lost or f"{kept['name']} is followed to frame {done.reached}.")
-    return following(settings, shot_id, arguments)
+        apply(opened, shot_id, "mask", {"id": kept["id"], "values": {"keys": keys}, "label": label})
 
 
 def samples_of(rows: list) -> list[Sample]:
@@ -175,7 +188,7 @@ def samples_of(rows: list) -> list[Sample]:
     return [Sample(int(f), float(x), float(y), bool(s)) for f, x, y, s in rows]
 
 
-def learn(settings: Settings, shot_id: int, arguments: Learn, progress: Progress) -> list[int]:
+def learn(settings: Settings, shot_id: int, arguments: Learn, progress: Progress) -> None:
     """Learn a matte from its samples, over a range of frames."""
     with session(settings.database) as opened:
         kept = mask_json(_mask(opened, shot_id, arguments.mask))
@@ -188,15 +201,16 @@ def learn(settings: Settings, shot_id: int, arguments: Learn, progress: Progress
     for k, frame in enumerate(frames):
         mattes[str(frame)] = put_matte(media, learned.matte(frame, Cleaning(**kept["cleaning"])))
         progress((k + 1) / len(frames) * 0.99, f"Matte from samples, frame {frame}")
-    with session(settings.database) as opened:
+    with effect(settings, shot_id, arguments) as opened:
+        now = mask_json(_locked(opened, shot_id, arguments.mask))
+        mattes = with_edits(kept["mattes"], now["mattes"], mattes)
         order = sorted(map(int, mattes))
         values = {"frames": order, "mattes": [mattes[str(f)] for f in order]}
         label = f"Learn {kept['name']} over {len(frames)} frames"
         apply(opened, shot_id, "mask", {"id": kept["id"], "values": values, "label": label})
-    return following(settings, shot_id, arguments)
 
 
-def bring_matte(settings: Settings, shot_id: int, arguments: BringMatte, progress: Progress) -> list[int]:
+def bring_matte(settings: Settings, shot_id: int, arguments: BringMatte, progress: Progress) -> None:
     """Bring a matte sequence in as a mask; frames without one are named."""
     plate, media = open_row(plate_row(settings, shot_id)), Media(settings.media)
     channel, inverted, offset = (
@@ -207,13 +221,9 @@ def bring_matte(settings: Settings, shot_id: int, arguments: BringMatte, progres
     found, lacking = bring_in(arguments.pattern, plate, channel, inverted, offset, span(progress, 0.0, 0.9))
     frames = sorted(found)
     hashes = [put_matte(media, found[f]) for f in frames]
-    with session(settings.database) as opened:
+    said = f"The matte is in; it has nothing for {spans(lacking)}." if lacking else "The matte is in, with every frame."
+    with effect(settings, shot_id, arguments, said) as opened:
         shot = opened.get(Shot, shot_id)
         name, source = arguments.name, arguments.source
         row = make_mask(opened, shot, name=name, kind="matte", frames=frames, mattes=hashes, source=source)
         apply(opened, shot_id, "masks", {"bring": [row.id], "label": f"Bring {row.name} in"})
-    progress(
-        1.0,
-        f"The matte is in; it has nothing for {spans(lacking)}." if lacking else "The matte is in, with every frame.",
-    )
-    return following(settings, shot_id, arguments)

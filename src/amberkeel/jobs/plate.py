@@ -7,12 +7,11 @@ from amberkeel.core.follow.blur import glance, motion_blurs
 from amberkeel.core.pictures.read import to_gray
 from amberkeel.core.pictures.write import encode_jpeg
 from amberkeel.core.progress import Progress
-from amberkeel.jobs.chain import Arguments, following
+from amberkeel.jobs.chain import Arguments, effect
 from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.media import Media
 from amberkeel.store.models import Plate
-from amberkeel.store.session import session
 
 
 def proxy(picture: np.ndarray, width: int, pixel_aspect: float = 1.0) -> np.ndarray:
@@ -25,7 +24,7 @@ def proxy(picture: np.ndarray, width: int, pixel_aspect: float = 1.0) -> np.ndar
     return picture if size == (across, height) else cv2.resize(picture, size, interpolation=cv2.INTER_AREA)
 
 
-def ingest(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> list[int]:
+def ingest(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> None:
     """Read every frame once, make its proxy, measure its blur, and find out whether the plate is whole."""
     row, media = plate_row(settings, shot_id), Media(settings.media)
     plate, hashes, seen = open_row(row), [], []
@@ -36,9 +35,8 @@ def ingest(settings: Settings, shot_id: int, arguments: Arguments, progress: Pro
         if k == len(plate.frames) // 2:
             thumbnail = media.put(encode_jpeg(proxy(picture, 480, row.pixel_aspect), 85))
         progress((k + 1) / len(plate.frames), f"Making proxies, frame {frame}")
-    with session(settings.database) as opened:
+    with effect(settings, shot_id, arguments) as opened:
         kept = opened.get(Plate, row.id)
         kept.proxies, kept.thumbnail = hashes, thumbnail
         blur = motion_blurs(seen)
         kept.blur = {"length": [round(b.length, 2) for b in blur], "angle": [round(b.angle, 3) for b in blur]}
-    return following(settings, shot_id, arguments)

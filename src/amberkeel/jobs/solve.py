@@ -1,7 +1,10 @@
 """What the job of the solve stage does."""
 
 import time
+from contextlib import AbstractContextManager
 from fractions import Fraction
+
+from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import Cancelled, KeelError
 from amberkeel.core.handoff.camera_paths import path_of_hold
@@ -12,9 +15,11 @@ from amberkeel.core.solve.evidence.statement import Hold, read_constraints
 from amberkeel.core.solve.lens_plan import LensChoice
 from amberkeel.core.solve.recipe import AUTO_ROWS, Recipe
 from amberkeel.core.solve.shared_lens import SharedShot, solve_shots
-from amberkeel.core.solve_plate import with_profile
+from amberkeel.core.solve.solution import Solution
+from amberkeel.core.solve_order import with_profile
 from amberkeel.jobs import lens
-from amberkeel.jobs.chain import Arguments, following
+from amberkeel.jobs.chain import Arguments, effect
+from amberkeel.jobs.claims import ending
 from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
@@ -22,7 +27,7 @@ from amberkeel.store.masks import live_masks
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.session import session
-from amberkeel.store.solve import document_of, store_attempt
+from amberkeel.store.solve import complete, document_of, store_attempt, unfinished
 from amberkeel.store.tracks import live_tracks, to_track_set
 
 
@@ -47,30 +52,72 @@ class Solve(Arguments):
     readout_sigma: float = 0.0
 
 
-def solve(settings: Settings, shot_id: int, arguments: Solve, progress: Progress) -> list[int]:
+def solve(settings: Settings, shot_id: int, arguments: Solve, progress: Progress) -> None:
     """Solve the camera from the shot's tracks and add the attempt to the ledger, pinned; shots that share its lens get
     one too.
     """
     ids = [shot_id, *arguments.share]
     asked = [_to_solve(settings, number, arguments) for number in ids]
     shots = [shot for shot, _ in asked]
-    began = time.monotonic()
-    solutions = solve_shots(shots, span(progress, 0.0, 0.97))
-    seconds = time.monotonic() - began
-    with session(settings.database) as opened:
+    began, kept = time.monotonic(), _Early(settings, shot_id, arguments, asked[0][1])
+    try:
+        solutions = solve_shots(shots, span(progress, 0.0, 0.97), kept.keep if len(ids) == 1 else None)
+    except Cancelled:
+        kept.leave()
+        raise
+    seconds, media = time.monotonic() - began, Media(settings.media)
+    with _ended(settings, shot_id, arguments, solutions[0].stopped) as opened:
         for number, solution, (_, stamp) in zip(ids, solutions, asked):
             shot = opened.get(Shot, number)
+            if kept.attempt is not None:
+                # What the page showed stays as it was, so that nobody's edit meets a newer state.
+                complete(opened, media, shot, opened.get(Attempt, kept.attempt), solution, seconds)
+                continue
             count = len([m for m in live_masks(opened, shot) if m.on])
-            media = Media(settings.media)
             attempt = store_attempt(opened, media, shot, solution, stamp, count, arguments.begin, seconds)
             if number == shot_id and not solution.stopped:
                 apply(opened, shot_id, "pin", {"attempt": attempt.id})
             else:
                 shot.revision += 1
-            kept = attempt.number
-    if solutions[0].stopped:
-        raise Cancelled(f"what stood already is attempt {kept}.")
-    return following(settings, shot_id, arguments)
+
+
+class _Early:
+    """A refinement on the page before it is known how sure it is: its attempt is stored and pinned, to be completed."""
+
+    def __init__(self, settings: Settings, shot_id: int, arguments: Solve, stamp: int):
+        self.settings, self.shot_id, self.arguments, self.stamp = settings, shot_id, arguments, stamp
+        self.attempt: int | None = None
+        self.began = time.monotonic()
+
+    def keep(self, solution: Solution) -> None:
+        """Store the solution; one that a lost worker left behind is taken up again."""
+        media, seconds = Media(self.settings.media), time.monotonic() - self.began
+        with session(self.settings.database) as opened:
+            shot = opened.get(Shot, self.shot_id)
+            left = unfinished(opened, shot, self.arguments.begin)
+            if left is not None:
+                self.attempt = left.id
+                return
+            count = len([m for m in live_masks(opened, shot) if m.on])
+            made = store_attempt(
+                opened, media, shot, solution, self.stamp, count, self.arguments.begin, seconds, measuring=True
+            )
+            apply(opened, self.shot_id, "pin", {"attempt": made.id})
+            self.attempt = made.id
+
+    def leave(self) -> None:
+        """Leave an attempt as it stands: the rest was cancelled, and its sigmas know independent noise only."""
+        if self.attempt is not None:
+            with session(self.settings.database) as opened:
+                row = opened.get(Attempt, self.attempt)
+                row.figures = {**row.figures, "measuring": False, "stopped": True}
+
+
+def _ended(settings: Settings, shot_id: int, arguments: Solve, stopped: bool) -> AbstractContextManager[Session]:
+    """Open the transaction in which the attempts are kept: of a solve that was cancelled, what stood already."""
+    if not stopped:
+        return effect(settings, shot_id, arguments)
+    return ending(settings, "cancelled", "Cancelled; what stood already is the newest attempt.")
 
 
 def _to_solve(settings: Settings, shot_id: int, arguments: Solve) -> tuple[SharedShot, int]:

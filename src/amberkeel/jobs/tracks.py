@@ -1,9 +1,11 @@
 """What the jobs of the tracks stage do: features, sightings, tracks placed by hand, surfaces, tags."""
 
 from collections.abc import Callable
-from dataclasses import asdict
+from dataclasses import asdict, dataclass
 
 import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import FollowError, MaskError
 from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
@@ -13,7 +15,7 @@ from amberkeel.core.follow.tags import follow_tags
 from amberkeel.core.plate.plate import GrayFrames
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.progress import Progress, silent, span
-from amberkeel.jobs.chain import Arguments, following
+from amberkeel.jobs.chain import Arguments, effect
 from amberkeel.jobs.images import followed_images, motion_blur_of, open_row, plate_row, with_outside
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
@@ -63,13 +65,14 @@ class Tags(Arguments):
     size_mm: float | None = None
 
 
-def follow(settings: Settings, shot_id: int, arguments: Features, progress: Progress) -> list[int]:
+def follow(settings: Settings, shot_id: int, arguments: Features, progress: Progress) -> None:
     """Find and follow features; the new tracks stand in for the last automatic ones, as one edit."""
     row = plate_row(settings, shot_id)
     plate, made = followed_images(row, arguments.images)
     detect = DetectSettings(arguments.count, arguments.spacing, arguments.threshold)
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
+        before = {t.id: tuple(t.keys) for t in live_tracks(opened, shot)}
         used, stamp = [m for m in live_masks(opened, shot) if m.on], shot.masks_stamp
         full = nothing_left(plate.frames, cover(opened, Media(settings.media), shot)[0])
     if len(full) == len(plate.frames):
@@ -79,16 +82,25 @@ def follow(settings: Settings, shot_id: int, arguments: Features, progress: Prog
         )
     mattes = with_outside(masked_of(Media(settings.media), used, plate.height, plate.width), plate)
     found = follow_plate(plate, FollowSettings(detect, bridge=arguments.bridge), mattes, span(progress, 0.0, 0.95))
-    with session(settings.database) as opened:
-        shot = opened.get(Shot, shot_id)
-        old = [t.id for t in live_tracks(opened, shot) if t.kind == "auto" and not t.locked]
+    with effect(settings, shot_id, arguments) as opened:
+        shot = locked_shot(opened, shot_id)
+        old = [t.id for t in live_tracks(opened, shot) if t.kind == "auto" and not t.locked and _untouched(t, before)]
         new = add_run(opened, shot, found, made)
         label = f"Follow features ({len(new)} tracks{', masked' if used else ''})"
         apply(opened, shot_id, "cut", {"remove": old, "bring": new, "label": label, "followed": stamp})
-    return following(settings, shot_id, arguments)
 
 
-def sight(settings: Settings, shot_id: int, arguments: Features, progress: Progress) -> list[int]:
+def locked_shot(opened: Session, shot_id: int) -> Shot:
+    """Return a shot that nobody else changes until the transaction ends."""
+    return opened.scalar(select(Shot).where(Shot.id == shot_id).with_for_update())
+
+
+def _untouched(track: Track, before: dict[int, tuple[int, ...]]) -> bool:
+    """Return whether a track is as it was when a job began: none that a hand has made, or set keys on, since."""
+    return before.get(track.id) == tuple(track.keys)
+
+
+def sight(settings: Settings, shot_id: int, arguments: Features, progress: Progress) -> None:
     """Chain candidate features over the frames and keep them beside the tracks, for choosing from."""
     row, media = plate_row(settings, shot_id), Media(settings.media)
     plate, made = followed_images(row, arguments.images)
@@ -107,24 +119,32 @@ def sight(settings: Settings, shot_id: int, arguments: Features, progress: Progr
         score=found.score,
         images=np.array(made["images"]),
     )
-    with session(settings.database) as opened:
+    with effect(settings, shot_id, arguments) as opened:
         shot = opened.get(Shot, shot_id)
         shot.sightings = kept
         shot.revision += 1
-    return following(settings, shot_id, arguments)
 
 
-def hand(settings: Settings, shot_id: int, arguments: Hand, progress: Progress) -> list[int]:
-    """Follow a track placed by hand from one frame to others, as one edit; arguments as for `follow_by_hand`."""
-    said = follow_by_hand(settings, shot_id, arguments, progress)
-    progress(1.0, said)
-    return following(settings, shot_id, arguments)
+def hand(settings: Settings, shot_id: int, arguments: Hand, progress: Progress) -> None:
+    """Follow a track placed by hand from one frame to others, as one edit; see `_followed_by_hand`."""
+    kept = _followed_by_hand(settings, shot_id, arguments, progress)
+    with effect(settings, shot_id, arguments, kept.said) as opened:
+        kept.put(opened)
 
 
-def follow_by_hand(
-    settings: Settings, shot_id: int, arguments: Hand, progress: Progress = silent, revision: int | None = None
-) -> str:
-    """Follow a track placed by hand to each of the stops; return what came of it.
+def follow_by_hand(settings: Settings, shot_id: int, arguments: Hand, revision: int | None = None) -> str:
+    """Follow a track placed by hand to each of the stops, as one edit at once; return what came of it.
+
+    Raises FollowError as the job does, StaleEdit where the shot is past the `revision` that the user saw.
+    """
+    kept = _followed_by_hand(settings, shot_id, arguments, silent)
+    with session(settings.database) as opened:
+        kept.put(opened, revision)
+    return kept.said
+
+
+def _followed_by_hand(settings: Settings, shot_id: int, arguments: Hand, progress: Progress) -> "_Run":
+    """Follow a track placed by hand to each of the stops.
 
     Samples between are replaced, keys set by hand stay. Raises FollowError for a locked track or a frame to start from
     on which it has no position.
@@ -160,7 +180,7 @@ def follow_by_hand(
             positions.get(start),
         ),
     )
-    return _keep_run(settings, shot_id, track, start, arguments.stops, runs, keys, revision)
+    return _run(shot_id, track, start, arguments.stops, runs, keys)
 
 
 def _both_ways(plate, stops: list[int], progress: Progress, work: Callable[..., HandRun]) -> list[HandRun]:
@@ -173,17 +193,39 @@ def _both_ways(plate, stops: list[int], progress: Progress, work: Callable[..., 
     return runs
 
 
-def _keep_run(
-    settings: Settings,
-    shot_id: int,
-    track: Track,
-    start: int,
-    stops: list[int],
-    runs: list[HandRun],
-    keys: dict,
-    revision: int | None,
-) -> str:
-    """Put what was followed into the track, as one edit; return what came of it in words."""
+@dataclass(frozen=True)
+class _Run:
+    """What was followed by hand: the samples of the track by frame, frames that lost theirs, keys (pixels by frame) as
+    they were when it began, and what came of it in words.
+    """
+
+    shot_id: int
+    track: Track
+    samples: dict
+    drop: list[int]
+    keys: dict
+    said: str
+
+    def put(self, opened: Session, revision: int | None = None) -> None:
+        """Put it into the track, as one edit; a key that a hand has set, moved or taken away meanwhile stays so."""
+        locked_shot(opened, self.shot_id)
+        opened.expire_all()
+        row = opened.get(Track, self.track.id)
+        now = dict(zip(row.frames, zip(row.x, row.y)))
+        set_now = {f: now[f] for f in row.keys if f in now}
+        changed = {f for f in {*self.keys, *set_now} if self.keys.get(f) != set_now.get(f)}
+        frames = sorted(set(self.samples) - changed)
+        put = {c: [round(self.samples[f][k], 4) for f in frames] for k, c in enumerate(("x", "y", "sigma", "score"))}
+        payload = {
+            "put": {str(row.id): {"frames": frames, **put}},
+            "drop": {str(row.id): [f for f in self.drop if f not in changed and f in now]},
+            "label": f"Follow {row.name} over {len(frames)} frames",
+        }
+        apply(opened, self.shot_id, "samples", payload, revision)
+
+
+def _run(shot_id: int, track: Track, start: int, stops: list[int], runs: list[HandRun], keys: dict) -> _Run:
+    """Return what was followed; raises FollowError where that is nothing."""
     samples = {f: v for run in runs for f, v in run.samples.items()}
     swept = {f for stop in stops for f in range(min(start, stop), max(start, stop) + 1)} - {start}
     drop = [f for f in track.frames if f in swept and f not in samples and f not in keys]
@@ -192,22 +234,10 @@ def _keep_run(
         raise FollowError(
             lost or "Nothing was followed.", "Move the key, enlarge the search area, or lower the least match."
         )
-    frames = sorted(samples)
-    put = {
-        "frames": frames,
-        **{c: [round(samples[f][k], 4) for f in frames] for k, c in enumerate(("x", "y", "sigma", "score"))},
-    }
-    with session(settings.database) as opened:
-        payload = {
-            "put": {str(track.id): put},
-            "drop": {str(track.id): drop},
-            "label": f"Follow {track.name} over {len(frames)} frames",
-        }
-        apply(opened, shot_id, "samples", payload, revision)
-    return f"{track.name}: {len(frames)} frames followed. {lost}".strip()
+    return _Run(shot_id, track, samples, drop, keys, f"{track.name}: {len(samples)} frames followed. {lost}".strip())
 
 
-def surface(settings: Settings, shot_id: int, arguments: Surface, progress: Progress) -> list[int]:
+def surface(settings: Settings, shot_id: int, arguments: Surface, progress: Progress) -> None:
     """Follow a flat piece of the set both ways and lay a grid of tracks on it."""
     row = plate_row(settings, shot_id)
     plate, made = followed_images(row, arguments.images)
@@ -231,7 +261,7 @@ def surface(settings: Settings, shot_id: int, arguments: Surface, progress: Prog
         )
     finally:
         grays.close()
-    with session(settings.database) as opened:
+    with effect(settings, shot_id, arguments) as opened:
         shot = opened.get(Shot, shot_id)
         name = free_names(opened, shot, "surface", digits=1)[0]
         while any(t.name.startswith(f"{name}.") for t in live_tracks(opened, shot)):
@@ -253,21 +283,22 @@ def surface(settings: Settings, shot_id: int, arguments: Surface, progress: Prog
             "label": f"Follow {name} ({len(new)} tracks)",
         }
         apply(opened, shot_id, "samples", payload)
-    progress(1.0, f"{name}: {len(run.warps)} frames. {run.lost}".strip())
-    return following(settings, shot_id, arguments)
+        opened.info["said"] = f"{name}: {len(run.warps)} frames. {run.lost}".strip()
 
 
-def find_tags(settings: Settings, shot_id: int, arguments: Tags, progress: Progress) -> list[int]:
+def find_tags(settings: Settings, shot_id: int, arguments: Tags, progress: Progress) -> None:
     """Find a family's tags on every frame; they stand in for that family's earlier ones."""
     plate, family = open_row(plate_row(settings, shot_id)), arguments.family
-    tracks, reports = follow_tags(plate, family, arguments.corners, span(progress, 0.0, 0.97))
     with session(settings.database) as opened:
-        shot = opened.get(Shot, shot_id)
+        before = {t.id: tuple(t.keys) for t in live_tracks(opened, opened.get(Shot, shot_id))}
+    tracks, reports = follow_tags(plate, family, arguments.corners, span(progress, 0.0, 0.97))
+    with effect(settings, shot_id, arguments) as opened:
+        shot = locked_shot(opened, shot_id)
         report = {"family": family, "size_mm": arguments.size_mm, "found": [asdict(r) for r in reports]}
         old = [
             t.id
             for t in live_tracks(opened, shot)
-            if t.kind == "tag" and t.name.startswith(f"{family}-") and not t.locked
+            if t.kind == "tag" and t.name.startswith(f"{family}-") and not t.locked and _untouched(t, before)
         ]
         if len(tracks) or old:
             new = add_run(opened, shot, tracks, {"images": "plate", "family": family})
@@ -279,4 +310,3 @@ def find_tags(settings: Settings, shot_id: int, arguments: Tags, progress: Progr
             )
         shot.tags = report
         shot.revision += 1
-    return following(settings, shot_id, arguments)

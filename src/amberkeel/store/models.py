@@ -2,7 +2,19 @@
 
 from datetime import UTC, datetime
 
-from sqlalchemy import ARRAY, BigInteger, Float, ForeignKey, Index, Integer, String, UniqueConstraint, text
+from sqlalchemy import (
+    ARRAY,
+    BigInteger,
+    ColumnElement,
+    Float,
+    ForeignKey,
+    Index,
+    Integer,
+    String,
+    UniqueConstraint,
+    func,
+    text,
+)
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
@@ -206,7 +218,10 @@ class Attempt(Base):
 
 
 class Job(Base):
-    """Long work. State: queued, running, done, failed, cancelled or interrupted."""
+    """Long work. State: queued, running, done, failed, cancelled or interrupted; for `background` work nobody waits.
+
+    What follows from a job has its `turn`, so that one shot's work is done before the next one's begins.
+    """
 
     __tablename__ = "job"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -219,9 +234,18 @@ class Job(Base):
     error: Mapped[str] = mapped_column(String(600), default="")
     result: Mapped[dict] = mapped_column(JSONB, default=dict)
     cancel: Mapped[bool] = mapped_column(default=False)
+    background: Mapped[bool] = mapped_column(default=False)
+    turn: Mapped[int | None]
     tries: Mapped[int] = mapped_column(default=0)
     created: Mapped[datetime] = mapped_column(default=now)
+    started: Mapped[datetime | None]
+    ended: Mapped[datetime | None]
     heartbeat: Mapped[datetime] = mapped_column(default=now)
+
+    @classmethod
+    def order(cls) -> tuple[ColumnElement, ...]:
+        """Return what jobs are taken up by: what somebody waits for first, then by turn, then as they were asked."""
+        return cls.background, func.coalesce(cls.turn, cls.id), cls.id
 
 
 class Edit(Base):

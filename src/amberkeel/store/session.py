@@ -21,6 +21,13 @@ def maker(database: str) -> sessionmaker:
     return _makers[database]
 
 
+def leave_connections() -> None:
+    """Forget the connections that a process was forked with: they are its parent's."""
+    for made in _makers.values():
+        made.kw["bind"].dispose(close=False)
+    _makers.clear()
+
+
 @contextmanager
 def session(database: str) -> Iterator[Session]:
     """Open a session; commit at the end if what fences it holds, roll back when it fails."""

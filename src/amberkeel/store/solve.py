@@ -26,16 +26,60 @@ def store_attempt(
     masks: int = 0,
     parent: int | None = None,
     seconds: float = 0.0,
+    measuring: bool = False,
 ) -> Attempt:
     """Store a solution as the shot's next attempt.
 
     `stamp` is that of the tracks it was solved from; `masks` is how many masks the tracks were followed with; `parent`
-    the attempt that it was refined from; `seconds` what the solve took.
+    the attempt that it was refined from; `seconds` what the solve took; `measuring` whether it is not known yet how
+    sure it is (`complete` then ends it).
     """
+    number = (session.scalar(select(func.max(Attempt.number)).where(Attempt.shot_id == shot.id)) or 0) + 1
+    attempt = Attempt(
+        shot_id=shot.id,
+        number=number,
+        snapshot={
+            "tracks_stamp": stamp,
+            "masks_stamp": shot.masks_stamp,
+            "lens_stamp": shot.lens_stamp,
+            "masks": masks,
+            "parent": parent,
+        },
+    )
+    _fill(attempt, media, shot, solution, seconds, measuring)
+    session.add(attempt)
+    session.flush()
+    return attempt
+
+
+def complete(session: Session, media: Media, shot: Shot, attempt: Attempt, solution: Solution, seconds: float) -> None:
+    """Put what was found in the end into an attempt that was stored while it was still being measured."""
+    _fill(attempt, media, shot, solution, seconds, False)
+    session.flush()
+
+
+def unfinished(session: Session, shot: Shot, parent: int | None) -> Attempt | None:
+    """Return the attempt that was stored from a parent while it was being measured, and never completed: its worker was
+    lost.
+    """
+    left = Attempt.figures["measuring"].as_boolean()
+    own = select(Attempt).where(Attempt.shot_id == shot.id, left).order_by(Attempt.id.desc())
+    return next((row for row in session.scalars(own) if row.snapshot.get("parent") == parent), None)
+
+
+def _fill(attempt: Attempt, media: Media, shot: Shot, solution: Solution, seconds: float, measuring: bool) -> None:
+    """Put a solution into an attempt's row."""
     plate = shot.plate
     document = solve_document(solution, plate=plate.label, fps=plate.fps)
     mm = plate.sensor_width_mm / plate.width
-    figures = {
+    attempt.recipe, attempt.document = document["recipe"], media.put(json.dumps(document).encode())
+    attempt.errors = media.put_arrays(**solution_arrays(solution))
+    attempt.snapshot = {
+        **attempt.snapshot,
+        "states": dict(zip(map(str, solution.tracks.ids.tolist()), solution.tracks.states)),
+        "reasons": {str(track): as_document(reason) for track, reason in solution.reasons.items()},
+    }
+    attempt.figures = {
         **document["quality"],
         "focal_px": solution.path.lens.focal_px[0],
         "focal_mm": solution.path.lens.focal_px[0] * mm,
@@ -51,28 +95,8 @@ def store_attempt(
         "standing": document["standing"],
         "missing": missing_sentence(solution.missing_frames.tolist(), solution.path.frames.tolist()),
         "lens_notes": [as_document(note) for note in solution.lens_report.notes],
+        "measuring": measuring,
     }
-    number = (session.scalar(select(func.max(Attempt.number)).where(Attempt.shot_id == shot.id)) or 0) + 1
-    attempt = Attempt(
-        shot_id=shot.id,
-        number=number,
-        recipe=document["recipe"],
-        snapshot={
-            "tracks_stamp": stamp,
-            "masks_stamp": shot.masks_stamp,
-            "lens_stamp": shot.lens_stamp,
-            "masks": masks,
-            "parent": parent,
-            "states": dict(zip(map(str, solution.tracks.ids.tolist()), solution.tracks.states)),
-            "reasons": {str(track): as_document(reason) for track, reason in solution.reasons.items()},
-        },
-        figures=figures,
-        document=media.put(json.dumps(document).encode()),
-        errors=media.put_arrays(**solution_arrays(solution)),
-    )
-    session.add(attempt)
-    session.flush()
-    return attempt
 
 
 def ledger(session: Session, shot: Shot) -> list[Attempt]:

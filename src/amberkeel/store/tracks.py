@@ -14,14 +14,6 @@ def live_tracks(session: Session, shot: Shot) -> list[Track]:
     return list(session.scalars(select(Track).where(Track.shot_id == shot.id, ~Track.removed).order_by(Track.name)))
 
 
-def count_tracks(session: Session, shot: Shot) -> dict[str, int]:
-    """Return how many live tracks there are in each state."""
-    rows = session.execute(
-        select(Track.state, func.count()).where(Track.shot_id == shot.id, ~Track.removed).group_by(Track.state)
-    )
-    return dict(rows.all())
-
-
 def some_tracks(session: Session, shot: Shot, ids: list[int]) -> list[Track]:
     """Return the live tracks of a shot among `ids`, by name; raises FollowError when there are none."""
     wanted = set(ids)

@@ -1,11 +1,15 @@
 """The web application: thin views over store, jobs and core."""
 
-from flask import Flask, jsonify, render_template, request
+import hashlib
+import secrets
+
+from flask import Flask, g, jsonify, render_template, request
 from flask_wtf.csrf import CSRFError, CSRFProtect
 
 from amberkeel.core.errors import KeelError
 from amberkeel.settings import Settings, from_environment
 from amberkeel.store.edits import StaleEdit
+from amberkeel.web.door import guard
 
 MAX_UPLOAD_BYTES = 8 * 1024**3
 csrf = CSRFProtect()
@@ -19,12 +23,16 @@ def create_app(settings: Settings | None = None) -> Flask:
         SECRET_KEY=app.settings.secret,
         MAX_CONTENT_LENGTH=MAX_UPLOAD_BYTES,
         MAX_FORM_PARTS=6000,
+        TRUSTED_HOSTS=list(app.settings.hosts),
         SESSION_COOKIE_SAMESITE="Lax",
+        # Cookies do not tell ports apart: two installations on one machine must not take each other's.
+        SESSION_COOKIE_NAME=f"keel-{hashlib.sha256(app.settings.secret.encode()).hexdigest()[:12]}",
         WTF_CSRF_TIME_LIMIT=None,
         SEND_FILE_MAX_AGE_DEFAULT=0,
         TEMPLATES_AUTO_RELOAD=True,
     )
     csrf.init_app(app)
+    guard(app)
     from amberkeel.web.areas import AREAS
 
     for area in AREAS:
@@ -34,27 +42,39 @@ def create_app(settings: Settings | None = None) -> Flask:
         404,
         lambda e: (render_template("message.html", title="Not here", text="There is nothing at this address."), 404),
     )
-    app.register_error_handler(413, lambda e: _answer("That is larger than 8 GiB, the most one upload may be.", 413))
-    app.register_error_handler(CSRFError, lambda e: _answer("This page is out of date. Load it again.", 400))
+    app.register_error_handler(
+        413, lambda e: answer("That is larger than a request may be: 32 MiB, and 8 GiB for an upload.", 413)
+    )
+    app.register_error_handler(400, lambda e: answer("That request cannot be read.", 400))
+    app.register_error_handler(CSRFError, lambda e: answer("This page is out of date. Load it again.", 400))
     app.after_request(_headers)
+    app.jinja_env.globals["nonce"] = nonce
     return app
 
 
 def _say(error: KeelError):
-    return _answer(str(error), 409 if isinstance(error, StaleEdit) else 400)
+    return answer(str(error), 409 if isinstance(error, StaleEdit) else 400)
 
 
-def _answer(text: str, status: int):
+def answer(text: str, status: int):
+    """Answer with words, as JSON where a script asked, else as a page."""
     if request.accept_mimetypes.best == "application/json" or request.is_json:
         return jsonify(error=text), status
     return render_template("message.html", title="That did not work", text=text), status
+
+
+def nonce() -> str:
+    """Return this request's word that lets a page's own import map run."""
+    if "nonce" not in g:
+        g.nonce = secrets.token_urlsafe(16)
+    return g.nonce
 
 
 def _headers(response):
     response.headers["X-Content-Type-Options"] = "nosniff"
     response.headers["Referrer-Policy"] = "same-origin"
     response.headers["Content-Security-Policy"] = (
-        "default-src 'self'; img-src 'self' blob: data:; style-src 'self' 'unsafe-inline'; script-src 'self' "
-        "'nonce-map'"
+        "default-src 'self'; img-src 'self' blob: data:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; "
+        f"base-uri 'none'; object-src 'none'; form-action 'self'; script-src 'self' 'nonce-{nonce()}'"
     )
     return response

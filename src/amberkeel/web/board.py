@@ -2,10 +2,11 @@
 
 from flask import Blueprint, redirect, render_template, request, url_for
 from sqlalchemy import select
+from sqlalchemy.orm import selectinload
 
 from amberkeel.core.errors import KeelError
 from amberkeel.store.models import Production, Shot
-from amberkeel.store.stages import attention, pinned, stages
+from amberkeel.store.stages import attentions, courses, pinned_attempts
 from amberkeel.web.common import open_session
 
 blueprint = Blueprint("board", __name__)
@@ -15,20 +16,25 @@ blueprint = Blueprint("board", __name__)
 def home():
     """Show every production with its shots."""
     with open_session() as opened:
-        productions = list(opened.scalars(select(Production).order_by(Production.name)))
-        cards = {p.id: [_card(opened, shot) for shot in p.shots] for p in productions}
+        whole = selectinload(Production.shots).selectinload(Shot.plate)
+        productions = list(opened.scalars(select(Production).options(whole).order_by(Production.name)))
+        shots = [shot for production in productions for shot in production.shots]
+        held = pinned_attempts(opened, shots)
+        course, needs = courses(opened, shots), attentions(opened, shots)
+        cards = {
+            p.id: [
+                {
+                    "shot": shot,
+                    "plate": shot.plate,
+                    "stages": course[shot.id],
+                    "figures": held[shot.pinned_id].figures if shot.pinned_id in held else None,
+                    "attention": needs[shot.id],
+                }
+                for shot in p.shots
+            ]
+            for p in productions
+        }
         return render_template("board.html", productions=productions, cards=cards)
-
-
-def _card(opened, shot: Shot) -> dict:
-    attempt = pinned(opened, shot)
-    return {
-        "shot": shot,
-        "plate": shot.plate,
-        "stages": stages(opened, shot),
-        "figures": attempt.figures if attempt else None,
-        "attention": attention(opened, shot),
-    }
 
 
 @blueprint.post("/productions")

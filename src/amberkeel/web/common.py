@@ -1,6 +1,7 @@
 """What the views share: a session, the shot asked for, and who is asking."""
 
 import io
+import tempfile
 import zipfile
 from collections.abc import Iterable
 from pathlib import Path
@@ -35,12 +36,23 @@ def get_production(opened: Session, number: int) -> Production:
 
 def send_packed(files: Iterable[Path], folder: str, name: str):
     """Answer with files packed under a folder's name, as a download called `name`."""
-    packed = io.BytesIO()
+    # In a file of its own and not in memory: a plate's mattes have gigabytes.
+    packed = tempfile.TemporaryFile()
     with zipfile.ZipFile(packed, "w", zipfile.ZIP_STORED) as archive:
         for path in files:
             archive.write(path, f"{folder}/{path.name}")
     packed.seek(0)
     return send_file(packed, mimetype="application/zip", as_attachment=True, download_name=name)
+
+
+def send_text(text: str, mimetype: str, name: str):
+    """Answer with a text as a download called `name`, whatever letters that has."""
+    return send_file(io.BytesIO(text.encode()), mimetype=mimetype, as_attachment=True, download_name=name)
+
+
+def stem_of(name: str) -> str:
+    """Return what files of a shot are called: its name's first word, in small letters and digits."""
+    return "".join(c if c.isalnum() else "_" for c in name.split()[0].lower()) if name.split() else "shot"
 
 
 def who() -> str:

@@ -4,6 +4,7 @@ from flask import Blueprint, abort, redirect, render_template, url_for
 
 from amberkeel.core.handoff.formats import FORMATS
 from amberkeel.core.plate.copy import OPERATIONS
+from amberkeel.store.jobs import bring_forward
 from amberkeel.store.solve import ledger
 from amberkeel.store.stages import stages
 from amberkeel.web.common import get_shot, open_session
@@ -23,6 +24,7 @@ def show(number: int, stage: str = ""):
             return redirect(url_for("desk.show", number=number, stage="solve" if shot.pinned_id else "plate"))
         if stage not in [s.key for s in course]:
             abort(404)
+        bring_forward(opened, number)
         same = [
             s.name
             for s in shot.production.shots

@@ -5,7 +5,7 @@ from flask import Blueprint, jsonify, request
 from amberkeel.core.errors import KeelError
 from amberkeel.store import edits
 from amberkeel.web.common import get_shot, open_session
-from amberkeel.web.sent import Body, Whole, Word, sent
+from amberkeel.web.sent import Body, Whole, Word, read_body, sent
 from amberkeel.web.state import edited, shot_state
 
 blueprint = Blueprint("edits", __name__)
@@ -49,8 +49,9 @@ def back(number: int):
 @blueprint.post("/shots/<int:number>/undo")
 @blueprint.post("/shots/<int:number>/redo")
 def step(number: int):
-    """Undo or redo one edit."""
+    """Undo or redo one edit; refuse where the newest is another one than the page knew of."""
+    asked = read_body(Body, request.get_json(silent=True) or {})
     with open_session() as opened:
         move = edits.undo if request.path.endswith("undo") else edits.redo
-        label = move(opened, number)
+        label = move(opened, number, asked.revision)
         return jsonify({**shot_state(opened, get_shot(opened, number)), "said": label})

@@ -1,6 +1,6 @@
 """Files that leave."""
 
-from flask import Blueprint, Response, abort
+from flask import Blueprint, abort
 
 from amberkeel.core.errors import HandoffError
 from amberkeel.core.handoff.document import document_in_world
@@ -8,7 +8,7 @@ from amberkeel.core.handoff.formats import FORMATS
 from amberkeel.store.models import Attempt
 from amberkeel.store.solve import document_of
 from amberkeel.store.world import datum_of
-from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.common import get_shot, media, open_session, send_text
 
 blueprint = Blueprint("handoff", __name__)
 
@@ -26,8 +26,4 @@ def download(number: int, name: str):
         document = document_in_world(document_of(media(), row), datum_of(opened, media(), shot, row))
         text = FORMATS[name].write(document, shot.plate.sensor_width_mm)
         stem = "".join(c if c.isalnum() else "_" for c in shot.name)
-    return Response(
-        text,
-        mimetype="application/octet-stream",
-        headers={"Content-Disposition": f'attachment; filename="{stem}_{name}"'},
-    )
+    return send_text(text, "application/octet-stream", f"{stem}_{name}")

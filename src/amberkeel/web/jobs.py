@@ -1,23 +1,105 @@
-"""Starting, following and cancelling jobs."""
+"""Starting and cancelling jobs, and the page of all of them; `news` tells open desks how theirs go."""
 
-import json
-import time
+from datetime import UTC, timedelta
 
-from flask import Blueprint, Response, current_app, jsonify
+from flask import Blueprint, jsonify, render_template
 from sqlalchemy import select
 
 from amberkeel.core.errors import KeelError
 from amberkeel.jobs.kinds import read_arguments
-from amberkeel.jobs.queue import send
+from amberkeel.jobs.queue import wake
 from amberkeel.store.jobs import submit
-from amberkeel.store.models import Job, Shot
-from amberkeel.store.session import session
+from amberkeel.store.models import Job, Shot, now
 from amberkeel.web.common import get_shot, open_session
 
 blueprint = Blueprint("jobs", __name__)
 
-STREAM_S = 600
-"""Longest life of one event stream in seconds; browsers connect again by themselves."""
+
+NAMES = {
+    "ingest": "Plate coming in",
+    "propose": "Look for what moves",
+    "accept": "Mask what moves",
+    "carry": "Carry a shape",
+    "learn": "Learn a matte",
+    "matte": "Bring a matte in",
+    "follow": "Follow features",
+    "sight": "Sightings",
+    "hand": "Follow a track placed by hand",
+    "surface": "Follow a surface",
+    "tags": "Find tags",
+    "chart": "Lens from a grid",
+    "straighten": "Straighten the plate",
+    "solve": "Solve",
+    "demo": "Render a demo plate",
+    "rest": "Turn to the other demo shots",
+}
+
+MOST_ENDED = 60
+"""Jobs that are over, the newest, which the page shows."""
+
+BAD = ("failed", "interrupted")
+
+
+@blueprint.get("/jobs")
+def page():
+    """Show the jobs of all shots: running, waiting, and what is over."""
+    return render_template("jobs.html", groups=_groups())
+
+
+@blueprint.get("/jobs/list")
+def listed():
+    """Send the list alone, for the page to draw anew."""
+    return render_template("joblist.html", groups=_groups())
+
+
+def _groups() -> list[tuple[str, list[dict], str]]:
+    with open_session() as opened:
+        live = select(Job, Shot.name).join(Shot, Shot.id == Job.shot_id)
+        going = opened.execute(live.where(Job.state == "running").order_by(Job.id)).all()
+        waiting = opened.execute(live.where(Job.state == "queued").order_by(*Job.order())).all()
+        over = live.where(Job.state.not_in(("queued", "running"))).order_by(Job.id.desc()).limit(MOST_ENDED)
+        return [
+            ("Running", [_row(*row) for row in going], "Nothing is being done."),
+            ("Waiting", [_row(*row) for row in waiting], "Nothing waits."),
+            ("Over", [_row(*row) for row in opened.execute(over).all()], "Nothing has been done yet."),
+        ]
+
+
+def _row(job: Job, shot: str) -> dict:
+    bad, over = job.state in BAD, job.state not in ("queued", "running")
+    said = {"queued": "Waiting for a worker", "cancelled": job.error or "Cancelled."}.get(job.state, job.doing)
+    return {
+        "id": job.id,
+        "shot_id": job.shot_id,
+        "shot": shot,
+        "kind": NAMES.get(job.kind, job.kind),
+        "background": job.background,
+        "state": job.state,
+        "progress": job.progress,
+        "bad": bad,
+        "said": job.error if bad else said,
+        "again": job.state in (*BAD, "cancelled"),
+        "asked": job.created.replace(tzinfo=UTC).astimezone().strftime("%d %b %H:%M"),
+        "took": _took((job.ended or job.heartbeat) - job.started) if job.started and over else "",
+    }
+
+
+def _took(time: timedelta) -> str:
+    minutes, seconds = divmod(time.total_seconds(), 60)
+    return f"{int(minutes)} min {int(seconds)} s" if minutes else f"{seconds:.1f} s"
+
+
+@blueprint.post("/jobs/<int:number>/again")
+def again(number: int):
+    """Ask for a job again that failed or was cancelled, as it was asked for."""
+    with open_session() as opened:
+        job = opened.get(Job, number)
+        if job is None or job.state not in (*BAD, "cancelled"):
+            raise KeelError("Only a job that failed or was cancelled can be done again.")
+        read_arguments(job.kind, job.arguments)
+        new = submit(opened, job.kind, job.shot_id, job.arguments).id
+    wake()
+    return jsonify(job=new)
 
 
 def start(kind: str, number: int, arguments: dict):
@@ -28,7 +110,7 @@ def start(kind: str, number: int, arguments: dict):
             raise KeelError("The plate is still coming in.", "Wait until its proxies are made.")
         read_arguments(kind, arguments)
         job = submit(opened, kind, number, arguments)
-    send(job.id)
+    wake()
     return jsonify(job=job.id)
 
 
@@ -41,39 +123,5 @@ def cancel(number: int):
             raise KeelError("There is no such job.")
         job.cancel = True
         if job.state == "queued":
-            job.state = "cancelled"
+            job.state, job.ended = "cancelled", now()
     return jsonify(ok=True)
-
-
-@blueprint.get("/shots/<int:number>/events")
-def events(number: int):
-    """Send the shot's jobs and revision whenever they change, as server-sent events."""
-    database = current_app.settings.database
-
-    def stream():
-        last, until = None, time.monotonic() + STREAM_S
-        while time.monotonic() < until:
-            news = json.dumps(_news(database, number))
-            yield f"data: {news}\n\n" if news != last else ": still here\n\n"
-            last = news
-            time.sleep(0.4)
-
-    return Response(stream(), mimetype="text/event-stream", headers={"Cache-Control": "no-cache"})
-
-
-def _news(database: str, number: int) -> dict:
-    with session(database) as opened:
-        revision = opened.scalar(select(Shot.revision).where(Shot.id == number))
-        jobs = opened.scalars(select(Job).where(Job.shot_id == number).order_by(Job.id.desc()).limit(4))
-        rows = [
-            {
-                "id": j.id,
-                "kind": j.kind,
-                "state": j.state,
-                "progress": round(j.progress, 3),
-                "doing": j.doing,
-                "error": j.error,
-            }
-            for j in jobs
-        ]
-    return {"revision": revision, "jobs": rows}

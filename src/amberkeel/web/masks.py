@@ -5,9 +5,11 @@ import secrets
 import tempfile
 from collections import OrderedDict
 from pathlib import Path
+from typing import Annotated, Literal
 
 import numpy as np
 from flask import Blueprint, abort, current_app, jsonify, request, send_file
+from pydantic import Field
 
 from amberkeel.core.errors import KeelError, MaskError
 from amberkeel.core.masks.carry import MODELS
@@ -20,6 +22,7 @@ from amberkeel.core.pictures.read import CHANNELS
 from amberkeel.core.pictures.write import encode_png
 from amberkeel.core.plate.plate import open_plate
 from amberkeel.core.plate.sequence import spans
+from amberkeel.core.units import maybe_number
 from amberkeel.jobs.masks import accept_proposal, make_mask, samples_of
 from amberkeel.store import edits
 from amberkeel.store.mask_cuts import affected, cut
@@ -38,7 +41,8 @@ from amberkeel.store.masks import (
 )
 from amberkeel.store.models import Mask, Proposal, Shot
 from amberkeel.store.tracks import live_tracks, to_track_set
-from amberkeel.web.common import get_shot, media, open_session, send_packed
+from amberkeel.store.typed import MOST_WHOLE, Typed, read_typed
+from amberkeel.web.common import get_shot, media, open_session, send_packed, stem_of
 from amberkeel.web.jobs import start
 from amberkeel.web.plate.sources import receive, under_roots, upload_folder
 from amberkeel.web.sent import Body, Whole, Word, sent
@@ -109,6 +113,37 @@ class NewMask(Body):
     frame: Whole | None = None
 
 
+class KeyValues(Typed):
+    """A shape's outline on a frame."""
+
+    points: list[tuple[float, float, float, float, float, float]]
+    by: Literal["hand", "followed"] = "hand"
+    confidence: float = 1.0
+
+
+class CleaningValues(Typed):
+    """What is done to a learned matte."""
+
+    grow: float = Field(0.0, ge=-200.0, le=200.0)
+    speck_px: int = Field(80, ge=0, le=10**8)
+    fill_holes: bool = True
+
+
+class MaskColumns(Typed):
+    """What a page may change of a mask; its mattes change by jobs alone."""
+
+    name: str = ""
+    colour: str = Field("", pattern="^#[0-9a-f]{6}$")
+    purpose: str = ""
+    on: bool = True
+    first: int | None = Field(None, ge=-MOST_WHOLE, le=MOST_WHOLE)
+    last: int | None = Field(None, ge=-MOST_WHOLE, le=MOST_WHOLE)
+    margin: float = 0.0
+    keys: dict[Annotated[str, Field(pattern="^-?[0-9]{1,9}$")], KeyValues] = {}
+    samples: list[tuple[int, float, float, bool]] = Field([], max_length=10_000)
+    cleaning: CleaningValues = CleaningValues()
+
+
 class ChangedMask(Body):
     """New values of a mask."""
 
@@ -152,7 +187,8 @@ def change(number: int, mask: int):
     """Change properties, keys or samples of a mask."""
     asked = sent(ChangedMask)
     with open_session() as opened:
-        payload = {"id": mask, "values": asked.values, "label": (asked.label or "Change a mask")[:200]}
+        values = read_typed(MaskColumns, asked.values, "The mask").model_dump(mode="json", exclude_unset=True)
+        payload = {"id": mask, "values": values, "label": (asked.label or "Change a mask")[:200]}
         edits.apply(opened, number, "mask", payload, asked.revision)
         return _answer(opened, get_shot(opened, number))
 
@@ -344,13 +380,10 @@ def cut_covered(number: int):
 def bring(number: int):
     """Bring a matte sequence in: uploaded files, or a path under a plate root."""
     form = request.form
-    channel, offset = form.get("channel", "luma"), form.get("offset", "0").strip() or "0"
+    channel, offset = form.get("channel", "luma"), form.get("offset", "").strip()
     if channel not in CHANNELS:
         raise MaskError(f"There is no channel “{channel}”.")
-    try:
-        shift = int(offset)
-    except ValueError:
-        raise MaskError(f"Offset: “{offset}” is no number of frames.") from None
+    shift = int(maybe_number(offset, "Offset", -MOST_WHOLE, MOST_WHOLE) or 0)
     files = [f for f in request.files.getlist("files") if f.filename]
     if files:
         folder = upload_folder(current_app.settings.media, secrets.token_hex(8))
@@ -373,7 +406,7 @@ def download(number: int):
         masked = masked_of(media(), live_masks(opened, shot), plate.height, plate.width)
         if masked is None:
             raise MaskError("There is no mask to hand on.", "Draw or propose one first.")
-        stem = "".join(c if c.isalnum() else "_" for c in shot.name.split()[0].lower()) + "_matte"
+        stem = f"{stem_of(shot.name)}_matte"
         with tempfile.TemporaryDirectory() as folder:
             written = write_mattes(Path(folder), stem, np.arange(plate.first, plate.last + 1), masked, kind)
             return send_packed(written, stem, f"{stem}_{kind}.zip")

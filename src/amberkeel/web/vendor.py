@@ -18,7 +18,7 @@ ICONS = (
     "triangle-alert chevron-right chevron-down move-3d ruler grid-3x3 camera orbit columns-2 loader-circle arrow-left "
     "anchor git-compare-arrows house aperture blend waypoints compass link package scan-line hand eye-off pentagon "
     "spline square circle circle-plus circle-minus scan-search copy eye move-horizontal move-vertical move-diagonal "
-    "locate-fixed"
+    "locate-fixed list-checks layout-grid"
 ).split()
 
 

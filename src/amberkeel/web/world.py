@@ -9,6 +9,7 @@ from amberkeel.core.units import METRES, typed_length
 from amberkeel.core.world.probe import card_outlines
 from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.stages import placed_by_lines
+from amberkeel.store.tracks import some_tracks
 from amberkeel.store.world import datum_of
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.sent import Body, Whole, Word, sent
@@ -40,6 +41,8 @@ def datum(number: int):
         row = opened.get(Attempt, shot.pinned_id) if shot.pinned_id else None
         if row is None:
             raise KeelError("There is no pinned attempt.", "Solve first; the datum is set on solved points.")
+        if asked.tracks and len(some_tracks(opened, shot, asked.tracks)) != len(set(asked.tracks)):
+            raise KeelError("One of these tracks is gone, or another shot's.", "Select them again.")
         before, shot.datum = shot.datum, chosen
         datum_of(opened, media(), shot, row)
         shot.datum = before

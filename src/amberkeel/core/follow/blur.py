@@ -9,7 +9,6 @@ from dataclasses import dataclass
 
 import cv2
 import numpy as np
-from scipy.optimize import minimize
 
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
@@ -115,6 +114,8 @@ def blurred_by(picture: np.ndarray, motion_blur: MotionBlur) -> np.ndarray:
 
 def motion_blur_against(sharp: Glance, frame: Glance) -> MotionBlur:
     """Return the blur of `frame` beyond that of the sharper frame `sharp`, lengths in the plate's pixels."""
+    from scipy.optimize import minimize
+
     gain = np.trace(frame.coarse) / np.trace(sharp.coarse)
     wanted = _log(frame.fine / np.clip(gain, 0.5, 2.0))
     if np.exp(np.linalg.eigvalsh(wanted - _log(sharp.fine))[0]) > WEAKER:

@@ -6,6 +6,7 @@ Pixels, origin at the top left corner, y down, pixel centres at +0.5.
 import csv
 import io
 import math
+from collections.abc import Iterator
 
 import cv2
 import numpy as np
@@ -58,7 +59,7 @@ def read_tracks_csv(text: str, plate: Plate, origin: str = TOP_LEFT) -> TrackSet
     """
     if origin not in ORIGINS:
         raise FollowError(f"There is no origin “{origin}”.", f"Choose {' or '.join(ORIGINS)}.")
-    rows = csv.reader(io.StringIO(text.lstrip("\ufeff")))
+    rows = _rows(text)
     header = [h.strip().lower() for h in next(rows, [])]
     lacking = [c for c in COLUMNS[:4] if c not in header]
     if lacking:
@@ -89,6 +90,14 @@ def read_tracks_csv(text: str, plate: Plate, origin: str = TOP_LEFT) -> TrackSet
     tracks = _tracks(found, states, plate, origin)
     _check_inside(tracks, plate)
     return tracks
+
+
+def _rows(text: str) -> Iterator[list[str]]:
+    """Yield the rows of a table, whatever ends its lines; raises FollowError where it is none."""
+    try:
+        yield from csv.reader(io.StringIO(text.lstrip("\ufeff"), newline=None))
+    except csv.Error as error:
+        raise FollowError(f"That is no table ({error}).", "Give a CSV file with a row a sample.") from None
 
 
 def _row(row: list[str], at: dict[str, int], first: int, last: int, found: dict, states: dict) -> str:

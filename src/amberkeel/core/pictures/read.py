@@ -1,5 +1,7 @@
 """Read single pictures and mattes, judged by decoding them and not by their names."""
 
+from collections.abc import Callable, Iterator
+from functools import cache
 from pathlib import Path
 
 import cv2
@@ -11,6 +13,9 @@ from amberkeel.core.pictures.transfer import code_of_light
 
 MAX_PIXELS = 8192 * 8192
 """Largest picture read, in pixels."""
+
+STRIP_PIXELS = 2**20
+"""Pixels that are converted at a time, about."""
 
 CHANNELS = ("luma", "red", "green", "blue", "alpha")
 """Channels that a matte may be taken from."""
@@ -33,7 +38,18 @@ def read_raw(path: Path, most_channels: int = 4, eight_bit: bool = False) -> np.
     ------
     PlateError : the file is not a picture, whatever its name says, is damaged, or is too large.
     """
-    path = Path(path)
+    return _converted(Path(path), most_channels, eight_bit, _as_float)
+
+
+def _as_float(strip: np.ndarray) -> np.ndarray:
+    return strip.astype(np.float32) if strip.dtype == np.float16 else strip
+
+
+def _converted(path: Path, most_channels: int, eight_bit: bool, convert: Callable[[np.ndarray], np.ndarray]):
+    """Return a picture of which each strip of rows (h, W, C) is converted as it is read, so that no more than a strip
+    is ever held as deep as its file; arguments and errors as for `read_raw`, where files of half floats are not told
+    apart from those of floats.
+    """
     source = oiio.ImageInput.open(str(path))
     if source is None:
         oiio.geterror()
@@ -46,16 +62,36 @@ def read_raw(path: Path, most_channels: int = 4, eight_bit: bool = False) -> np.
             raise PlateError(
                 f"{path.name} is {spec.width}x{spec.height}, larger than can be read.", "Scale it down first."
             )
-        stored = spec.format.basetype
-        kind = oiio.UINT8 if eight_bit and stored in _INTEGERS else stored
-        kind = kind if kind in (oiio.UINT8, oiio.UINT16) else oiio.FLOAT
-        pixels = source.read_image(0, 0, 0, min(spec.nchannels, most_channels), kind)
-        if pixels is None or source.has_error:
-            reason = source.geterror().strip() or "no data"
-            raise PlateError(f"{path.name} is damaged and cannot be read whole ({reason}).", "Copy it again.")
+        out = None
+        for top, pixels in _strips(source, spec, most_channels, eight_bit):
+            if pixels is None or source.has_error:
+                reason = source.geterror().strip() or "no data"
+                raise PlateError(f"{path.name} is damaged and cannot be read whole ({reason}).", "Copy it again.")
+            strip = convert(np.asarray(pixels).reshape(-1, spec.width, min(spec.nchannels, most_channels)))
+            if out is None:
+                out = np.empty((spec.height, *strip.shape[1:]), strip.dtype)
+            out[top : top + len(strip)] = strip
+        return out
     finally:
         source.close()
-    return np.ascontiguousarray(np.asarray(pixels).reshape(spec.height, spec.width, -1))
+
+
+def _strips(source, spec, most_channels: int, eight_bit: bool) -> Iterator[tuple[int, np.ndarray | None]]:
+    """Yield the rows of a picture from the top, some at a time, each with the first row's number from 0."""
+    stored, channels = spec.format.basetype, min(spec.nchannels, most_channels)
+    kind = oiio.UINT8 if eight_bit and stored in _INTEGERS else stored
+    kinds = (oiio.UINT8, oiio.UINT16, *((oiio.HALF,) if eight_bit else ()))
+    kind = kind if kind in kinds else oiio.FLOAT
+    high = max(1, STRIP_PIXELS // spec.width)
+    if spec.tile_height:
+        high = -(-high // spec.tile_height) * spec.tile_height
+    for top in range(0, spec.height, high):
+        rows = spec.y + top, spec.y + min(top + high, spec.height)
+        if spec.tile_height:
+            columns = spec.x, spec.x + spec.width
+            yield top, source.read_tiles(0, 0, *columns, *rows, spec.z, spec.z + 1, 0, channels, kind)
+        else:
+            yield top, source.read_scanlines(0, 0, *rows, spec.z, 0, channels, kind)
 
 
 def read_picture(path: Path) -> np.ndarray:
@@ -64,7 +100,7 @@ def read_picture(path: Path) -> np.ndarray:
     EXR and other float files are taken as linear light and encoded; integer files are taken as they are.
     Raises PlateError when the file is not a picture, whatever its name says.
     """
-    return to_display(read_raw(path, 3, eight_bit=True))
+    return _converted(Path(path), 3, True, to_display)
 
 
 def read_matte(path: Path, channel: str = "luma") -> np.ndarray:
@@ -72,7 +108,11 @@ def read_matte(path: Path, channel: str = "luma") -> np.ndarray:
 
     Raises MaskError where it has no such channel, PlateError where it is no picture.
     """
-    pixels = read_raw(path)
+    return _converted(Path(path), 4, False, lambda strip: _channel(strip, channel, Path(path).name))
+
+
+def _channel(pixels: np.ndarray, channel: str, name: str) -> np.ndarray:
+    """Return a channel (H, W) float32 of pixels (H, W, C); raises MaskError where there is none."""
     if pixels.dtype != np.float32:
         pixels = pixels.astype(np.float32) / np.iinfo(pixels.dtype).max
     depth = pixels.shape[2]
@@ -81,7 +121,7 @@ def read_matte(path: Path, channel: str = "luma") -> np.ndarray:
     alpha = depth - 1 if depth in (2, 4) else 3
     index = {"red": 0, "green": 1, "blue": 2, "alpha": alpha}.get(channel, depth)
     if index >= depth:
-        raise MaskError(f"{Path(path).name} has no channel “{channel}”.", f"It has {depth}; choose another.")
+        raise MaskError(f"{name} has no channel “{channel}”.", f"It has {depth}; choose another.")
     return pixels[..., index]
 
 
@@ -90,12 +130,21 @@ def is_white(matte: np.ndarray) -> np.ndarray:
     return matte >= WHITE
 
 
+@cache
+def _display_of_halves() -> np.ndarray:
+    """Return what is displayed (65536,) uint8 of every half float, by its bits."""
+    halves = np.arange(2**16, dtype=np.uint16).view(np.float16).astype(np.float32)
+    return np.round(255.0 * code_of_light(halves)).astype(np.uint8)
+
+
 def to_display(pixels: np.ndarray) -> np.ndarray:
     """Return pixels (H, W, C) as (H, W, 3) uint8 sRGB; float pixels are linear light."""
     if pixels.shape[2] < 3:
         pixels = np.repeat(pixels[..., :1], 3, axis=2)
     if pixels.dtype == np.uint8:
         return np.ascontiguousarray(pixels)
+    if pixels.dtype == np.float16:
+        return _display_of_halves()[np.ascontiguousarray(pixels).view(np.uint16)]
     return np.round(255.0 * code_of_light(pixels)).astype(np.uint8)
 
 

@@ -63,14 +63,21 @@ class Operation:
 
 def read_stack(given: list[dict]) -> list[Operation]:
     """Return operations from plain data ``{"name", "figures", "on"}``; raises PlateError for what is none."""
-    stack = []
+    stack: list[Operation] = []
+    if not isinstance(given, list) or not all(isinstance(one, dict) for one in given):
+        raise PlateError("These are no operations of a tracking copy.")
     for one in given:
         name, figures = one.get("name"), one.get("figures", {})
-        if name not in OPERATIONS:
+        if not isinstance(name, str) or name not in OPERATIONS or not isinstance(figures, dict):
             raise PlateError(f"There is no operation “{name}”.", f"Choose {', '.join(OPERATIONS)}.")
         for figure, value in figures.items():
             limit = OPERATIONS[name].get(figure)
-            if limit is None or not isinstance(value, int | float) or not limit.low <= value <= limit.high:
+            if (
+                limit is None
+                or isinstance(value, bool)
+                or not isinstance(value, int | float)
+                or not limit.low <= value <= limit.high
+            ):
                 span = f"{limit.low:g} to {limit.high:g}" if limit else "not known"
                 raise PlateError(f"{name.capitalize()}: {figure} “{value}” is out of range.", f"It may be {span}.")
         stack.append(Operation(name, {k: float(v) for k, v in figures.items()}, bool(one.get("on", True))))

@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
 from threading import Lock
+from typing import TYPE_CHECKING
 
 import cv2
 import numpy as np
@@ -12,7 +13,9 @@ import numpy as np
 from amberkeel.core.errors import PlateError
 from amberkeel.core.pictures.read import is_white, read_matte, read_picture, to_gray
 from amberkeel.core.plate.sequence import VIDEO_SUFFIXES, Sequence, find_sequence, gaps_in, run_words, spans
-from amberkeel.core.plate.video import VideoReader
+
+if TYPE_CHECKING:
+    from amberkeel.core.plate.video import VideoReader
 
 GRAY_BUDGET = 400 * 1024 * 1024
 """Bytes of decoded luma kept in memory by `GrayFrames`."""
@@ -34,14 +37,14 @@ class Plate:
     frames: np.ndarray
     width: int
     height: int
-    source: Sequence | VideoReader
+    source: "Sequence | VideoReader"
     fps: Fraction | None = None
     pixel_aspect: float = 1.0
     _lock: Lock = field(default_factory=Lock, repr=False)
 
     def read(self, frame: int) -> np.ndarray:
         """Return a frame as (H, W, 3) uint8 sRGB; raises PlateError on damage or another size."""
-        if isinstance(self.source, VideoReader):
+        if not isinstance(self.source, Sequence):
             with self._lock:
                 return self.source.read(frame)
         picture = read_picture(self.source.path(frame))
@@ -70,6 +73,8 @@ def open_plate(where: str | Path, frames: tuple[int, int] | None = None) -> Plat
     """
     where = Path(where)
     if where.suffix.lower() in VIDEO_SUFFIXES and where.is_file():
+        from amberkeel.core.plate.video import VideoReader
+
         reader = VideoReader(where)
         numbers = _range(list(range(1, reader.count + 1)), frames, where.name)
         return Plate(where.stem, numbers, reader.width, reader.height, reader, reader.fps, reader.pixel_aspect)

@@ -7,7 +7,7 @@ import numpy as np
 from numpy.linalg import LinAlgError
 
 from amberkeel.core.solve import terms as known
-from amberkeel.core.solve.bundle import Bundle, LensBlock, point_costs_of, total_cost
+from amberkeel.core.solve.bundle import Bundle, LensBlock, point_costs_of
 from amberkeel.core.solve.cost import guard_points
 from amberkeel.core.solve.normal_system import NormalSystem
 from amberkeel.core.solve.radial_lens import MOST_RADIAL, RADIAL_NAMES
@@ -36,9 +36,14 @@ enough.
 ROUGH = 1e-4
 """Tolerance from which an adjustment only ranks starts, or another one follows it, and does not leap."""
 
-MOST_LEAPS, LONGEST_LEAP, LEAP_STEPS, LEAP_TOLERANCE, FIRST_DAMPING = 6, 0.3, 10, 1e-5, 1e-5
+MOST_LEAPS, LONGEST_LEAP, LEAP_STEPS, LEAP_TOLERANCE = 6, 0.3, 10, 1e-5
 """Leaps of an adjustment at the most; the longest, in log focal length; steps of adjusting all else after it, with
-their tolerance and first damping.
+their tolerance.
+"""
+
+FIRST_DAMPING, CAREFUL_DAMPING = 1e-7, 1e-5
+"""Damping of the first step, near a solution and far from one. The focal length of a moving camera often keeps a
+millionth of its own diagonal once all else follows it: with more damping than that it creeps.
 """
 
 
@@ -64,7 +69,7 @@ def adjust(bundle: Bundle, iterations: int = 20, tolerance: float = 1e-5, dampin
     """
     alone = len(bundle.lenses) == 1 and "focal" in bundle.lenses[0].free
     leaps = MOST_LEAPS if alone and tolerance < ROUGH else 0
-    at = _descended(_Descent(bundle, total_cost(bundle), damping, iterations), tolerance, leaps > 0)
+    at = _descended(_begun(bundle, damping, iterations), tolerance, leaps > 0)
     while at.creeps:
         leapt = _leapt(at)
         leaps -= 1
@@ -74,23 +79,28 @@ def adjust(bundle: Bundle, iterations: int = 20, tolerance: float = 1e-5, dampin
 
 @dataclass(frozen=True)
 class _Descent:
-    """Where an adjustment stands: its bundle and cost, the damping of the next step, how many steps are left, and
-    whether it creeps.
+    """Where an adjustment stands: its bundle, its cost and that of each point (P,), the damping of the next step, how
+    many steps are left, and whether it creeps.
     """
 
     bundle: Bundle
     cost: float
+    costs: np.ndarray
     damping: float
     left: int
     creeps: bool = False
 
 
+def _begun(bundle: Bundle, damping: float, left: int) -> _Descent:
+    costs = point_costs_of(bundle)
+    return _Descent(bundle, known.cost(bundle.terms, bundle) + float(costs.sum()), costs, damping, left)
+
+
 def _descended(start: _Descent, tolerance: float, watchful: bool) -> _Descent:
     """Return where steps of Levenberg and Marquardt lead; `watchful` ends them where they creep."""
     system = NormalSystem(start.bundle)
-    bundle, cost, damping, rise, slow = start.bundle, start.cost, start.damping, 2.0, 0
-    small = 0
-    costs = point_costs_of(bundle)
+    bundle, cost, costs, damping = start.bundle, start.cost, start.costs, start.damping
+    rise, slow, small = 2.0, 0, 0
     for left in range(start.left, 0, -1):
         found = _step(system, bundle, damping)
         if found is None:
@@ -108,16 +118,16 @@ def _descended(start: _Descent, tolerance: float, watchful: bool) -> _Descent:
             damping = max(damping * max(1.0 / 3.0, 1.0 - (2.0 * min(ratio, 1.0) - 1.0) ** 3), LEAST_DAMPING)
             small = small + 1 if gone < tolerance else 0
             if small and damping <= SETTLED or small >= MOST_SMALL:
-                return _Descent(bundle, cost, damping, 0)
+                return _Descent(bundle, cost, costs, damping, 0)
             if small:
                 damping *= 0.1
         else:
             damping, rise = damping * rise, rise * 2.0
             if damping > MOST_DAMPING:
-                return _Descent(bundle, cost, damping, 0)
+                return _Descent(bundle, cost, costs, damping, 0)
         if watchful and slow >= PATIENCE:
-            return _Descent(bundle, cost, damping, left - 1, True)
-    return _Descent(bundle, cost, damping, 0)
+            return _Descent(bundle, cost, costs, damping, left - 1, True)
+    return _Descent(bundle, cost, costs, damping, 0)
 
 
 def _leapt(at: _Descent) -> _Descent | None:
@@ -134,11 +144,11 @@ def _leapt(at: _Descent) -> _Descent | None:
     trial, _, _ = _stepped(at.bundle, system, step, np.full(len(at.bundle.rhos), np.inf))
     (lens,) = trial.lenses
     held = replace(trial, lenses=(replace(lens, free=tuple(name for name in lens.free if name != "focal")),))
-    there = _descended(_Descent(held, total_cost(held), FIRST_DAMPING, LEAP_STEPS), LEAP_TOLERANCE, False)
+    there = _descended(_begun(held, FIRST_DAMPING, LEAP_STEPS), LEAP_TOLERANCE, False)
     if there.cost >= at.cost:
         return None
     landed = replace(there.bundle, lenses=(replace(there.bundle.lenses[0], free=lens.free),))
-    return _Descent(landed, there.cost, FIRST_DAMPING, at.left)
+    return _Descent(landed, there.cost, there.costs, FIRST_DAMPING, at.left)
 
 
 def _step(system: NormalSystem, bundle: Bundle, damping: float) -> tuple[np.ndarray, np.ndarray, np.ndarray] | None:

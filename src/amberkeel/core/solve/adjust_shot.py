@@ -39,13 +39,15 @@ def finished(
     later: tuple[str, ...],
     progress: Progress,
     scales: tuple[float, ...] = CYCLE_SCALES,
+    last: tuple[int, float, float] | None = None,
 ) -> Solved:
     """Return a shot adjusted, outliers judged by their residuals after each round.
 
     Parameters
     ----------
     problem : solved; it is left as it is. freedom : what of the lens may change. later : coefficients that are tried
-        on the way. scales : Cauchy scale of each round, in sigmas.
+        on the way. scales : Cauchy scale of each round, in sigmas. last : iterations, tolerance and Cauchy scale of the
+        adjustment after them, `NEARLY` by default.
 
     Raises
     ------
@@ -66,7 +68,8 @@ def finished(
                 "Fewer than eight tracks agree with any one camera.", "Mask what moves, or follow more features."
             )
     problem.active = everyone & ~dropped
-    adjust_all(problem, freedom, *NEARLY)
+    problem.triangulate(problem.active, FINAL_SCALE)
+    adjust_all(problem, freedom, *(last or NEARLY))
     return Solved(problem, freedom, dropped)
 
 

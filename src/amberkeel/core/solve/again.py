@@ -26,8 +26,11 @@ EXACTLY = 1e-6
 LEAST_ARM = 1e-3
 """Arm along the view axis, over the size of the path, below which a camera swings about no pivot that is seen."""
 
-REFINE_SCALES = (FINAL_SCALE, FINAL_SCALE)
-"""The same from a camera that was found before."""
+REFINE_SCALES = (FINAL_SCALE,)
+"""Cauchy scales of the rounds of adjusting and judging outliers, in sigmas, from a camera that was found before."""
+
+ONCE = (1, 1e-5, FINAL_SCALE)
+"""Iterations, tolerance and Cauchy scale of the adjustment after it; what weighs the tracks goes on from there."""
 
 
 def refined(asked: Asked, progress: Progress) -> Solved:
@@ -54,7 +57,8 @@ def refined(asked: Asked, progress: Progress) -> Solved:
             grow(problem, freedom, span(progress, 0.0, 0.6))
         except Broken as broken:
             problem = broken.problem
-    return replace(finished(problem, freedom, (), span(progress, 0.6, 1.0), REFINE_SCALES), motion=motion)
+    done = finished(problem, freedom, (), span(progress, 0.6, 1.0), REFINE_SCALES, ONCE)
+    return replace(done, motion=motion)
 
 
 def _take_cameras(problem: Problem, path: CameraPath) -> None:

@@ -9,13 +9,19 @@ from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.grow import fill_between, grow, settle
 from amberkeel.core.solve.lens_plan import Freedom, LensPlan, zoom_basis
 from amberkeel.core.solve.problem import Problem
-from amberkeel.core.solve.start import FIELDS_OF_VIEW, Pair, find_pairs, sweep
+from amberkeel.core.solve.side_by_side import side_by_side
+from amberkeel.core.solve.start import FIELDS_OF_VIEW, Pair, Start, find_pairs, sweep
 
 ZOOM_FIELDS = np.radians(np.geomspace(80.0, 12.0, 6))
 """Horizontal fields of view from which a zoom is begun, radians."""
 
 ABOUT = np.array([1.0, 0.85, 1.18])
 """Starts about a focal length that is known: with little parallax the right one alone may give no start."""
+
+MOST_EXTENDED, EXTENDED_WITH = 3, 5000
+"""Starts that are extended over the frames between their pair before the best one is chosen, and measurements of the
+tracks that they are extended with, about.
+"""
 
 FIRST_PAIRS, MORE_PAIRS, MOST_OTHERS = 2, 6, 2
 """Pairs of frames tried as a start at first, and in all where the first ones explain too little; of the others, starts
@@ -80,16 +86,11 @@ def best_start(
     ------
     SolveError : no start was found.
     """
-    candidates = _starts(problem, plan, width, pairs, progress)
-    best, of, best_cost = candidates[0][0].problem, candidates[0][1], np.inf
-    for start, pair in candidates[:3]:
-        trial = start.problem
-        fill_between(trial, pair.a, pair.b)
-        settle(trial, plan.free, 10)
-        cost = _merit(trial)
-        if cost < best_cost:
-            best, of, best_cost = trial, pair, cost
-    return best, of
+    candidates = _starts(problem, plan, width, pairs, progress)[:MOST_EXTENDED]
+    extended = _extended(candidates, plan.free)
+    best = int(np.argmin([np.nan_to_num(_merit(part), nan=np.inf) for part, _ in extended]))
+    start, pair = candidates[best]
+    return start.problem.with_part(*extended[best]), pair
 
 
 def other_starts(
@@ -107,15 +108,40 @@ def other_starts(
         candidates = _starts(problem, plan, width, pairs, progress)
     except SolveError:
         return []
-    out: list[tuple[Problem, Pair]] = []
-    seen: set[int] = set()
+    chosen: list[tuple[Start, Pair]] = []
     for start, pair in candidates:
-        if pair.a not in seen and len(out) < MOST_OTHERS:
-            seen.add(pair.a)
-            fill_between(start.problem, pair.a, pair.b)
-            settle(start.problem, plan.free, 10)
-            out.append((start.problem, pair))
-    return out
+        if len(chosen) < MOST_OTHERS and all(pair.a != other.a for _, other in chosen):
+            chosen.append((start, pair))
+    extended = _extended(chosen, plan.free)
+    return [(start.problem.with_part(*part), pair) for (start, pair), part in zip(chosen, extended)]
+
+
+def _extended(starts: list[tuple[Start, Pair]], freedom: Freedom) -> list[tuple[Problem, np.ndarray]]:
+    """Return starts extended over the frames between their pair, each as a part of its problem with the part's rows."""
+    parts = [_part(start.problem, pair) for start, pair in starts]
+
+    def extend(one: tuple[Problem, Pair]) -> None:
+        part, pair = one
+        fill_between(part, pair.a, pair.b)
+        settle(part, freedom, 10)
+
+    most = max((len(part.camera) for part, _ in parts), default=0)
+    side_by_side(extend, [(part, pair) for (part, _), (_, pair) in zip(parts, starts)], most)
+    return parts
+
+
+def _part(problem: Problem, pair: Pair) -> tuple[Problem, np.ndarray]:
+    """Return a start with some of its tracks alone, and their rows: those that it was made with, and as many others
+    seen between its frames as there is room for.
+    """
+    between = (problem.camera >= pair.a) & (problem.camera <= pair.b)
+    seen = np.bincount(problem.track[between], minlength=len(problem.rhos))
+    others = np.nonzero(problem.active & ~problem.triangulated & (seen >= 2))[0]
+    lengths = np.diff(problem.first)
+    room = EXTENDED_WITH - int(lengths[problem.triangulated].sum())
+    step = max(1, -(-int(lengths[others].sum()) // max(room, 1)))
+    rows = np.union1d(np.nonzero(problem.triangulated)[0], others[::step])
+    return problem.of_tracks(rows), rows
 
 
 def _starts(problem: Problem, plan: LensPlan, width: int, pairs: list[Pair], progress: Progress) -> list:

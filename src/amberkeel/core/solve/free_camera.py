@@ -7,11 +7,12 @@ import numpy as np
 from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.adjust_shot import CLEARLY, TO_THE_END, finished
-from amberkeel.core.solve.again import REFINE_SCALES
 from amberkeel.core.solve.begin import FIRST_PAIRS, MORE_PAIRS, best_start, other_starts, zooming_start
-from amberkeel.core.solve.grow import Broken, adjust_all, grow, settle
+from amberkeel.core.solve.covering import COVERING, covering
+from amberkeel.core.solve.grow import Broken, adjust_all, grow, set_outliers_apart, settle
 from amberkeel.core.solve.lens_plan import Freedom, LensPlan
 from amberkeel.core.solve.motions import compare
+from amberkeel.core.solve.outliers import FINAL_SCALE
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.radial_lens import READOUT_NAME
 from amberkeel.core.solve.recipe import AUTO_ROWS, JERKIEST, KNOWN_ROWS, NO_ROWS
@@ -30,6 +31,9 @@ LOOSE_FOCAL = 0.015
 
 OTHER_FOCALS = (0.5, 0.7, 1.4, 2.0)
 """What it is multiplied by then."""
+
+OTHER_SCALES = (FINAL_SCALE, FINAL_SCALE)
+"""Cauchy scales of the rounds in which one of them is adjusted to the end, in sigmas."""
 
 BRIEFLY, CLEARLY_BELOW = 15, 0.995
 """Iterations for each of them, and share of the solve's own cost below which one is adjusted to the end."""
@@ -111,7 +115,7 @@ def _refocused(asked: Asked, solved: Solved, progress: Progress) -> Solved:
         if settle(trial, solved.freedom, BRIEFLY) > CLEARLY_BELOW * as_it_is:
             continue
         try:
-            found = finished(trial, solved.freedom, (), progress, REFINE_SCALES)
+            found = finished(trial, solved.freedom, (), progress, OTHER_SCALES)
         except SolveError:
             continue
         candidates.append(replace(found, twin=solved.twin, begun=solved.begun))
@@ -139,9 +143,17 @@ def _part(asked: Asked, failure: SolveError, progress: Progress) -> Solved:
 
 
 def _grown(start: Problem, plan: LensPlan, progress: Progress) -> Solved:
-    """Return a start extended over the whole shot and finished."""
-    grow(start, plan.free, span(progress, 0.0, 0.5))
-    return _settled(start, plan.free, plan, span(progress, 0.5, 1.0))
+    """Return a start extended over the whole shot with some of its tracks, and finished with all of them."""
+    rows = covering(start, COVERING)
+    part = start.of_tracks(rows)
+    try:
+        grow(part, plan.free, span(progress, 0.0, 0.5))
+    except Broken as broken:
+        broken.problem = start.with_part(broken.problem, rows)
+        raise
+    grown = start.with_part(part, rows)
+    set_outliers_apart(grown)
+    return _settled(grown, plan.free, plan, span(progress, 0.5, 1.0))
 
 
 def _settled(problem: Problem, freedom: Freedom, plan: LensPlan, progress: Progress) -> Solved:

@@ -114,11 +114,13 @@ def grow(problem: Problem, freedom: Freedom, progress: Progress) -> None:
         grown += _extend(problem, low, range(low - 1, max(low - 1 - CHUNK, -1), -1))
         if not grown:
             break
+        near = None
         if len(problem.zoom):
             settle(problem, freedom, 8)
         else:
-            _adjust_edges(problem)
-        set_outliers_apart(problem)
+            near = _near_edges(problem)
+            _adjust_edges(problem, near)
+        set_outliers_apart(problem, near)
         progress(problem.solved.mean(), f"Solved {int(problem.solved.sum())} of {total} frames")
     if not problem.solved.all():
         lost = problem.frames[~problem.solved]
@@ -130,12 +132,27 @@ def grow(problem: Problem, freedom: Freedom, progress: Progress) -> None:
         )
 
 
-def set_outliers_apart(problem: Problem) -> None:
+def set_outliers_apart(problem: Problem, tracks: np.ndarray | None = None) -> None:
     """Judge the measurements of the solved frames anew, in place: what rides on something that moves must not bend the
     camera while it grows.
+
+    Parameters
+    ----------
+    problem : grown so far. tracks : (P,) bool, those that are judged, or None for all active ones.
     """
-    judged, dropped = find_outliers(problem, problem.active, ROUGH_OUTLIER)
-    problem.inlier = judged.inlier & ~dropped[problem.track]
+    judged, dropped = find_outliers(problem, problem.active if tracks is None else tracks, ROUGH_OUTLIER)
+    inlier = judged.inlier & ~dropped[problem.track]
+    problem.inlier = inlier if tracks is None else np.where(tracks[problem.track], inlier, problem.inlier)
+
+
+def _near_edges(problem: Problem) -> np.ndarray:
+    """Return the active tracks (P,) bool that are seen near either end of what is solved."""
+    solved = np.nonzero(problem.solved)[0]
+    near = np.zeros(len(problem.frames), bool)
+    near[solved[: WINDOW + HELD_REACH]] = near[solved[-WINDOW - HELD_REACH :]] = True
+    seen = np.zeros(len(problem.rhos), bool)
+    seen[problem.track[near[problem.camera]]] = True
+    return problem.active & seen
 
 
 def _extend(problem: Problem, last: int, rows: Iterable[int]) -> int:
@@ -150,9 +167,9 @@ def _extend(problem: Problem, last: int, rows: Iterable[int]) -> int:
     return grown
 
 
-def _adjust_edges(problem: Problem) -> None:
-    """Triangulate again and adjust the frames near both ends of what is solved, the rest held."""
-    problem.triangulate(problem.active, GROW_SCALE)
+def _adjust_edges(problem: Problem, tracks: np.ndarray) -> None:
+    """Triangulate tracks (P,) bool again and adjust the frames near both ends of what is solved, the rest held."""
+    problem.triangulate(tracks, GROW_SCALE)
     solved = np.nonzero(problem.solved)[0]
     free = problem.solved.copy()
     if len(solved) > 2 * WINDOW + 10:
@@ -162,5 +179,5 @@ def _adjust_edges(problem: Problem) -> None:
     movable, held = np.nonzero(free)[0], np.nonzero(problem.solved & ~free)[0]
     near = free.copy()
     near[held[np.abs(held[:, None] - movable[None]).min(1) <= HELD_REACH]] = True
-    bundle, rows = problem.bundle(near, problem.active, free, loss_scale=GROW_SCALE)
+    bundle, rows = problem.bundle(near, tracks, free, loss_scale=GROW_SCALE)
     problem.update(adjust(bundle, 6, 1e-3).bundle, rows)

@@ -5,7 +5,7 @@ from itertools import product
 import numpy as np
 from scipy.sparse import csr_matrix
 
-from amberkeel.core.solve.arrays import CHUNKS, Kept, Structure, Sums
+from amberkeel.core.solve.arrays import CHUNKS, FEW, Kept, Structure, Sums
 from amberkeel.core.solve.bundle import Bundle
 from amberkeel.core.solve.panels import make_panels, take_points
 from amberkeel.core.solve.reduce import eliminate_points
@@ -169,7 +169,7 @@ class NormalSystem:
         for j, stored in enumerate(np.diagonal(self.pattern.at)):
             np.einsum("ii->i", tiles[stored])[:] += added[self.pattern.column(j)]
         np.einsum("ii->i", corner)[:] += added[self.full :]
-        return factor(self.pattern, tiles, self.sums.border[0], corner)
+        return factor(self.pattern, tiles, self.sums.border[0], corner, len(self.panels.camera) > FEW)
 
     def camera_rows(self, values: np.ndarray) -> np.ndarray:
         """Return values of the system's rows (n + C,) by frame, (F, 6); 0 where held."""

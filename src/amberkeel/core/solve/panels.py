@@ -9,10 +9,9 @@ matrix product is faster by more than that where tracks are long against a tile.
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
-from scipy.linalg.blas import dsyrk
+from numba import njit, prange
 
-from amberkeel.core.solve.arrays import Kept, Structure
+from amberkeel.core.solve.arrays import CHUNKS, FEW, Kept, Structure
 from amberkeel.core.solve.tiles import DEGREES, TilePattern
 
 
@@ -23,21 +22,22 @@ class Panels:
     Attributes
     ----------
     camera, point : (N,) of the observations.
-    rows : (3 K, S) all panels, one below the other. first : (T + 1,) where each tile's panel begins, in points.
+    rows : (3 K, S) all panels, one below the other.
     position : (N,) of each observation's point in the panels, -1 where it has no part in them.
-    pairs : tiles i > j with rows in common, and the points in common by their positions in either panel.
+    tiles : (B, 2) rows and columns of the tiles that lose something.
+    products : (B + 1,) where in `own` and `other` (3 M,) each of those tiles' rows of the two panels begin.
+    shares : where in that order each thread's tiles begin (CHUNKS + 1,).
     """
 
     camera: np.ndarray
     point: np.ndarray
     rows: np.ndarray
-    first: np.ndarray
     position: np.ndarray
-    pairs: tuple[tuple[int, int, np.ndarray, np.ndarray], ...]
-
-    def of(self, tile: int) -> np.ndarray:
-        """Return the panel of a tile, (3 k, S)."""
-        return self.rows[3 * self.first[tile] : 3 * self.first[tile + 1]]
+    tiles: np.ndarray
+    products: np.ndarray
+    own: np.ndarray
+    other: np.ndarray
+    shares: np.ndarray
 
 
 def make_panels(structure: Structure, pattern: TilePattern, camera: np.ndarray, point: np.ndarray) -> Panels:
@@ -48,24 +48,34 @@ def make_panels(structure: Structure, pattern: TilePattern, camera: np.ndarray, 
     count = len(pattern.below)
     first = np.searchsorted(met, np.arange(count + 1) * points)
     of = [met[first[t] : first[t + 1]] - t * points for t in range(count)]
-    pairs = []
+    tiles, own, other = [], [], []
     for j, below in enumerate(pattern.below):
-        for i in below.tolist():
+        for i in (j, *below.tolist()):
             _, a, b = np.intersect1d(of[i], of[j], assume_unique=True, return_indices=True)
             if len(a):
-                pairs.append((i, j, _rows(a), _rows(b)))
+                tiles.append((i, j))
+                own.append(_rows(first[i] + a))
+                other.append(_rows(first[j] + b))
     where = np.full(len(camera), -1)
     where[live] = position
-    return Panels(camera, point, np.zeros((3 * len(met), pattern.side)), first, where, tuple(pairs))
+    products = np.concatenate([[0], np.cumsum([len(rows) for rows in own])]).astype(np.int64)
+    return Panels(
+        camera, point, np.zeros((3 * len(met), pattern.side)), where, np.array(tiles, np.int64).reshape(-1, 2),
+        products, _joined(own), _joined(other), np.searchsorted(products, np.linspace(0, products[-1], CHUNKS + 1)),
+    )  # fmt: skip
+
+
+def _joined(rows: list[np.ndarray]) -> np.ndarray:
+    return np.concatenate([*rows, np.zeros(0, np.int64)])
 
 
 def _rows(points: np.ndarray) -> np.ndarray:
-    """Return the rows (3 k,) of points (k,) of a panel."""
+    """Return the rows (3 k,) of points (k,) of the panels."""
     return (3 * points[:, None] + np.arange(3)).ravel()
 
 
 def take_points(panels: Panels, structure: Structure, kept: Kept, tiles: np.ndarray, at: np.ndarray) -> None:
-    """Take the eliminated points from the tiles (T, S, S) of a system, in place; of diagonal tiles the lower triangle.
+    """Take the eliminated points from the tiles (T, S, S) of a system, in place.
 
     Parameters
     ----------
@@ -73,13 +83,26 @@ def take_points(panels: Panels, structure: Structure, kept: Kept, tiles: np.ndar
     tiles : (T, S, S). at : (K, K), see `TilePattern`.
     """
     fill_panels(panels.camera, panels.point, structure.within, panels.position, kept.blocks, kept.inverses, panels.rows)
-    for i in range(len(panels.first) - 1):
-        panel = panels.of(i)
-        if len(panel):
-            # Of a C-ordered tile the transpose is what BLAS takes; its upper triangle is our lower one.
-            dsyrk(-1.0, panel.T, beta=1.0, c=tiles[at[i, i]].T, lower=0, overwrite_c=1)
-    for i, j, own, other in panels.pairs:
-        tiles[at[i, j]] -= panels.of(i)[own].T @ panels.of(j)[other]
+    lost = panels.rows, panels.tiles, panels.products, panels.own, panels.other
+    if len(panels.camera) > FEW:
+        _take_parallel(*lost, panels.shares, tiles, at)
+    else:
+        _take(*lost, 0, len(panels.tiles), tiles, at)
+
+
+@njit(cache=True, nogil=True)
+def _take(rows, own_tiles, products, own, other, begin, end, tiles, at):
+    """Take the products of panels from tiles `begin` to `end` of those that lose something."""
+    for b in range(begin, end):
+        i, j = own_tiles[b, 0], own_tiles[b, 1]
+        left, right = rows[own[products[b] : products[b + 1]]], rows[other[products[b] : products[b + 1]]]
+        tiles[at[i, j]] -= np.dot(left.T, right)
+
+
+@njit(cache=True, nogil=True, parallel=True)
+def _take_parallel(rows, own_tiles, products, own, other, shares, tiles, at):
+    for chunk in prange(CHUNKS):
+        _take(rows, own_tiles, products, own, other, shares[chunk], shares[chunk + 1], tiles, at)
 
 
 @njit(cache=True, nogil=True, fastmath=True)

@@ -22,7 +22,7 @@ from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.shot import Asked, Solved
 from amberkeel.core.solve.solution import Solution
-from amberkeel.core.solve.solve import ask, conclude, solve_shot, solve_tracks
+from amberkeel.core.solve.solve import Early, ask, conclude, solve_shot, solve_tracks
 from amberkeel.core.solve.terms import SoftLens, Term
 from amberkeel.core.solve.uncertainty import Uncertainty, part_of, uncertainties
 from amberkeel.core.tracks import TrackSet
@@ -52,12 +52,17 @@ class SharedShot:
     recipe: Recipe = Recipe()
 
 
-def solve_shots(shots: Sequence[SharedShot], progress: Progress = silent) -> list[Solution]:
-    """Return a solution of each shot: one by itself, several with one lens for all; errors as of those two."""
+def solve_shots(shots: Sequence[SharedShot], progress: Progress = silent, early: Early | None = None) -> list[Solution]:
+    """Return a solution of each shot: one by itself, several with one lens for all; errors as of those two.
+
+    Parameters
+    ----------
+    shots : as they are asked for. progress : called with the share done. early : of a single one, see `solve_tracks`.
+    """
     if len(shots) != 1:
         return solve_together(shots, progress)
     (one,) = shots
-    return [solve_tracks(one.tracks, one.frames, one.width, one.height, one.recipe, progress)]
+    return [solve_tracks(one.tracks, one.frames, one.width, one.height, one.recipe, progress, early)]
 
 
 def solve_together(shots: Sequence[SharedShot], progress: Progress = silent) -> list[Solution]:

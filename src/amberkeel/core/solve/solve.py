@@ -1,5 +1,6 @@
 """From tracks to a solved camera."""
 
+from collections.abc import Callable
 from dataclasses import replace
 from typing import NamedTuple
 
@@ -63,6 +64,9 @@ UNMEASURED = {"m": "units", "m/s²": "units/s²"}
 CLEARLY_BEST = 1000.0
 """By how much a rival's score may fall when it is solved to the end."""
 
+Early = Callable[[Solution], None]
+"""Takes a solution before it is known how sure it is."""
+
 EVIDENCE_ROUNDS = 4
 """Rounds of adjusting with evidence; what is held exactly is held firmer in each."""
 
@@ -74,6 +78,7 @@ def solve_tracks(
     height: int,
     recipe: Recipe = Recipe(),
     progress: Progress = silent,
+    early: Early | None = None,
 ) -> Solution:
     """Solve a camera from tracks alone.
 
@@ -82,6 +87,8 @@ def solve_tracks(
     tracks : measurements; excluded tracks are left out, check tracks are only judged. If no track is marked as check,
         a share of them is withheld.
     frames : (F,) frame numbers to solve, rising. width, height : plate size in pixels. recipe : what is asked.
+    progress : called with the share done. early : called with a refinement as it stands before it is known how sure it
+        is: cameras, points and residuals are final to a fraction of their noise, sigmas are those of independent noise.
 
     Returns
     -------
@@ -94,7 +101,7 @@ def solve_tracks(
     """
     asked = ask(tracks, frames, width, height, recipe)
     try:
-        solved = solve_shot(asked, span(progress, 0.0, 0.95))
+        solved = solve_shot(asked, span(progress, 0.0, 0.95), early)
     except Stopped as stop:
         return replace(conclude(asked, stop.best, stop.best.uncertainty(clustered=False)), stopped=True)
     progress(0.96, "Trying the lens on check tracks")
@@ -159,9 +166,13 @@ def _check_refinement(recipe: Recipe) -> None:
         )
 
 
-def solve_shot(asked: Asked, progress: Progress) -> Solved:
+def solve_shot(asked: Asked, progress: Progress, early: Early | None = None) -> Solved:
     """Solve a shot, all but how sure it is: the explanation asked for, or the best one, at last with every track
     weighted by its own noise.
+
+    Parameters
+    ----------
+    asked : the shot. progress, early : as for `solve_tracks`.
     """
     solved = _explained_best(asked, span(progress, 0.0, 0.9))
     if solved.motion == LOCKED:
@@ -172,6 +183,9 @@ def solve_shot(asked: Asked, progress: Progress) -> Solved:
         for how in (ROUGHLY, TO_THE_END):
             weigh(problem, solved.freedom)
             adjust_all(problem, solved.freedom, *how)
+            if early and how == ROUGHLY and asked.recipe.begin and not any(one.on for one in asked.recipe.evidence):
+                soon = replace(solved, problem=problem.copied())
+                early(conclude(asked, soon, soon.uncertainty(clustered=False), tested=False))
         solved = without_near(replace(solved, problem=problem))
         progress(0.97, "Adding what is known")
     return _with_evidence(asked, _flat(asked, _standing(asked, solved)))
@@ -346,24 +360,28 @@ def _finished_swing(asked: Asked, swung: Solved, progress: Progress) -> Solved |
         return None
 
 
-def conclude(asked: Asked, solved: Solved, sure: Uncertainty, progress: Progress = silent) -> Solution:
+def conclude(
+    asked: Asked, solved: Solved, sure: Uncertainty, progress: Progress = silent, tested: bool = True
+) -> Solution:
     """Return the solution of a solved shot: every track judged, its lens tested on held-out tracks.
 
     Parameters
     ----------
     asked : the shot as it was asked for. solved : its camera, adjusted. sure : how sure that is. progress : called with
-        the share done.
+        the share done. tested : whether lens and folds are.
     """
     problem, measured = solved.problem, asked.measured
     bundle, rows = solved.final_bundle()
     shown = _figures(bundle, solved)
     report = lens_report(problem.lens, sure, asked.recipe.held_lens)
-    report = report.tested(held_out(problem, solved.freedom, sure, measured.in_state(CHECK)))
+    if tested:
+        report = report.tested(held_out(problem, solved.freedom, sure, measured.in_state(CHECK)))
     if solved.twin < ALIKE * sure.noise_factor**2:
         report = report.noted(Reason(reasons.DEPTH_REVERSED))
     counted = np.zeros(len(measured.frames), bool)
     counted[rows.observations] = True
-    folds = cross_validated(solved, asked.recipe.folds, asked.recipe.seed, progress) if asked.recipe.folds else None
+    wanted = asked.recipe.folds if tested else 0
+    folds = cross_validated(solved, wanted, asked.recipe.seed, progress) if wanted else None
     solution = make_solution(
         problem, measured, solved.dropped, counted, sure, report, asked.recipe, asked.size, shown,
         solved.motion, solved.rivals, rows.points, solved.standing,

@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import SolveError
-from amberkeel.core.solve.adjust import adjust
+from amberkeel.core.solve.adjust import CAREFUL_DAMPING, adjust
 from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.refine import resect_camera
@@ -26,7 +26,7 @@ START_SCALE = 6.0
 MIN_COMMON = 24
 
 MOST_TRACKS = 160
-"""Tracks that a start is adjusted with, about."""
+"""Tracks that a pair is ranked by and a start adjusted with, about."""
 
 LEAST_INLIERS = 8
 
@@ -200,6 +200,8 @@ def find_pairs(problem: Problem, count: int = 2) -> list[Pair]:
 
 def _parallax(xa: np.ndarray, xb: np.ndarray) -> float:
     """Return the upper-quartile distance in pixels that the best homography leaves."""
+    step = max(1, len(xa) // MOST_TRACKS)
+    xa, xb = np.ascontiguousarray(xa[::step]), np.ascontiguousarray(xb[::step])
     h, _ = cv2.findHomography(xa, xb, cv2.RANSAC, 2.0, maxIters=HOMOGRAPHY_DRAWS)
     if h is None:
         return 0.0
@@ -262,7 +264,7 @@ def _try_focal(
     bundle, cut = trial.bundle(trial.solved, chosen, free, Freedom(("focal",) if free_focal else ()), START_SCALE)
     if len(bundle.rhos) < LEAST_INLIERS:
         return None
-    adjusted = adjust(bundle, 12, 3e-3)
+    adjusted = adjust(bundle, 12, 3e-3, CAREFUL_DAMPING)
     if not FOCAL_LIMITS[0] < adjusted.bundle.lens.focal / (2.0 * lens.cx) < FOCAL_LIMITS[1]:
         return None
     trial.update(adjusted.bundle, cut)

@@ -9,18 +9,21 @@ factors, so cost and memory grow linearly with the number of frames.
 from dataclasses import dataclass
 
 import numpy as np
+from numba import njit, prange
 from scipy.linalg import solve_triangular
 from scipy.linalg.blas import dtrsm
 from scipy.sparse import csr_matrix
 from scipy.sparse.csgraph import reverse_cuthill_mckee
 
+from amberkeel.core.solve.arrays import CHUNKS
+
 DEGREES = 6
 """Rows of a camera in the system."""
 
-TILE_CAMERAS = 16
-"""Cameras of a tile: 96 rows, which BLAS multiplies near its full speed and which still follow a band closely."""
+TILE_CAMERAS = 12
+"""Cameras of a tile: 72 rows, which BLAS multiplies near its full speed and which still follow a band closely."""
 
-DENSE_CAMERAS = 64
+DENSE_CAMERAS = 32
 """Cameras up to which the whole system is one tile."""
 
 REORDER_FILL = 1.3
@@ -184,13 +187,15 @@ class Factor:
         return out
 
 
-def factor(pattern: TilePattern, tiles: np.ndarray, border: np.ndarray, corner: np.ndarray) -> Factor:
+def factor(
+    pattern: TilePattern, tiles: np.ndarray, border: np.ndarray, corner: np.ndarray, alone: bool = True
+) -> Factor:
     """Factor a system; the arrays given are overwritten.
 
     Parameters
     ----------
-    tiles : (T, S, S), each diagonal tile by its lower triangle. border : (C, n), shared rows against cameras.
-    corner : (C, C), lower triangle.
+    pattern : of the tiles. tiles : (T, S, S), each diagonal tile by its lower triangle. border : (C, n), shared rows
+        against cameras. corner : (C, C), lower triangle. alone : whether no other system is factored at the same time.
 
     Raises
     ------
@@ -206,12 +211,31 @@ def factor(pattern: TilePattern, tiles: np.ndarray, border: np.ndarray, corner: 
             continue
         panel = tiles[d + 1 : d + 1 + len(rows)].reshape(-1, side)
         panel[:] = dtrsm(1.0, tiles[d].T, panel.T, trans_a=1).T
-        for k, i in enumerate(rows):
-            update = panel[k * side :] @ panel[k * side : (k + 1) * side].T
-            tiles[pattern.at[rows[k:], i]] -= update.reshape(-1, side, side)
+        (_update_parallel if alone and len(rows) > 1 else _update)(tiles, d, rows, pattern.at)
         if len(border):
             for k, i in enumerate(rows):
                 border[:, pattern.column(i)] -= border[:, own] @ panel[k * side : (k + 1) * side].T
     if len(corner):
         corner = np.linalg.cholesky(np.tril(corner) - np.tril(border @ border.T))
     return Factor(pattern, tiles, border, corner)
+
+
+@njit(cache=True, nogil=True)
+def _update_rows(tiles, d, rows, at, chunk, step):
+    """Take a column's products from every `step`-th of the columns to its right, from column `chunk` on."""
+    for k in range(chunk, len(rows), step):
+        right = tiles[d + 1 + k].T
+        for m in range(k, len(rows)):
+            tiles[at[rows[m], rows[k]]] -= np.dot(tiles[d + 1 + m], right)
+
+
+@njit(cache=True, nogil=True)
+def _update(tiles, d, rows, at):
+    _update_rows(tiles, d, rows, at, 0, 1)
+
+
+@njit(cache=True, nogil=True, parallel=True)
+def _update_parallel(tiles, d, rows, at):
+    """Take from the tiles right of a column (`rows` below its diagonal tile `d`) what its elimination takes."""
+    for chunk in prange(CHUNKS):
+        _update_rows(tiles, d, rows, at, chunk, CHUNKS)

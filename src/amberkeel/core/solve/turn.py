@@ -14,13 +14,14 @@ from scipy.spatial.transform import Rotation
 
 from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress
-from amberkeel.core.solve.adjust import adjust
+from amberkeel.core.solve.adjust import CAREFUL_DAMPING, adjust
+from amberkeel.core.solve.covering import COVERING, covering
 from amberkeel.core.solve.grow import GROW_SCALE, adjust_all, settle
 from amberkeel.core.solve.lens_plan import Freedom, LensPlan
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.radial_lens import ARM_NAMES, RadialLens
 from amberkeel.core.solve.side_by_side import side_by_side
-from amberkeel.core.solve.start import MOST_TRACKS, START_SCALE, common_tracks
+from amberkeel.core.solve.start import START_SCALE, common_tracks
 from amberkeel.core.solve.terms import SoftLens
 
 FIELDS_OF_VIEW = np.radians(np.geomspace(110.0, 3.0, 10))
@@ -31,6 +32,12 @@ LEAST_COMMON = 6
 
 JOINTS = 24
 """Frames that the sweep is done with, about."""
+
+JOINT_TRACKS = 60
+"""Tracks that each of them should have."""
+
+CLOSE = 1.2
+"""By how much more the residuals of some of the tracks may be than those of all."""
 
 COARSE = 3
 """Fields of view tried first; where rotation at none of them explains the tracks, it does so at no other: the misfit of
@@ -88,8 +95,9 @@ def turning(problem: Problem, plan: LensPlan, width: int, progress: Progress, mo
     focals = 0.5 * width / np.tan(FIELDS_OF_VIEW / 2.0) if plan.search else np.array([plan.start.focal])
     joints = np.unique(np.linspace(0, len(problem.frames) - 1, JOINTS).astype(int))
     pairs = neighbours(problem, joints)
-    active = np.nonzero(problem.active)[0]
-    part = problem.of_tracks(active[:: max(1, len(active) // MOST_TRACKS)])
+    at_joints = np.zeros(len(problem.frames), bool)
+    at_joints[joints] = True
+    part = problem.of_tracks(covering(problem, JOINT_TRACKS, at_joints))
     best, least = None, np.inf
     for k, some in enumerate(_coarse_first(len(focals))):
         progress(0.35 * k, "Trying a camera that only turns")
@@ -100,12 +108,17 @@ def turning(problem: Problem, plan: LensPlan, width: int, progress: Progress, mo
         if best is None or misfit(best) > ROUGH * most:
             return None
     assert best is not None
-    out = problem.copied()
-    out.lens = best.lens
-    out.movable[:] = ONLY_TURNS
-    out.rotations = _chain(neighbours(problem, np.arange(len(problem.frames))), out.lens, len(out.frames))
-    out.solved[:] = True
-    settle(out, plan.free, 20, START_SCALE)
+    rows = covering(problem, COVERING)
+    part = problem.of_tracks(rows)
+    part.lens = best.lens
+    part.movable[:] = ONLY_TURNS
+    part.rotations = _chain(neighbours(problem, np.arange(len(problem.frames))), best.lens, len(part.frames))
+    part.solved[:] = True
+    settle(part, plan.free, 20, START_SCALE)
+    settle(part, plan.free, 20)
+    if misfit(part) > CLOSE * most:
+        return None
+    out = problem.with_part(part, rows)
     settle(out, plan.free, 20)
     return out if misfit(out) <= most else None
 
@@ -187,7 +200,7 @@ def _tried(
     bundle, rows = trial.bundle(trial.solved, chosen, trial.all_but_first, freedom, START_SCALE)
     if not len(bundle.rhos):
         return trial, np.inf
-    adjusted = adjust(bundle, 10, 3e-3)
+    adjusted = adjust(bundle, 10, 3e-3, CAREFUL_DAMPING)
     trial.update(adjusted.bundle, rows)
     if (
         not np.isfinite(adjusted.cost)

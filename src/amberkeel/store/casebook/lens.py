@@ -16,6 +16,8 @@ def findings(_session: Session, _shot: Shot, attempt: Attempt | None) -> list[Fi
     if attempt is None:
         return []
     figures, found = attempt.figures, []
+    if figures.get("measuring"):
+        return [Finding("How sure this attempt is, is being worked out.", True)]
     share = figures["focal_sigma_px"] / figures["focal_px"]
     notes = figures.get("lens_notes", [])
     said = any(not isinstance(note, str) and note["code"] == FOCAL_UNDETERMINED for note in notes)

@@ -22,7 +22,7 @@ def verdict(attempt: Attempt | None) -> dict | None:
         doubts.append(f"tracks miss by {f['rms_px']:.2f} px")
     if disagree(f):
         doubts.append("withheld tracks disagree")
-    if f["focal_sigma_px"] > LOOSE * f["focal_px"]:
+    if not f.get("measuring") and f["focal_sigma_px"] > LOOSE * f["focal_px"]:
         doubts.append(f"the focal length is known to {100 * f['focal_sigma_px'] / f['focal_px']:.1f} % only")
     loud = [term["name"] for term in f.get("terms", []) if fights(Figure(**term))]
     if loud:

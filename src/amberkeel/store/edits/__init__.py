@@ -103,19 +103,23 @@ def go_back(session: Session, shot_id: int, attempt: int, revision: int | None =
     return apply(session, shot_id, "back", {"attempt": attempt, "steps": steps}, revision)
 
 
-def undo(session: Session, shot_id: int) -> str:
-    """Take the newest edit back; return its label."""
-    return _step(session, shot_id, back=True)
+def undo(session: Session, shot_id: int, revision: int | None = None) -> str:
+    """Take the newest edit back; return its label. Raises StaleEdit when the shot is past the `revision` the user
+    saw: the newest edit is another one then.
+    """
+    return _step(session, shot_id, True, revision)
 
 
-def redo(session: Session, shot_id: int) -> str:
-    """Make the edit undone last again; return its label."""
-    return _step(session, shot_id, back=False)
+def redo(session: Session, shot_id: int, revision: int | None = None) -> str:
+    """Make the edit undone last again; return its label. Raises StaleEdit as `undo` does."""
+    return _step(session, shot_id, False, revision)
 
 
-def _step(session: Session, shot_id: int, back: bool) -> str:
+def _step(session: Session, shot_id: int, back: bool, revision: int | None) -> str:
     """Go one edit back or on in the shot's history."""
     shot = _locked(session, shot_id)
+    if revision is not None and revision != shot.revision:
+        raise StaleEdit()
     order = Edit.id.desc() if back else Edit.id
     edit = session.scalar(select(Edit).where(Edit.shot_id == shot_id, Edit.undone != back).order_by(order).limit(1))
     if edit is None:

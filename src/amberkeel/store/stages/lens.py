@@ -11,7 +11,8 @@ def stage(facts: Facts) -> Stage:
     plate, lines = shot.plate, len((shot.lens or {}).get("lines", {}))
     if attempt:
         sigma = attempt.figures["focal_sigma_mm"]
-        fact = f"f {attempt.figures['focal_mm']:.2f}{f' ±{max(sigma, 0.005):.2f}' if sigma else ''} mm"
+        spread = " ±…" if attempt.figures.get("measuring") else f" ±{max(sigma, 0.005):.2f}" if sigma else ""
+        fact = f"f {attempt.figures['focal_mm']:.2f}{spread} mm"
     elif profile and profile.document["focal_known"]:
         mm = plate.sensor_width_mm / profile.document["image"]["width"]
         sigma = max(profile.document["sigma"].get("focal_px", 0.0) * mm, 0.005)

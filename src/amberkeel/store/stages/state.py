@@ -1,8 +1,9 @@
 """What the stages of a shot are judged by: their states, and what changed after an attempt."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from amberkeel.store.models import Attempt, Job, Shot
@@ -70,15 +71,20 @@ def lens_changed(shot: Shot, attempt: Attempt | None) -> bool:
     return attempt is not None and attempt.snapshot.get("lens_stamp", 0) != shot.lens_stamp
 
 
-def attention(session: Session, shot: Shot) -> str:
-    """Return what needs attention on a shot in one short sentence, or ""."""
-    failed = session.scalar(select(Job).where(Job.shot_id == shot.id).order_by(Job.id.desc()).limit(1))
-    if failed is not None and failed.state in ("failed", "interrupted"):
-        return failed.error
-    if is_stale(shot, pinned(session, shot)):
+def attentions(session: Session, shots: Sequence[Shot]) -> dict[int, str]:
+    """Return what needs attention on shots in one short sentence each, or "", by the shot's number."""
+    newest = select(func.max(Job.id)).where(Job.shot_id.in_([shot.id for shot in shots])).group_by(Job.shot_id)
+    last = {job.shot_id: job for job in session.scalars(select(Job).where(Job.id.in_(newest)))}
+    return {shot.id: _attention(shot, pinned(session, shot), last.get(shot.id)) for shot in shots}
+
+
+def _attention(shot: Shot, attempt: Attempt | None, job: Job | None) -> str:
+    if job is not None and job.state in ("failed", "interrupted"):
+        return job.error
+    if is_stale(shot, attempt):
         return "Tracks changed after the last attempt."
-    if masks_changed(shot, pinned(session, shot)):
+    if masks_changed(shot, attempt):
         return "Masks changed after the last attempt."
-    if lens_changed(shot, pinned(session, shot)):
+    if lens_changed(shot, attempt):
         return "The lens changed after the last attempt."
     return ""

@@ -1,6 +1,7 @@
 """Lens profiles of a production: made, used, changed, told by a filmed grid, looked through and handed on."""
 
 import json
+import re
 import tempfile
 from dataclasses import replace
 from functools import lru_cache
@@ -27,7 +28,7 @@ from amberkeel.store import edits
 from amberkeel.store.lens import focal_state
 from amberkeel.store.models import Attempt, LensProfile, Shot
 from amberkeel.store.solve import document_of
-from amberkeel.web.common import get_shot, media, open_session, send_packed
+from amberkeel.web.common import get_shot, media, open_session, send_packed, send_text, stem_of
 from amberkeel.web.jobs import start
 from amberkeel.web.lens.blueprint import blueprint
 from amberkeel.web.lens.bodies import Wanted
@@ -36,6 +37,9 @@ from amberkeel.web.lens.seen import TURN_WORTH
 from amberkeel.web.plate.sources import under_roots
 from amberkeel.web.sent import Body, Flag, Number, Whole, Word, sent
 from amberkeel.web.state import edited
+
+INNER = re.compile("[0-9]{1,3}")
+"""Inner corners of a grid along one side, as typed."""
 
 MOST_STILLS = 60
 """Pictures of a grid in one upload."""
@@ -218,7 +222,7 @@ def chart(number: int):
     form = request.form
     pattern = form.get("pattern", "chess")
     columns, _, rows = ("0x0" if pattern == "loose" else form.get("inner", "")).lower().partition("x")
-    if not (columns.strip().isdigit() and rows.strip().isdigit()):
+    if not (INNER.fullmatch(columns.strip()) and INNER.fullmatch(rows.strip())):
         raise LensError("Write the inner corners as 9x6: along a row, and rows.")
     square = typed_number(form.get("square", "25"), "the square's size in mm")
     order = {
@@ -264,7 +268,7 @@ def straight(number: int, frame: int):
             "image": {"width": row.width, "height": row.height, "pixel_aspect": row.pixel_aspect},
             "lens": given,
         }
-    except (KeyError, json.JSONDecodeError):
+    except (KeyError, json.JSONDecodeError, RecursionError):
         raise LensError("There is no lens to look through.") from None
     sample = _sampler(json.dumps(document))
     answer = Response(
@@ -307,16 +311,11 @@ def download(number: int, kind: str):
     with open_session() as opened:
         shot = get_shot(opened, number)
         row = opened.get(LensProfile, shot.profile_id) if shot.profile_id else None
-        stem = shot.name.split()[0].lower()
+        stem = stem_of(shot.name)
         if kind == "profile":
             if row is None:
                 raise LensError("This shot uses no lens profile.")
-            text = json.dumps(row.document, indent=1)
-            return Response(
-                text,
-                mimetype="application/json",
-                headers={"Content-Disposition": f'attachment; filename="{stem}_lens.json"'},
-            )
+            return send_text(json.dumps(row.document, indent=1), "application/json", f"{stem}_lens.json")
     folder = straightened_folder(current_app.settings, number)
     files = sorted(folder.glob("*_st.exr" if kind == "st" else "*")) if folder.is_dir() else []
     if not files:

@@ -23,7 +23,10 @@ MOST = 12
 @blueprint.get("/shots/<int:number>/copy/<int:frame>.jpg")
 def look(number: int, frame: int):
     """Send a frame through operations that need not be kept yet."""
-    stack = read_stack(json.loads(request.args.get("stack", "[]")))
+    try:
+        stack = read_stack(json.loads(request.args.get("stack", "[]")))
+    except (json.JSONDecodeError, RecursionError):
+        raise KeelError("These are no operations of a tracking copy.") from None
     with open_session() as opened:
         row = get_shot(opened, number).plate
     if not row.first <= frame <= row.last:

@@ -12,8 +12,8 @@ from amberkeel.core.errors import KeelError, PlateError
 from amberkeel.core.lens.sensor import FORMATS, length_mm
 from amberkeel.core.plate.plate import Plate as CorePlate
 from amberkeel.core.plate.plate import open_plate
-from amberkeel.core.units import maybe_number, typed_number
-from amberkeel.jobs.queue import send
+from amberkeel.core.units import maybe_number, typed_number, typed_rate
+from amberkeel.jobs.queue import wake
 from amberkeel.store.jobs import submit
 from amberkeel.store.models import Plate, Shot
 from amberkeel.web.common import get_production, open_session
@@ -33,7 +33,8 @@ def new(number: int):
     roots = current_app.settings.plate_roots
     at, relative = request.args.get("root", 0, int), request.args.get("path", "")
     folders, found, trouble = [], [], ""
-    if 0 <= at < len(roots):
+    at = at if 0 <= at < len(roots) else 0
+    if roots:
         try:
             folders, found = browse(roots[at], relative)
         except (PlateError, OSError) as error:
@@ -60,10 +61,11 @@ def _open_source(source: str) -> tuple[str, CorePlate]:
     """Return the path and the plate meant by ``upload:token:label`` or ``root:number:path``."""
     kind, _, rest = source.partition(":")
     key, _, label = rest.partition(":")
+    roots = dict(zip(map(str, range(len(current_app.settings.plate_roots))), current_app.settings.plate_roots))
     if kind == "upload":
         path = inside(upload_folder(current_app.settings.media, key), label)
-    elif kind == "root" and key.isdigit() and int(key) < len(current_app.settings.plate_roots):
-        path = inside(current_app.settings.plate_roots[int(key)], label)
+    elif kind == "root" and key in roots:
+        path = inside(roots[key], label)
     else:
         raise PlateError("That plate is not known.", "Choose it again.")
     return str(path), open_plate(path)
@@ -142,17 +144,12 @@ def add_shot(number: int):
         if form.get("preset", "").strip():
             keep_preset(opened, form["preset"].strip()[:80], row.sensor_width_mm)
         opened.flush()
-        job = submit(opened, "ingest", shot.id)
+        submit(opened, "ingest", shot.id)
         shot_id = shot.id
-    send(job.id)
+    wake()
     return redirect(url_for("desk.show", number=shot_id, stage="plate"))
 
 
 def _rate(chosen: str, typed: str) -> str:
-    try:
-        rate = Fraction(typed.strip() or chosen)
-    except (ValueError, ZeroDivisionError):
-        raise KeelError(f"“{typed or chosen}” is no frame rate.", "Write 24 or 24000/1001.") from None
-    if not 1 <= rate <= 1000:
-        raise KeelError("The frame rate must lie between 1 and 1000.")
+    rate = typed_rate(typed.strip() or chosen)
     return f"{rate.numerator}/{rate.denominator}"

@@ -1,8 +1,11 @@
 """Where plates come from: the configured roots, and uploads."""
 
+import os
 import re
 import shutil
 import zipfile
+import zlib
+from collections import Counter
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -30,10 +33,22 @@ class Found:
 
 
 def inside(root: Path, relative: str) -> Path:
-    """Return a path under a root; raises PlateError when any link or dots lead out of it."""
-    path = (root / relative).resolve()
-    if not path.is_relative_to(root.resolve()):
-        raise PlateError("That path leads out of the plate roots.", "Choose a folder inside them.")
+    """Return a path under a root, a file, a folder or a pattern ``name.####.ext``.
+
+    Raises PlateError where dots or a link lead out of the root: the path itself, or any file that it would read.
+    """
+    home, out = root.resolve(), PlateError("That path leads out of the plate roots.", "Choose a folder inside them.")
+    try:
+        path = (root / relative).resolve()
+        if not path.is_relative_to(home):
+            raise out
+        folder = path if path.is_dir() else path.parent
+        links = [entry for entry in os.scandir(folder) if entry.is_symlink()] if folder.is_dir() else []
+    except (OSError, ValueError, RuntimeError) as error:
+        raise PlateError("That path cannot be read.", "Choose a folder inside the plate roots.") from error
+    # A pattern reads what lies beside it, and a link among those may lead anywhere.
+    if path != folder and any(not Path(link.path).resolve().is_relative_to(home) for link in links):
+        raise out
     return path
 
 
@@ -42,10 +57,9 @@ def under_roots(roots: list[Path], where: str) -> Path:
     if not where:
         raise PlateError("Choose the files, or type where they lie.")
     for root in roots:
-        path = Path(where) if Path(where).is_absolute() else root / where
         try:
-            return inside(root, str(path.parent.resolve().relative_to(root.resolve()))) / path.name
-        except (ValueError, PlateError):
+            return inside(root, where)
+        except PlateError:
             continue
     raise PlateError("That place is not under a plate root.", "Type it from the root on, such as SKL_010/plate.")
 
@@ -102,6 +116,8 @@ def receive(folder: Path, files: list[FileStorage]) -> str:
     try:
         for file in files:
             name = Path(file.filename or "").name
+            if (folder / name).exists():
+                raise PlateError(f"Two files are called {name}.", "Send each once.")
             if Path(name).suffix.lower() == ".zip":
                 file.save(folder / "upload.zip")
                 _unpack(folder / "upload.zip", folder)
@@ -123,11 +139,16 @@ def _unpack(path: Path, folder: Path) -> None:
             members = [m for m in members if not Path(m.filename).name.startswith(".")]
             if len(members) > MAX_FILES or sum(m.file_size for m in members) > MAX_UNPACKED_BYTES:
                 raise PlateError("The zip holds more than one plate may.", f"At most {MAX_FILES} files and 16 GiB.")
+            ((name, count),) = Counter(Path(m.filename).name for m in members).most_common(1) or [("", 0)]
+            if count > 1:
+                raise PlateError(f"The zip holds {count} files called {name}.", "Pack one folder of one plate.")
             for member in members:
                 with archive.open(member) as source, open(folder / Path(member.filename).name, "wb") as target:
                     shutil.copyfileobj(source, target)
-    except (zipfile.BadZipFile, EOFError, OSError) as error:
+    except (zipfile.BadZipFile, zlib.error, NotImplementedError, EOFError, OSError) as error:
         raise PlateError("The zip is damaged or cut off.", "Upload it again.") from error
+    except RuntimeError as error:
+        raise PlateError("The zip is encrypted.", "Pack it without a password.") from error
     finally:
         path.unlink(missing_ok=True)
 

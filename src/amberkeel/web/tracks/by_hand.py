@@ -171,6 +171,8 @@ def loupe(number: int):
     with open_session() as opened:
         row = get_shot(opened, number).plate
         track = opened.get(Track, asked.track) if asked.track else None
+        if track is not None and (track.shot_id != number or track.removed):
+            raise FollowError("That track is gone.", "Undo its deletion first.")
     images, _ = followed_images(row, asked.images)
     if not row.first <= frame <= row.last:
         raise FollowError(f"The plate has no frame {frame}.")

@@ -1,14 +1,14 @@
 """Tracks as columns for the page, and as tables in and out."""
 
 import numpy as np
-from flask import Response, jsonify, request
+from flask import jsonify, request
 
 from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.track_table import TOP_LEFT, check_origin, read_tracks_csv, tracks_csv
 from amberkeel.jobs.images import open_row
 from amberkeel.store import track_changes
 from amberkeel.store.tracks import live_tracks
-from amberkeel.web.common import get_shot, open_session
+from amberkeel.web.common import get_shot, open_session, send_text, stem_of
 from amberkeel.web.tracks.answers import answer
 from amberkeel.web.tracks.blueprint import blueprint
 
@@ -47,10 +47,8 @@ def table(number: int):
     with open_session() as opened:
         shot = get_shot(opened, number)
         _, tracks = track_changes.whole(opened, shot)
-        name = f"{shot.name.split()[0].lower()}_tracks.csv"
-    return Response(
-        tracks_csv(tracks), mimetype="text/csv", headers={"Content-Disposition": f'attachment; filename="{name}"'}
-    )
+        name = f"{stem_of(shot.name)}_tracks.csv"
+    return send_text(tracks_csv(tracks), "text/csv", name)
 
 
 @blueprint.post("/shots/<int:number>/tracks.csv")

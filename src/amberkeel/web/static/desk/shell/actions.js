@@ -36,7 +36,7 @@ export function editing(desk, { leave, remove }) {
   const { store, state } = desk;
   const move = (way, done) =>
     desk.act(async () => {
-      const server = await post(desk.at(way));
+      const server = await post(desk.at(way), { revision: desk.revision });
       await desk.take(server);
       toast(`${done}: ${server.said}`);
     });

@@ -1,5 +1,6 @@
 // The shot's jobs as they run: progress in the bar, news when one ends.
 import { post, toast } from "./api.js";
+import { listen } from "./news.js";
 
 const WORDS = {
   ingest: "The plate is in.",
@@ -21,9 +22,7 @@ export function followJobs(shot, renew) {
   document
     .querySelector("#cancel")
     .addEventListener("click", () => current && post(`/jobs/${current}/cancel`).catch((e) => toast(e.message, true)));
-  const source = new EventSource(`/shots/${shot}/events`);
-  source.onmessage = (event) => {
-    const news = JSON.parse(event.data);
+  listen(shot, (news) => {
     const live = news.jobs.find((j) => j.state === "running") ?? news.jobs.find((j) => j.state === "queued");
     line.hidden = !live;
     if (live) {
@@ -47,5 +46,5 @@ export function followJobs(shot, renew) {
     // The first news comes after the page's own state, and a job may have ended between the two.
     if (ended || revision !== news.revision) renew();
     revision = news.revision;
-  };
+  });
 }

@@ -51,6 +51,9 @@ async function fetchTracks(server, before) {
   store.set({ tracks, selection: new Set([...state.selection].filter((id) => tracks.row.has(id))) });
 }
 
+/** Whether it is still worked out how sure the pinned attempt is. */
+const measuring = (server) => server.attempts.find((a) => a.id === server.pinned)?.figures.measuring ?? false;
+
 async function fetchAttempt(id) {
   const attempt = id ? indexAttempt(await get(`/attempts/${id}.json`)) : null;
   store.set({ attempt });
@@ -70,8 +73,8 @@ desk.renewers = [
 desk.settle = async (server, before) => {
   desk.frames.use(server.proxies);
   find("#coming").hidden = server.proxies.length > 0;
-  const same =
-    before && before.pinned === server.pinned && JSON.stringify(before.datum) === JSON.stringify(server.datum);
+  const kept = (one) => JSON.stringify([one.pinned, one.datum, measuring(one)]);
+  const same = before && kept(before) === kept(server);
   if (!same) await fetchAttempt(server.pinned);
   for (const stage of Object.values(stages)) stage.settle?.(server, before);
   // Last, so that what the course and the undo button say is there to be worked on.

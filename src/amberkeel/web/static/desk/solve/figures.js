@@ -18,7 +18,9 @@ export function drawFigures(server) {
     ["RMS residual", f.rms_px.toFixed(3), "px"],
     ["Check residual", f.check_rms_px.toFixed(3), "px"],
     ...(folds ? [folds] : []),
-    ["Focal length", `${f.focal_mm.toFixed(2)}${spread(f.focal_sigma_mm)}`, f.focal_sigma_mm ? "mm" : "mm, held"],
+    f.measuring
+      ? ["Focal length", `${f.focal_mm.toFixed(2)} ±…`, "mm, its sigma is worked out"]
+      : ["Focal length", `${f.focal_mm.toFixed(2)}${spread(f.focal_sigma_mm)}`, f.focal_sigma_mm ? "mm" : "mm, held"],
     ["Tracks used", `${f.tracks_used}`],
     ["Set aside, check", `${f.tracks_excluded}, ${f.tracks_check}`],
   ]);
