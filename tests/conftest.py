@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from desk import taken_in
+from desk import new_production, taken_in
 
 from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
 from amberkeel.core.pictures.write import write_png
@@ -112,14 +112,14 @@ def solved_shot(service, database, plate_folder, plate, tracks):
     from amberkeel.core.pictures.write import encode_jpeg
     from amberkeel.store import edits
     from amberkeel.store.media import Media
-    from amberkeel.store.models import Plate, Production, Shot
+    from amberkeel.store.models import Plate, Shot
     from amberkeel.store.session import session
     from amberkeel.store.solve import store_attempt
     from amberkeel.store.tracks import add_run, live_tracks, to_track_set
 
     media = Media(service.environment["AMBERKEEL_MEDIA"])
     with session(database) as opened:
-        production = Production(name="Modules")
+        production = new_production(opened, "Modules")
         row = Plate(
             source=str(plate_folder / "plate"), label="skl.####.png", first=1001, last=1040, width=640, height=360
         )

@@ -5,6 +5,16 @@ screen.
 from contextlib import contextmanager
 
 
+def new_production(opened, name):
+    """A production of that name, numbered on where another file of tests made one: they share a service."""
+    from sqlalchemy import func, select
+
+    from amberkeel.store.models import Production
+
+    before = opened.scalar(select(func.count()).where(Production.name.startswith(name)))
+    return Production(name=f"{name} {before + 1}" if before else name)
+
+
 def taken_in(database, shot, folder, name, count=240):
     """Render a simulated shot of 640x360, its frames numbered on from the first; take it in and follow it as the jobs
     do; returns its number.
@@ -13,7 +23,7 @@ def taken_in(database, shot, folder, name, count=240):
     from amberkeel.core.sim.render import render_all
     from amberkeel.jobs.kinds import work
     from amberkeel.settings import from_environment
-    from amberkeel.store.models import Plate, Production, Shot
+    from amberkeel.store.models import Plate, Shot
     from amberkeel.store.session import session
 
     first, last = int(shot.frames[0]), int(shot.frames[0]) + len(shot.frames) - 1
@@ -23,7 +33,7 @@ def taken_in(database, shot, folder, name, count=240):
         plate = Plate(
             source=str(folder / "plate.####.png"), label="plate.####.png", first=first, last=last, width=640, height=360
         )
-        row = Shot(production=Production(name=name.split("_")[0].title()), plate=plate, name=name)
+        row = Shot(production=new_production(opened, name.split("_")[0].title()), plate=plate, name=name)
         opened.add(row)
         opened.flush()
         number = row.id
