@@ -213,7 +213,7 @@ def test_a_video_comes_in_with_its_own_rate(client, database, tmp_path, plate):
     assert "No files arrived" in none.json["error"]
     two = [(io.BytesIO(path.read_bytes()), n) for n in ("a.mp4", "b.mp4")]
     both = client.post(f"/productions/{production}/upload", data={"files": two}, headers={"Accept": "application/json"})
-    assert "several plates" in both.json["error"]
+    assert "Confirm 2 plates" in client.get(both.json["next"]).text
 
 
 def test_rates_are_written_as_people_write_them():

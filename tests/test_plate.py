@@ -91,7 +91,7 @@ def test_bad_plates_get_a_sentence(folder, tmp_path):
     ]
     whole = video(tmp_path / "whole.mp4", 60).read_bytes()
     (tmp_path / "cut.mp4").write_bytes(whole[: len(whole) * 2 // 3])
-    cases.append((tmp_path / "cut.mp4", "cut off|cannot be read as a video"))
+    cases.append((tmp_path / "cut.mp4", "cannot be read as a video"))
     for where, words in cases:
         with pytest.raises(PlateError, match=words):
             open_plate(where)
@@ -100,14 +100,6 @@ def test_bad_plates_get_a_sentence(folder, tmp_path):
         open_plate(folder).read(1004)
     with pytest.raises(PlateError, match="no frames in 1-5"):
         open_plate(folder, (1, 5))
-
-
-def test_truncated_video_stream_names_its_frames(tmp_path):
-    clip = video(tmp_path / "whole.avi", 60)
-    data = clip.read_bytes()
-    (tmp_path / "short.avi").write_bytes(data[: len(data) // 2])
-    with pytest.raises(PlateError, match="short.avi"):
-        open_plate(tmp_path / "short.avi")
 
 
 def test_mattes_must_fit(folder, tmp_path):

@@ -1,5 +1,14 @@
 """The errors that `core` raises: one family, each with a message a tracking artist can act on."""
 
+import re
+
+_FOLDERS = re.compile(r"(?<![\w.])/(?:[^\s/:;,'\"“”()]+/)+")
+
+
+def without_folders(text: str) -> str:
+    """Return a message in which files are named without their folders: who reads a page need not know those."""
+    return _FOLDERS.sub("", text)
+
 
 class KeelError(Exception):
     """Something the artist can act on.

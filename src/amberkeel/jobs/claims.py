@@ -16,7 +16,7 @@ from sqlalchemy import exists, select, text, update
 from sqlalchemy.exc import OperationalError as DatabaseAway
 from sqlalchemy.orm import Session, aliased
 
-from amberkeel.core.errors import Cancelled
+from amberkeel.core.errors import Cancelled, without_folders
 from amberkeel.settings import Settings
 from amberkeel.store.models import Job, now
 from amberkeel.store.session import fence, session
@@ -147,7 +147,9 @@ def finish(settings: Settings, claim: Claim, state: str, error: str = "") -> Non
     """Mark a job as ended that has not ended with its effect, and wait for the database where it is away: no job may
     seem to run for ever.
     """
-    changed = {"state": state, "error": error[:600], "ended": now()} | ({"progress": 1.0} if state == "done" else {})
+    changed = {"state": state, "error": without_folders(error)[:600], "ended": now()} | (
+        {"progress": 1.0} if state == "done" else {}
+    )
     _written(settings, claim, changed)
 
 

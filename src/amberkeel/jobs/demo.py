@@ -53,7 +53,9 @@ def rest(settings: Settings, shot_id: int, arguments: Arguments, progress: Progr
     with effect(settings, shot_id, arguments) as opened:
         production = opened.get(Shot, shot_id).production_id
         for shot in opened.scalars(
-            select(Shot).where(Shot.production_id == production, Shot.id != shot_id).order_by(Shot.name)
+            select(Shot)
+            .where(Shot.production_id == production, Shot.id != shot_id, Shot.deleted.is_(None))
+            .order_by(Shot.name)
         ):
             folder = Path(shot.plate.source).parents[1]
             if not shot.plate.ready and folder.name in SHOTS:

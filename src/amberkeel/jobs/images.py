@@ -23,7 +23,7 @@ def plate_row(settings: Settings, shot_id: int) -> Plate:
 
 def open_row(row: Plate) -> CorePlate:
     """Open the plate of a row; raises PlateError when its pictures are of another size now."""
-    plate = open_plate(row.source, (row.first, row.last))
+    plate = open_plate(row.source, (row.first, row.last), row.encoding)
     if (plate.width, plate.height) != (row.width, row.height):
         raise PlateError(
             f"The plate is {plate.width}x{plate.height} now, it was {row.width}x{row.height}.",

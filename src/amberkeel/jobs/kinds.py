@@ -15,10 +15,11 @@ from amberkeel.store.typed import read_typed
 class JobKind:
     """A kind of job.
 
-    `run` does a job of a shot by its id; `arguments` is the model of what it is asked. One that is `short` never waits
-    behind long ones; one that goes `beside` may run while another job of its shot does.
+    `name` is what people read; `run` does a job of a shot by its id; `arguments` is the model of what it is asked. One
+    that is `short` never waits behind long ones; one that goes `beside` may run while another job of its shot does.
     """
 
+    name: str
     run: Callable[..., None]
     arguments: type[Arguments] = Arguments
     short: bool = False
@@ -26,22 +27,22 @@ class JobKind:
 
 
 KINDS = {
-    "ingest": JobKind(plate.ingest),
-    "propose": JobKind(masks.propose),
-    "accept": JobKind(masks.accept, short=True, beside=True),
-    "carry": JobKind(masks.carry_shape, masks.Carry, short=True, beside=True),
-    "learn": JobKind(masks.learn, masks.Learn),
-    "matte": JobKind(masks.bring_matte, masks.BringMatte),
-    "follow": JobKind(tracks.follow, tracks.Features),
-    "sight": JobKind(tracks.sight, tracks.Features),
-    "hand": JobKind(tracks.hand, tracks.Hand, short=True, beside=True),
-    "surface": JobKind(tracks.surface, tracks.Surface, short=True, beside=True),
-    "tags": JobKind(tracks.find_tags, tracks.Tags),
-    "chart": JobKind(lens.chart, lens.Chart),
-    "straighten": JobKind(lens.straighten, lens.Straighten),
-    "solve": JobKind(solve.solve, solve.Solve, short=True),
-    "demo": JobKind(demo.demo, demo.Demo),
-    "rest": JobKind(demo.rest),
+    "ingest": JobKind("Plate coming in", plate.ingest),
+    "propose": JobKind("Look for what moves", masks.propose),
+    "accept": JobKind("Mask what moves", masks.accept, short=True, beside=True),
+    "carry": JobKind("Carry a shape", masks.carry_shape, masks.Carry, short=True, beside=True),
+    "learn": JobKind("Learn a matte", masks.learn, masks.Learn),
+    "matte": JobKind("Bring a matte in", masks.bring_matte, masks.BringMatte),
+    "follow": JobKind("Follow features", tracks.follow, tracks.Features),
+    "sight": JobKind("Sightings", tracks.sight, tracks.Features),
+    "hand": JobKind("Follow a track placed by hand", tracks.hand, tracks.Hand, short=True, beside=True),
+    "surface": JobKind("Follow a surface", tracks.surface, tracks.Surface, short=True, beside=True),
+    "tags": JobKind("Find tags", tracks.find_tags, tracks.Tags),
+    "chart": JobKind("Lens from a grid", lens.chart, lens.Chart),
+    "straighten": JobKind("Straighten the plate", lens.straighten, lens.Straighten),
+    "solve": JobKind("Solve", solve.solve, solve.Solve, short=True),
+    "demo": JobKind("Render a demo plate", demo.demo, demo.Demo),
+    "rest": JobKind("Turn to the other demo shots", demo.rest),
 }
 
 SHORT = frozenset(name for name, kind in KINDS.items() if kind.short)

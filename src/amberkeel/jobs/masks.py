@@ -61,8 +61,9 @@ class BringMatte(Arguments):
 def known_tracks(settings: Settings, shot_id: int) -> tuple[TrackSet, list[int]]:
     """Return a shot's tracks and their ids; there may be none."""
     with session(settings.database) as opened:
-        rows = live_tracks(opened, opened.get(Shot, shot_id))
-        return to_track_set(rows), [t.id for t in rows]
+        shot = opened.get(Shot, shot_id)
+        tracks = to_track_set(live_tracks(opened, shot), shot.plate)
+        return tracks, tracks.ids.tolist()
 
 
 def shot_tracks(settings: Settings, shot_id: int) -> tuple[TrackSet, list[int]]:

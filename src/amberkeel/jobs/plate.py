@@ -6,6 +6,7 @@ import numpy as np
 from amberkeel.core.follow.blur import glance, motion_blurs
 from amberkeel.core.pictures.read import to_gray
 from amberkeel.core.pictures.write import encode_jpeg
+from amberkeel.core.plate.cadence import CadenceWatch, cadence_words
 from amberkeel.core.progress import Progress
 from amberkeel.jobs.chain import Arguments, effect
 from amberkeel.jobs.images import open_row, plate_row
@@ -25,18 +26,24 @@ def proxy(picture: np.ndarray, width: int, pixel_aspect: float = 1.0) -> np.ndar
 
 
 def ingest(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> None:
-    """Read every frame once, make its proxy, measure its blur, and find out whether the plate is whole."""
+    """Read every frame once, make its proxy, measure its blur, and find out whether the plate is whole and even."""
     row, media = plate_row(settings, shot_id), Media(settings.media)
-    plate, hashes, seen = open_row(row), [], []
+    plate, hashes, seen, cadence = open_row(row), [], [], CadenceWatch()
     for k, frame in enumerate(plate.frames.tolist()):
         picture = plate.read(frame)
-        seen.append(glance(to_gray(picture)))
+        gray = to_gray(picture)
+        seen.append(glance(gray))
+        cadence.see(gray)
         hashes.append(media.put(encode_jpeg(proxy(picture, 1920, row.pixel_aspect))))
         if k == len(plate.frames) // 2:
             thumbnail = media.put(encode_jpeg(proxy(picture, 480, row.pixel_aspect), 85))
         progress((k + 1) / len(plate.frames), f"Making proxies, frame {frame}")
+    blur = motion_blurs(seen)
     with effect(settings, shot_id, arguments) as opened:
         kept = opened.get(Plate, row.id)
+        if (kept.source, kept.first, kept.last) != (row.source, row.first, row.last):
+            return
         kept.proxies, kept.thumbnail = hashes, thumbnail
-        blur = motion_blurs(seen)
         kept.blur = {"length": [round(b.length, 2) for b in blur], "angle": [round(b.angle, 3) for b in blur]}
+        kept.odd = [*plate.odd, *cadence_words(cadence.told(), plate.frames)]
+        kept.times = [] if plate.times is None else plate.times.round(6).tolist()

@@ -31,10 +31,10 @@ from amberkeel.jobs.claims import (
     reporter,
     working,
 )
-from amberkeel.jobs.kinds import BESIDE, SHORT, work
+from amberkeel.jobs.kinds import BESIDE, KINDS, SHORT, work
 from amberkeel.settings import Settings, from_environment
 from amberkeel.store.models import Job, now
-from amberkeel.store.session import leave_connections, session
+from amberkeel.store.session import actor, leave_connections, session
 
 HEARTBEAT_S = 3.0
 
@@ -97,6 +97,7 @@ def run(settings: Settings, claim: Claim) -> None:
             job = opened.get(Job, claim.job)
             kind, shot_id, arguments = job.kind, job.shot_id, dict(job.arguments)
         with working(claim):
+            actor.set(KINDS[kind].name.lower() if kind in KINDS else kind)
             work(kind, settings, shot_id, arguments, reporter(settings, claim))
         finish(settings, claim, "done")
     except Superseded:

@@ -156,4 +156,4 @@ def _to_solve(settings: Settings, shot_id: int, arguments: Solve) -> tuple[Share
     )
     if arguments.distortion == "profile":
         recipe = with_profile(recipe, lens.profile_in_use(settings, shot_id))
-    return SharedShot(name, to_track_set(rows), open_row(row).frames, row.width, row.height, recipe), stamp
+    return SharedShot(name, to_track_set(rows, row), open_row(row).frames, row.width, row.height, recipe), stamp

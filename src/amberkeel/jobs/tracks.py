@@ -156,7 +156,7 @@ def _followed_by_hand(settings: Settings, shot_id: int, arguments: Hand, progres
             raise FollowError("That track is gone.", "Undo its deletion first.")
         if track.locked:
             raise FollowError(f"{track.name} is locked.", "Unlock it first.")
-        others = to_track_set([t for t in live_tracks(opened, shot) if t.id != track.id and t.state == "active"])
+        others = to_track_set([t for t in live_tracks(opened, shot) if t.id != track.id and t.state == "active"], row)
         masks = [m for m in live_masks(opened, shot) if m.on]
     plate, _ = followed_images(row, track.made.get("images", "plate"))
     masked = with_outside(masked_of(media, masks, plate.height, plate.width), plate)
@@ -243,7 +243,7 @@ def surface(settings: Settings, shot_id: int, arguments: Surface, progress: Prog
     plate, made = followed_images(row, arguments.images)
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
-        others = to_track_set([t for t in live_tracks(opened, shot) if t.state == "active"])
+        others = to_track_set([t for t in live_tracks(opened, shot) if t.state == "active"], row)
     start = arguments.frame
     stops = tuple(s for s in arguments.stops if s != start)
     grays = GrayFrames(plate, ahead=0)

@@ -24,14 +24,26 @@ class Media:
         return self.folder / digest[:2] / digest
 
     def put(self, data: bytes) -> str:
-        """Keep bytes and return their hash; what is there already is not written again."""
+        """Keep bytes and return their hash; what is there already is not written again.
+
+        A disk that refuses leaves nothing behind; it raises KeelError.
+        """
         digest = hashlib.sha256(data).hexdigest()
         path = self.path(digest)
         if not path.exists():
             path.parent.mkdir(parents=True, exist_ok=True)
             half = path.with_name(f"{digest}.{secrets.token_hex(4)}")
-            half.write_bytes(data)
-            os.replace(half, path)
+            try:
+                half.write_bytes(data)
+                os.replace(half, path)
+            except OSError as error:
+                half.unlink(missing_ok=True)
+                raise KeelError(
+                    f"The media folder cannot be written ({error.strerror}).", "Make room on it."
+                ) from error
+        else:
+            # Young again, so that a clean-up spares what is about to be used.
+            os.utime(path)
         return digest
 
     def get(self, digest: str) -> bytes:

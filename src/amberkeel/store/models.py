@@ -29,14 +29,21 @@ class Base(DeclarativeBase):
 
 
 class Production(Base):
-    """A job with its shots."""
+    """A job with its shots. `deleted` is when it was deleted, for which it is kept a while; its shots go with it."""
 
     __tablename__ = "production"
+    __table_args__ = (Index("production_live_name", "name", unique=True, postgresql_where=text("deleted IS NULL")),)
     id: Mapped[int] = mapped_column(primary_key=True)
-    name: Mapped[str] = mapped_column(String(80), unique=True)
+    name: Mapped[str] = mapped_column(String(80))
     note: Mapped[str] = mapped_column(String(400), default="")
+    archived: Mapped[bool] = mapped_column(default=False)
+    deleted: Mapped[datetime | None]
     created: Mapped[datetime] = mapped_column(default=now)
-    shots: Mapped[list["Shot"]] = relationship(back_populates="production", order_by="Shot.name")
+    shots: Mapped[list["Shot"]] = relationship(
+        primaryjoin="and_(Production.id == Shot.production_id, Shot.deleted.is_(None))",
+        order_by="Shot.name",
+        viewonly=True,
+    )
 
 
 class Shot(Base):
@@ -51,7 +58,9 @@ class Shot(Base):
     """
 
     __tablename__ = "shot"
-    __table_args__ = (UniqueConstraint("production_id", "name"),)
+    __table_args__ = (
+        Index("shot_live_name", "production_id", "name", unique=True, postgresql_where=text("deleted IS NULL")),
+    )
     id: Mapped[int] = mapped_column(primary_key=True)
     production_id: Mapped[int] = mapped_column(ForeignKey("production.id"))
     name: Mapped[str] = mapped_column(String(80))
@@ -69,16 +78,20 @@ class Shot(Base):
     lens: Mapped[dict] = mapped_column(JSONB, default=dict)
     lens_stamp: Mapped[int] = mapped_column(default=0)
     profile_id: Mapped[int | None] = mapped_column(ForeignKey("lens_profile.id"))
+    archived: Mapped[bool] = mapped_column(default=False)
+    deleted: Mapped[datetime | None]
     created: Mapped[datetime] = mapped_column(default=now)
-    production: Mapped[Production] = relationship(back_populates="shots")
+    production: Mapped[Production] = relationship()
     plate: Mapped["Plate"] = relationship(back_populates="shot", uselist=False)
 
 
 class Plate(Base):
     """A shot's pictures; `proxies` holds one media hash a frame.
 
-    `blur` holds length (pixels) and angle (radians) of a frame's motion blur; `stack` the tracking copy's operations;
-    `replaced` where the images lie that may stand in.
+    `encoding` says how values stand for light, empty where the files do; `odd` what is odd about them, in words;
+    `times` the seconds of each frame from the first where the rate is not even; `stated` which facts the files'
+    metadata stated, as they did. `blur` holds length (pixels) and angle (radians) of a frame's motion blur; `stack` the
+    tracking copy's operations; `replaced` where the images lie that may stand in.
     """
 
     __tablename__ = "plate"
@@ -99,6 +112,10 @@ class Plate(Base):
     blur: Mapped[dict] = mapped_column(JSONB, default=dict)
     stack: Mapped[list] = mapped_column(JSONB, default=list)
     replaced: Mapped[str] = mapped_column(String(1000), default="")
+    encoding: Mapped[str] = mapped_column(String(20), default="")
+    odd: Mapped[list[str]] = mapped_column(ARRAY(String(400)), default=list)
+    times: Mapped[list[float]] = mapped_column(ARRAY(Float), default=list)
+    stated: Mapped[dict] = mapped_column(JSONB, default=dict)
     shot: Mapped[Shot] = relationship(back_populates="plate")
 
     @property
@@ -249,7 +266,7 @@ class Job(Base):
 
 
 class Edit(Base):
-    """One step of a shot's history, with what takes it back."""
+    """One step of a shot's history, with what takes it back, and whose it was."""
 
     __tablename__ = "edit"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -259,6 +276,7 @@ class Edit(Base):
     payload: Mapped[dict] = mapped_column(JSONB)
     inverse: Mapped[dict] = mapped_column(JSONB)
     undone: Mapped[bool] = mapped_column(default=False)
+    who: Mapped[str] = mapped_column(String(80), default="artist")
     created: Mapped[datetime] = mapped_column(default=now)
 
 

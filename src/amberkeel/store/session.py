@@ -12,6 +12,9 @@ _makers: dict[str, sessionmaker] = {}
 fence: ContextVar[Callable[[Session], None] | None] = ContextVar("fence", default=None)
 """What must hold when a transaction ends; it raises where that is not so. A job sets it to its claim."""
 
+actor: ContextVar[str] = ContextVar("actor", default="artist")
+"""Whose edits are recorded: who is asking, or the work that a job does."""
+
 
 def maker(database: str) -> sessionmaker:
     """Return the session maker of a database address, made once a process."""

@@ -1,12 +1,14 @@
 """Tracks between rows and core's flat arrays."""
 
+from bisect import bisect_left, bisect_right
+
 import numpy as np
 from sqlalchemy import func, insert, select
 from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import FollowError
 from amberkeel.core.tracks import TrackSet, from_pieces
-from amberkeel.store.models import Shot, Track
+from amberkeel.store.models import Plate, Shot, Track
 
 
 def live_tracks(session: Session, shot: Shot) -> list[Track]:
@@ -34,12 +36,29 @@ def free_names(session: Session, shot: Shot, stem: str, count: int = 1, digits: 
     return free
 
 
-def to_track_set(rows: list[Track]) -> TrackSet:
-    """Return rows as core's TrackSet; its ids are those of the rows."""
-    pieces = [(t.frames, np.stack([t.x, t.y], 1), t.sigma, t.score) for t in rows]
+def to_track_set(rows: list[Track], plate: Plate | None = None) -> TrackSet:
+    """Return rows as core's TrackSet; its ids are those of the rows.
+
+    With a plate, samples beyond its range are left out, and tracks with none within: they come back with the range.
+    """
+    span = (plate.first, plate.last) if plate else None
+    rows = [t for t in rows if span is None or (t.frames and t.frames[0] <= span[1] and t.frames[-1] >= span[0])]
+    pieces = [_piece(t, within(t.frames, span)) for t in rows]
     return from_pieces(
         [t.name for t in rows], pieces, [t.kind for t in rows], [t.state for t in rows], [t.id for t in rows]
     )
+
+
+def within(frames: list[int], span: tuple[int, int] | None) -> slice:
+    """Return which of rising frame numbers lie in a span, all of them without one."""
+    if span is None:
+        return slice(0, len(frames))
+    return slice(bisect_left(frames, span[0]), bisect_right(frames, span[1]))
+
+
+def _piece(row: Track, part: slice) -> tuple:
+    """Return part of a track's samples as `from_pieces` takes them."""
+    return row.frames[part], np.stack([row.x[part], row.y[part]], 1), row.sigma[part], row.score[part]
 
 
 def add_run(

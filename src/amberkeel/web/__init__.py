@@ -6,7 +6,7 @@ import secrets
 from flask import Flask, g, jsonify, render_template, request
 from flask_wtf.csrf import CSRFError, CSRFProtect
 
-from amberkeel.core.errors import KeelError
+from amberkeel.core.errors import KeelError, without_folders
 from amberkeel.settings import Settings, from_environment
 from amberkeel.store.edits import StaleEdit
 from amberkeel.web.door import guard
@@ -53,7 +53,7 @@ def create_app(settings: Settings | None = None) -> Flask:
 
 
 def _say(error: KeelError):
-    return answer(str(error), 409 if isinstance(error, StaleEdit) else 400)
+    return answer(without_folders(str(error)), 409 if isinstance(error, StaleEdit) else 400)
 
 
 def answer(text: str, status: int):

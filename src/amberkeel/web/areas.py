@@ -6,7 +6,10 @@ from amberkeel.web import (
     edits,
     evidence,
     handoff,
+    help,
+    history,
     jobs,
+    keeping,
     lens,
     masks,
     plate,
@@ -17,4 +20,7 @@ from amberkeel.web import (
     world,
 )
 
-AREAS = (board, desk, state, edits, jobs, plate, masks, tracks, lens, solve, evidence, uncertainty, world, handoff)
+AREAS = (
+    board, keeping, desk, state, edits, history, jobs, plate, masks, tracks, lens, solve, evidence, uncertainty, world,
+    handoff, help,
+)  # fmt: skip

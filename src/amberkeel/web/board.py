@@ -1,11 +1,11 @@
 """The home page: productions and their shots as a board."""
 
 from flask import Blueprint, redirect, render_template, request, url_for
-from sqlalchemy import select
-from sqlalchemy.orm import selectinload
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session, selectinload
 
-from amberkeel.core.errors import KeelError
-from amberkeel.store.models import Production, Shot
+from amberkeel.store.keeping import check_production_name
+from amberkeel.store.models import Edit, Production, Shot
 from amberkeel.store.stages import attentions, courses, pinned_attempts
 from amberkeel.web.common import open_session
 
@@ -17,34 +17,53 @@ def home():
     """Show every production with its shots."""
     with open_session() as opened:
         whole = selectinload(Production.shots).selectinload(Shot.plate)
-        productions = list(opened.scalars(select(Production).options(whole).order_by(Production.name)))
-        shots = [shot for production in productions for shot in production.shots]
-        held = pinned_attempts(opened, shots)
-        course, needs = courses(opened, shots), attentions(opened, shots)
-        cards = {
-            p.id: [
-                {
-                    "shot": shot,
-                    "plate": shot.plate,
-                    "stages": course[shot.id],
-                    "figures": held[shot.pinned_id].figures if shot.pinned_id in held else None,
-                    "attention": needs[shot.id],
-                }
-                for shot in p.shots
-            ]
-            for p in productions
-        }
+        live = select(Production).where(Production.deleted.is_(None))
+        productions = list(opened.scalars(live.options(whole).order_by(Production.archived, Production.name)))
+        cards = _cards(opened, [shot for production in productions for shot in production.shots])
         return render_template("board.html", productions=productions, cards=cards)
+
+
+def _cards(opened: Session, shots: list[Shot]) -> dict[int, list[dict]]:
+    """Return what the board shows of shots, by production."""
+    held = pinned_attempts(opened, shots)
+    course, needs = courses(opened, shots), attentions(opened, shots)
+    ids = [shot.id for shot in shots]
+    last = select(Edit.shot_id, func.max(Edit.created)).where(Edit.shot_id.in_(ids)).group_by(Edit.shot_id)
+    changed = dict(opened.execute(last).tuples().all())
+    out: dict[int, list[dict]] = {shot.production_id: [] for shot in shots}
+    for shot in shots:
+        figures = held[shot.pinned_id].figures if shot.pinned_id in held else None
+        out[shot.production_id].append(
+            {
+                "shot": shot,
+                "plate": shot.plate,
+                "stages": course[shot.id],
+                "figures": figures,
+                "attention": needs[shot.id],
+                "changed": changed.get(shot.id, shot.created).timestamp(),
+                "states": _states(shot, figures is not None, needs[shot.id]),
+            }
+        )
+    return out
+
+
+def _states(shot: Shot, solved: bool, needs: str) -> str:
+    """Return the words that the board filters by."""
+    out = ["solved" if solved else "unsolved"]
+    if not shot.plate.ready:
+        out.append("coming")
+    if needs:
+        out.append("attention")
+    if shot.archived or shot.production.archived:
+        out.append("archived")
+    return " ".join(out)
 
 
 @blueprint.post("/productions")
 def add_production():
     """Add a production."""
     name = request.form.get("name", "").strip()
-    if not 1 <= len(name) <= 80:
-        raise KeelError("A production needs a name of 1 to 80 characters.")
     with open_session() as opened:
-        if opened.scalar(select(Production).where(Production.name == name)):
-            raise KeelError(f"There is a production named {name} already.")
+        check_production_name(opened, name)
         opened.add(Production(name=name, note=request.form.get("note", "").strip()[:400]))
     return redirect(url_for("board.home"))

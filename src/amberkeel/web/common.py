@@ -9,6 +9,7 @@ from pathlib import Path
 from flask import abort, current_app, send_file
 from sqlalchemy.orm import Session
 
+from amberkeel.core.errors import KeelError
 from amberkeel.store.media import Media
 from amberkeel.store.models import Production, Shot
 from amberkeel.store.session import session
@@ -25,13 +26,19 @@ def media() -> Media:
 
 
 def get_shot(opened: Session, number: int) -> Shot:
-    """Return a shot, or answer 404."""
-    return opened.get(Shot, number) or abort(404)
+    """Return a shot, or answer 404; raises KeelError for one that was deleted."""
+    shot = opened.get(Shot, number) or abort(404)
+    if shot.deleted or shot.production.deleted:
+        raise KeelError(f"{shot.name} was deleted.", "It can be restored on the page of storage for some days.")
+    return shot
 
 
 def get_production(opened: Session, number: int) -> Production:
-    """Return a production, or answer 404."""
-    return opened.get(Production, number) or abort(404)
+    """Return a production, or answer 404; raises KeelError for one that was deleted."""
+    production = opened.get(Production, number) or abort(404)
+    if production.deleted:
+        raise KeelError(f"{production.name} was deleted.", "It can be restored on the page of storage for some days.")
+    return production
 
 
 def send_packed(files: Iterable[Path], folder: str, name: str):

@@ -5,12 +5,24 @@ from flask import Blueprint, abort, redirect, render_template, url_for
 from amberkeel.core.handoff.formats import FORMATS
 from amberkeel.core.plate.copy import OPERATIONS
 from amberkeel.store.jobs import bring_forward
+from amberkeel.store.plate_files import is_there
 from amberkeel.store.solve import ledger
 from amberkeel.store.stages import stages
 from amberkeel.web.common import get_shot, open_session
 from amberkeel.web.plate.intake import show_rate
 
 blueprint = Blueprint("desk", __name__)
+
+FIRST_LINES = {
+    "plate": "Look the plate through and read what is odd about it. Usually next: mask what moves, or follow features.",
+    "masks": "Cover what moves on its own, roughly: nothing is followed there. Usually next: follow features again.",
+    "tracks": "Follow features, place the important ones by hand, weed out those that lie. Usually next: solve.",
+    "lens": "Say what is known of the lens, or draw lines that tell. With nothing known, go on: the solve finds it.",
+    "solve": "Find the camera. Then read the casebook: it says what is weak and what to do. Usually next: the world.",
+    "world": "Say what is the ground, the origin and a known distance. Then play the card: does it stick?",
+    "handoff": "Take the camera, points and lens along. What a format cannot say stands beside it.",
+}
+"""What each stage is for, said on the first visit."""
 
 
 @blueprint.get("/shots/<int:number>")
@@ -44,6 +56,8 @@ def show(number: int, stage: str = ""):
             stage=stage,
             attempts=ledger(opened, shot),
             show_rate=show_rate,
+            first_lines=FIRST_LINES,
+            is_there=is_there(shot.plate),
         )
 
 

@@ -3,7 +3,9 @@
 from flask import Blueprint, jsonify, request
 
 from amberkeel.core.errors import KeelError
+from amberkeel.jobs.queue import wake
 from amberkeel.store import edits
+from amberkeel.store.plate_files import make_ready
 from amberkeel.web.common import get_shot, open_session
 from amberkeel.web.sent import Body, Whole, Word, read_body, sent
 from amberkeel.web.state import edited, shot_state
@@ -53,5 +55,9 @@ def step(number: int):
     asked = read_body(Body, request.get_json(silent=True) or {})
     with open_session() as opened:
         move = edits.undo if request.path.endswith("undo") else edits.redo
-        label = move(opened, number, asked.revision)
-        return jsonify({**shot_state(opened, get_shot(opened, number)), "said": label})
+        label, shot = move(opened, number, asked.revision), get_shot(opened, number)
+        coming = make_ready(opened, shot)
+        answer = {**shot_state(opened, shot), "said": label}
+    if coming:
+        wake()
+    return jsonify(answer)

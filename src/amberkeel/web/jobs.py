@@ -6,33 +6,13 @@ from flask import Blueprint, jsonify, render_template
 from sqlalchemy import select
 
 from amberkeel.core.errors import KeelError
-from amberkeel.jobs.kinds import read_arguments
+from amberkeel.jobs.kinds import KINDS, read_arguments
 from amberkeel.jobs.queue import wake
 from amberkeel.store.jobs import submit
 from amberkeel.store.models import Job, Shot, now
 from amberkeel.web.common import get_shot, open_session
 
 blueprint = Blueprint("jobs", __name__)
-
-
-NAMES = {
-    "ingest": "Plate coming in",
-    "propose": "Look for what moves",
-    "accept": "Mask what moves",
-    "carry": "Carry a shape",
-    "learn": "Learn a matte",
-    "matte": "Bring a matte in",
-    "follow": "Follow features",
-    "sight": "Sightings",
-    "hand": "Follow a track placed by hand",
-    "surface": "Follow a surface",
-    "tags": "Find tags",
-    "chart": "Lens from a grid",
-    "straighten": "Straighten the plate",
-    "solve": "Solve",
-    "demo": "Render a demo plate",
-    "rest": "Turn to the other demo shots",
-}
 
 MOST_ENDED = 60
 """Jobs that are over, the newest, which the page shows."""
@@ -72,7 +52,7 @@ def _row(job: Job, shot: str) -> dict:
         "id": job.id,
         "shot_id": job.shot_id,
         "shot": shot,
-        "kind": NAMES.get(job.kind, job.kind),
+        "kind": KINDS[job.kind].name if job.kind in KINDS else job.kind,
         "background": job.background,
         "state": job.state,
         "progress": job.progress,

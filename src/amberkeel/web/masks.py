@@ -20,9 +20,9 @@ from amberkeel.core.masks.samples import Cleaning, Learned
 from amberkeel.core.masks.shape import keys_to_json, shape_from_json
 from amberkeel.core.pictures.read import CHANNELS
 from amberkeel.core.pictures.write import encode_png
-from amberkeel.core.plate.plate import open_plate
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.units import maybe_number
+from amberkeel.jobs.images import open_row
 from amberkeel.jobs.masks import accept_proposal, make_mask, samples_of
 from amberkeel.store import edits
 from amberkeel.store.mask_cuts import affected, cut
@@ -266,11 +266,11 @@ _readers: OrderedDict[tuple, CueReader] = OrderedDict()
 
 def _reader(opened, shot: Shot) -> CueReader:
     """Return a shot's cue reader; it is kept while the tracks stay, and keeps the cues of frames asked for lately."""
-    key = (shot.plate.source, shot.tracks_stamp, shot.id)
+    key = (shot.plate.source, shot.plate.first, shot.plate.last, shot.tracks_stamp, shot.id)
     if key not in _readers:
         rows = live_tracks(opened, shot)
-        plate = open_plate(shot.plate.source, (shot.plate.first, shot.plate.last))
-        _readers[key] = CueReader(plate, to_track_set(rows), keep=CUES_KEPT)
+        plate = open_row(shot.plate)
+        _readers[key] = CueReader(plate, to_track_set(rows, shot.plate), keep=CUES_KEPT)
         while len(_readers) > 2:
             _readers.popitem(last=False)
     return _readers[key]

@@ -203,7 +203,7 @@ def attempt(number: int):
         frame_rms=_by_plate_frame(plate_frames, document, kept["frame_rms"]),
         world=world,
         ground_rms=datum.ground_rms,
-        card=card(shot, world),
+        card=card(shot, world, plate_frames),
     )
 
 

@@ -18,7 +18,8 @@ ICONS = (
     "triangle-alert chevron-right chevron-down move-3d ruler grid-3x3 camera orbit columns-2 loader-circle arrow-left "
     "anchor git-compare-arrows house aperture blend waypoints compass link package scan-line hand eye-off pentagon "
     "spline square circle circle-plus circle-minus scan-search copy eye move-horizontal move-vertical move-diagonal "
-    "locate-fixed list-checks layout-grid"
+    "locate-fixed list-checks layout-grid ellipsis rows-3 history circle-help hard-drive archive pencil maximize "
+    "minimize chevron-up folder-symlink arrow-up-to-line"
 ).split()
 
 

@@ -70,9 +70,9 @@ def _datum_part(asked: DatumPart) -> tuple[list[int] | dict, str]:
     raise KeelError(f"There is no part “{what}” of the datum.")
 
 
-def card(shot: Shot, world: dict) -> list | None:
-    """Return the checker card's outlines by frame, for a shot whose ground is known: from tracks, or from lines with a
-    scale.
+def card(shot: Shot, world: dict, frames: range) -> list | None:
+    """Return the checker card's outlines for each frame of the plate, for a shot whose ground is known: from tracks, or
+    from lines with a scale. There is none where the camera has no position.
     """
     kept = shot.datum or {}
     placed = placed_by_lines(kept)
@@ -86,4 +86,5 @@ def card(shot: Shot, world: dict) -> list | None:
         centre = np.array([np.median(low[:, 0]), 0.0, np.median(low[:, 2])])
     reach = float(np.linalg.norm(path.positions[0] - centre))
     outlines = card_outlines(path, centre, 0.28 * reach)
-    return [[np.round(p, 2).tolist() for p in frame] for frame in outlines]
+    by_frame = dict(zip(path.frames.tolist(), outlines))
+    return [[np.round(p, 2).tolist() for p in by_frame.get(frame, [])] for frame in frames]

@@ -11,6 +11,8 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import PlateError
+from amberkeel.core.pictures.encoding import known_encoding
+from amberkeel.core.pictures.facts import picture_facts
 from amberkeel.core.pictures.read import is_white, read_matte, read_picture, to_gray
 from amberkeel.core.plate.sequence import VIDEO_SUFFIXES, Sequence, find_sequence, gaps_in, run_words, spans
 
@@ -30,7 +32,9 @@ class Plate:
     name : a short name for messages and hand-overs.
     frames : (F,) int frame numbers, without gaps.
     width, height : pixels. fps : frames a second, or None where unknown.
-    pixel_aspect : width of a pixel over its height.
+    pixel_aspect : width of a pixel over its height. encoding : how the files' values stand for light, empty where each
+        file says it. odd : what is odd about it, in words. times : (F,) seconds of each frame from the first, where the
+        rate is not even.
     """
 
     name: str
@@ -40,6 +44,9 @@ class Plate:
     source: "Sequence | VideoReader"
     fps: Fraction | None = None
     pixel_aspect: float = 1.0
+    encoding: str = ""
+    odd: tuple[str, ...] = ()
+    times: np.ndarray | None = None
     _lock: Lock = field(default_factory=Lock, repr=False)
 
     def read(self, frame: int) -> np.ndarray:
@@ -47,7 +54,7 @@ class Plate:
         if not isinstance(self.source, Sequence):
             with self._lock:
                 return self.source.read(frame)
-        picture = read_picture(self.source.path(frame))
+        picture = read_picture(self.source.path(frame), self.encoding)
         if picture.shape[:2] != (self.height, self.width):
             raise PlateError(
                 f"Frame {frame} is {picture.shape[1]}x{picture.shape[0]}, the others are {self.width}x{self.height}.",
@@ -60,32 +67,45 @@ class Plate:
         return to_gray(self.read(frame))
 
 
-def open_plate(where: str | Path, frames: tuple[int, int] | None = None) -> Plate:
+def open_plate(where: str | Path, frames: tuple[int, int] | None = None, encoding: str = "") -> Plate:
     """Open a folder, a pattern ``name.####.ext`` or a video as a plate.
 
     Parameters
     ----------
-    where : the plate. frames : first and last frame to use, or None for all.
+    where : the plate. frames : first and last frame to use, or None for all. encoding : how values stand for light,
+        one of `pictures.encoding.ENCODINGS`, empty for what the files say.
 
     Raises
     ------
     PlateError : nothing there, a gap in the frames, one frame only, or not pictures at all.
     """
-    where = Path(where)
+    where, encoding = Path(where), known_encoding(encoding)
     if where.suffix.lower() in VIDEO_SUFFIXES and where.is_file():
-        from amberkeel.core.plate.video import VideoReader
-
-        reader = VideoReader(where)
-        numbers = _range(list(range(1, reader.count + 1)), frames, where.name)
-        return Plate(where.stem, numbers, reader.width, reader.height, reader, reader.fps, reader.pixel_aspect)
+        return _open_video(where, frames, encoding)
     if where.is_file():
         read_picture(where)
         raise PlateError(f"{where.name} is a single picture.", "Give its folder, or a pattern such as name.####.png.")
     sequence = find_sequence(where)
     numbers = _range(sequence.frames, frames, sequence.label)
-    first = read_picture(sequence.path(int(numbers[0])))
+    first = read_picture(sequence.path(int(numbers[0])), encoding)
     name = sequence.stem.rstrip("._-") or where.name
-    return Plate(name, numbers, first.shape[1], first.shape[0], sequence)
+    facts = picture_facts(sequence.path(int(numbers[0])))
+    return Plate(
+        name, numbers, first.shape[1], first.shape[0], sequence, facts.fps, facts.pixel_aspect or 1.0, encoding,
+        facts.odd,
+    )  # fmt: skip
+
+
+def _open_video(where: Path, frames: tuple[int, int] | None, encoding: str) -> Plate:
+    from amberkeel.core.plate.video import VideoReader
+
+    reader = VideoReader(where, encoding)
+    numbers = _range(list(range(1, reader.count + 1)), frames, where.name)
+    times = None if reader.times is None else reader.times[numbers - 1] - reader.times[numbers[0] - 1]
+    return Plate(
+        where.stem, numbers, reader.width, reader.height, reader, reader.fps, reader.pixel_aspect, encoding,
+        reader.odd, times,
+    )  # fmt: skip
 
 
 def _range(numbers: list[int], wanted: tuple[int, int] | None, label: str) -> np.ndarray:

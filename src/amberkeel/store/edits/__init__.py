@@ -9,6 +9,7 @@ from sqlalchemy.orm import Session
 from amberkeel.core.errors import KeelError
 from amberkeel.store.edits import evidence, lens, masks, plate, solve, tracks, world
 from amberkeel.store.models import Attempt, Edit, Shot
+from amberkeel.store.session import actor
 from amberkeel.store.typed import Typed, read_typed
 
 
@@ -38,6 +39,8 @@ def _back(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
 
 KINDS = {
     "copy": EditKind(plate.Copy, plate.copy),
+    "named": EditKind(plate.Named, plate.named),
+    "files": EditKind(plate.Files, plate.files),
     "mask": EditKind(masks.MaskValues, masks.mask),
     "masks": EditKind(masks.Masks, masks.masks),
     "states": EditKind(tracks.States, tracks.states),
@@ -73,7 +76,7 @@ def apply(session: Session, shot_id: int, kind: str, payload: dict, revision: in
     inverse, label = KINDS[kind].make(session, shot, payload)
     for old in session.scalars(select(Edit).where(Edit.shot_id == shot_id, Edit.undone)):
         session.delete(old)
-    edit = Edit(shot_id=shot_id, kind=kind, label=label, payload=payload, inverse=inverse)
+    edit = Edit(shot_id=shot_id, kind=kind, label=label, payload=payload, inverse=inverse, who=actor.get())
     session.add(edit)
     shot.revision += 1
     session.flush()
@@ -124,10 +127,43 @@ def _step(session: Session, shot_id: int, back: bool, revision: int | None) -> s
     edit = session.scalar(select(Edit).where(Edit.shot_id == shot_id, Edit.undone != back).order_by(order).limit(1))
     if edit is None:
         raise KeelError(f"There is nothing to {'undo' if back else 'redo'}.")
-    KINDS[edit.kind].make(session, shot, edit.inverse if back else edit.payload)
-    edit.undone = back
+    _turn(session, shot, edit)
     shot.revision += 1
     return edit.label
+
+
+def _turn(session: Session, shot: Shot, edit: Edit) -> None:
+    """Undo an edit, or make it again where it was undone."""
+    KINDS[edit.kind].make(session, shot, edit.payload if edit.undone else edit.inverse)
+    edit.undone = not edit.undone
+
+
+def go_to(session: Session, shot_id: int, edit: int, revision: int | None = None) -> int:
+    """Undo or redo until an edit of the shot is the newest one in force; 0 stands for before the first.
+
+    Returns
+    -------
+    How many steps that took.
+
+    Raises
+    ------
+    StaleEdit : as `undo` does. KeelError : there is no such edit, or the shot stands there already.
+    """
+    shot = _locked(session, shot_id)
+    if revision is not None and revision != shot.revision:
+        raise StaleEdit()
+    own = select(Edit).where(Edit.shot_id == shot_id)
+    if edit and session.scalar(own.where(Edit.id == edit)) is None:
+        raise KeelError("The history no longer holds that step.")
+    later = session.scalars(own.where(Edit.id > edit, ~Edit.undone).order_by(Edit.id.desc()))
+    earlier = session.scalars(own.where(Edit.id <= edit, Edit.undone).order_by(Edit.id))
+    steps = [*later, *earlier]
+    if not steps:
+        raise KeelError("The shot stands there already.")
+    for step in steps:
+        _turn(session, shot, step)
+    shot.revision += 1
+    return len(steps)
 
 
 def history(session: Session, shot_id: int, most: int = 40) -> list[Edit]:

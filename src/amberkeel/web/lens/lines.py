@@ -301,15 +301,15 @@ def snapped(number: int):
 def _gray(row: Plate, frame: int) -> np.ndarray:
     if not row.first <= frame <= row.last:
         raise PlateError(f"The plate has no frame {frame}.")
-    return to_gray(plate_picture(row.source, row.first, row.last, frame))
+    return to_gray(plate_picture(row.source, row.first, row.last, row.encoding, frame))
 
 
 @lru_cache(maxsize=6)
-def plate_picture(source: str, first: int, last: int, frame: int) -> np.ndarray:
+def plate_picture(source: str, first: int, last: int, encoding: str, frame: int) -> np.ndarray:
     """Return a frame of a plate, a few of them kept."""
     from amberkeel.core.plate.plate import open_plate
 
-    return open_plate(source, (first, last)).read(frame)
+    return open_plate(source, (first, last), encoding).read(frame)
 
 
 @blueprint.post("/shots/<int:number>/lens/edit")

@@ -272,7 +272,8 @@ def straight(number: int, frame: int):
         raise LensError("There is no lens to look through.") from None
     sample = _sampler(json.dumps(document))
     answer = Response(
-        encode_jpeg(sample(plate_picture(row.source, row.first, row.last, frame)), 90), mimetype="image/jpeg"
+        encode_jpeg(sample(plate_picture(row.source, row.first, row.last, row.encoding, frame)), 90),
+        mimetype="image/jpeg",
     )
     answer.headers["Cache-Control"] = "private, max-age=3600"
     return answer

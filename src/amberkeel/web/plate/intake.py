@@ -3,19 +3,27 @@
 import re
 import secrets
 from fractions import Fraction
+from functools import lru_cache
 from pathlib import Path
 
-from flask import current_app, jsonify, redirect, render_template, request, url_for
+from flask import Response, current_app, jsonify, redirect, render_template, request, url_for
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError, PlateError
 from amberkeel.core.lens.sensor import FORMATS, length_mm
+from amberkeel.core.pictures.encoding import ENCODINGS
+from amberkeel.core.pictures.facts import PictureFacts, picture_facts
+from amberkeel.core.pictures.write import encode_jpeg
 from amberkeel.core.plate.plate import Plate as CorePlate
 from amberkeel.core.plate.plate import open_plate
+from amberkeel.core.plate.sequence import Sequence
 from amberkeel.core.units import maybe_number, typed_number, typed_rate
+from amberkeel.jobs.plate import proxy
 from amberkeel.jobs.queue import wake
+from amberkeel.store.edits.plate import check_name
 from amberkeel.store.jobs import submit
-from amberkeel.store.models import Plate, Shot
+from amberkeel.store.models import Plate, Production, Shot
 from amberkeel.web.common import get_production, open_session
 from amberkeel.web.lens.camera import keep_preset, presets
 from amberkeel.web.plate.blueprint import blueprint
@@ -50,48 +58,90 @@ def new(number: int):
 
 @blueprint.post("/productions/<int:number>/upload")
 def upload(number: int):
-    """Take an upload; answer where to confirm it."""
+    """Take an upload; answer where to confirm what it holds."""
     token = secrets.token_hex(8)
     folder = upload_folder(current_app.settings.media, token)
-    label = receive(folder, request.files.getlist("files"))
-    return jsonify(next=url_for("plate.confirm", number=number, source=f"upload:{token}:{label}"))
+    labels = receive(folder, request.files.getlist("files"))
+    return jsonify(next=url_for("plate.confirm", number=number, source=[f"upload:{token}:{one}" for one in labels]))
 
 
-def _open_source(source: str) -> tuple[str, CorePlate]:
-    """Return the path and the plate meant by ``upload:token:label`` or ``root:number:path``."""
+def _path_of(source: str) -> Path:
+    """Return the path meant by ``upload:token:label`` or ``root:number:path``."""
     kind, _, rest = source.partition(":")
     key, _, label = rest.partition(":")
     roots = dict(zip(map(str, range(len(current_app.settings.plate_roots))), current_app.settings.plate_roots))
     if kind == "upload":
-        path = inside(upload_folder(current_app.settings.media, key), label)
-    elif kind == "root" and key in roots:
-        path = inside(roots[key], label)
-    else:
-        raise PlateError("That plate is not known.", "Choose it again.")
-    return str(path), open_plate(path)
+        return inside(upload_folder(current_app.settings.media, key), label)
+    if kind == "root" and key in roots:
+        return inside(roots[key], label)
+    raise PlateError("That plate is not known.", "Choose it again.")
+
+
+MOST_PLATES = 40
+"""Plates that are confirmed at once, at the most."""
+
+PEEK_WIDTHS = (160, 640)
+"""Widths in pixels at which a plate may be looked at before it is brought in."""
 
 
 @blueprint.get("/productions/<int:number>/confirm")
 def confirm(number: int):
-    """Show what was recognised, to be confirmed."""
-    source = request.args.get("source", "")
-    path, plate = _open_source(source)
+    """Show what was recognised, to be confirmed: one plate or several."""
+    sources = request.args.getlist("source")[:MOST_PLATES] or [""]
     with open_session() as opened:
-        twin = opened.scalar(select(Shot).join(Plate).where(Plate.source == path).limit(1))
-        rate = f"{plate.fps.numerator}/{plate.fps.denominator}" if plate.fps else "24/1"
         return render_template(
             "confirm.html",
             production=get_production(opened, number),
-            plate=plate,
-            source=source,
-            rate=rate,
-            twin=twin,
-            rates=FRAME_RATES if rate in FRAME_RATES else [rate, *FRAME_RATES],
+            plates=[_recognised(opened, source) for source in sources],
+            rates=FRAME_RATES,
             sensors=SENSORS,
             presets=presets(opened),
-            name=re.sub(r"[._-]+$", "", plate.name).upper(),
+            encodings=ENCODINGS,
             show_rate=show_rate,
         )
+
+
+def _recognised(opened: Session, source: str) -> dict:
+    """Return what is shown of a plate that may be brought in."""
+    path = _path_of(source)
+    plate = open_plate(path)
+    facts = facts_of(plate)
+    twin = select(Shot).join(Plate).where(Plate.source == str(path), Shot.deleted.is_(None)).limit(1)
+    return {
+        "source": source,
+        "plate": plate,
+        "twin": opened.scalar(twin),
+        "facts": facts,
+        "rate": f"{plate.fps.numerator}/{plate.fps.denominator}" if plate.fps else "24/1",
+        "name": re.sub(r"[._-]+$", "", plate.name).upper(),
+    }
+
+
+def facts_of(plate: CorePlate) -> PictureFacts:
+    """Return what the metadata of a plate's first file tells; of a video that is what opening it has told."""
+    if isinstance(plate.source, Sequence):
+        return picture_facts(plate.source.path(int(plate.frames[0])))
+    return PictureFacts(plate.fps, None, None, plate.pixel_aspect, plate.source.encoding, plate.odd)
+
+
+@blueprint.get("/productions/<int:number>/peek.jpg")
+def peek(number: int):
+    """Send a frame of a plate that is not brought in yet, made small."""
+    frame, wide = request.args.get("frame", 0, int), request.args.get("wide", PEEK_WIDTHS[0], int)
+    path = _path_of(request.args.get("source", ""))
+    plate = _kept_plate(str(path), request.args.get("encoding", "")[:20])
+    if not plate.frames[0] <= frame <= plate.frames[-1]:
+        raise PlateError(f"The plate has no frame {frame}.")
+    picture = proxy(plate.read(frame), wide if wide in PEEK_WIDTHS else PEEK_WIDTHS[0], plate.pixel_aspect)
+    answer = Response(encode_jpeg(picture, 82), mimetype="image/jpeg")
+    answer.headers["Cache-Control"] = "private, max-age=600"
+    return answer
+
+
+@lru_cache(6)
+def _kept_plate(path: str, encoding: str) -> CorePlate:
+    """Return a plate that is looked at, kept open while it is."""
+    return open_plate(path, None, encoding)
 
 
 def show_rate(text: str) -> str:
@@ -99,55 +149,73 @@ def show_rate(text: str) -> str:
     return f"{float(Fraction(text)):.3f}".rstrip("0").rstrip(".")
 
 
-def _frame(name: str, label: str, plate: CorePlate, default: int) -> int:
+def _frame(form: dict, name: str, label: str, plate: CorePlate, default: int) -> int:
     """Return a frame number of the plate as typed, or the default where nothing was."""
     first, last = int(plate.frames[0]), int(plate.frames[-1])
-    typed = maybe_number(request.form.get(name, ""), label, first, last)
+    typed = maybe_number(form.get(name, ""), label, first, last)
     return default if typed is None else int(typed)
 
 
-def _sensor_width() -> float:
+def _sensor_width(form: dict) -> float:
     """Return the sensor width in mm from the chosen format, or typed in mm or inches."""
-    choice = request.form.get("sensor", "")
+    choice = form.get("sensor", "")
     if choice != "typed":
         return typed_number(choice, "Sensor width", 0.5, 500.0)
-    typed = request.form.get("sensor_width", "").strip()
+    typed = form.get("sensor_width", "").strip()
     if not typed:
         raise KeelError("Type the sensor's width, or choose a format.")
-    return length_mm(typed, 500.0, request.form.get("sensor_unit", "mm"))
+    return length_mm(typed, 500.0, form.get("sensor_unit", "mm"))
 
 
 @blueprint.post("/productions/<int:number>/confirm")
-def add_shot(number: int):
-    """Add the shot and start making proxies."""
-    form = request.form
-    path, plate = _open_source(form.get("source", ""))
-    first = _frame("first", "First frame", plate, int(plate.frames[0]))
-    last = _frame("last", "Last frame", plate, int(plate.frames[-1]))
-    if last <= first:
-        raise KeelError("The last frame must come after the first; one frame makes no camera.")
-    name = form.get("name", "").strip()
-    if not 1 <= len(name) <= 80:
-        raise KeelError("A shot needs a name of 1 to 80 characters.")
-    rate = _rate(form.get("fps", "24/1"), form.get("fps_typed", ""))
-    row = Plate(
-        source=path, label=Path(path).name, first=first, last=last, width=plate.width, height=plate.height, fps=rate,
-        pixel_aspect=maybe_number(form.get("pixel_aspect"), "Pixel aspect", 0.2, 5.0) or 1.0,
-        sensor_width_mm=_sensor_width(), focal_mm=maybe_number(form.get("focal_mm"), "Focal length", 1.0, 5000.0),
-    )  # fmt: skip
+def add_shots(number: int):
+    """Add the confirmed shots, all or none, and start making their proxies."""
+    forms = _forms()
     with open_session() as opened:
         production = get_production(opened, number)
-        if opened.scalar(select(Shot).where(Shot.production_id == production.id, Shot.name == name)):
-            raise KeelError(f"{production.name} has a shot named {name} already.", "Give this one another name.")
-        shot = Shot(production_id=production.id, name=name, note=form.get("note", "").strip()[:400], plate=row)
-        opened.add(shot)
-        if form.get("preset", "").strip():
-            keep_preset(opened, form["preset"].strip()[:80], row.sensor_width_mm)
-        opened.flush()
-        submit(opened, "ingest", shot.id)
-        shot_id = shot.id
+        shots = [_add_shot(opened, production, form) for form in forms]
+        where = url_for("desk.show", number=shots[0].id, stage="plate") if len(shots) == 1 else url_for("board.home")
     wake()
-    return redirect(url_for("desk.show", number=shot_id, stage="plate"))
+    return redirect(where)
+
+
+def _forms() -> list[dict]:
+    """Return what was sent for each plate: fields that are sent for all stand in the plates' order."""
+    count = len(request.form.getlist("source"))
+    if not 1 <= count <= MOST_PLATES:
+        raise PlateError(f"Between 1 and {MOST_PLATES} plates can be brought in at once.", "Choose them again.")
+    sent = {name: request.form.getlist(name) for name in request.form}
+    return [{name: values[k] for name, values in sent.items() if k < len(values)} for k in range(count)]
+
+
+def _add_shot(opened: Session, production: Production, form: dict) -> Shot:
+    """Add one shot with its plate, and ask for its proxies."""
+    path, encoding = _path_of(form["source"]), form.get("encoding", "")
+    plate, name = open_plate(path, None, encoding), form.get("name", "").strip()
+    first = _frame(form, "first", "First frame", plate, int(plate.frames[0]))
+    last = _frame(form, "last", "Last frame", plate, int(plate.frames[-1]))
+    if last <= first:
+        raise KeelError("The last frame must come after the first; one frame makes no camera.")
+    row = Plate(
+        source=str(path), label=path.name, first=first, last=last, width=plate.width, height=plate.height,
+        fps=_rate(form.get("fps", "24/1"), form.get("fps_typed", "")), encoding=encoding, odd=list(plate.odd),
+        pixel_aspect=maybe_number(form.get("pixel_aspect"), "Pixel aspect", 0.2, 5.0) or 1.0,
+        sensor_width_mm=_sensor_width(form),
+        focal_mm=maybe_number(form.get("focal_mm"), "Focal length", 1.0, 5000.0),
+    )  # fmt: skip
+    facts = facts_of(plate)
+    stated = {"focal_mm": facts.focal_mm, "sensor_width_mm": facts.sensor_width_mm}
+    row.stated = {
+        key: value for key, value in stated.items() if value and abs((getattr(row, key) or 0.0) - value) < 1e-3
+    }
+    check_name(opened, Shot(id=0, production_id=production.id), name)
+    shot = Shot(production_id=production.id, name=name, note=form.get("note", "").strip()[:400], plate=row)
+    opened.add(shot)
+    if form.get("preset", "").strip():
+        keep_preset(opened, form["preset"].strip()[:80], row.sensor_width_mm)
+    opened.flush()
+    submit(opened, "ingest", shot.id)
+    return shot
 
 
 def _rate(chosen: str, typed: str) -> str:

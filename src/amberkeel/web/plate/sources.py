@@ -103,8 +103,8 @@ def upload_folder(media: Path, token: str) -> Path:
     return media / "uploads" / token
 
 
-def receive(folder: Path, files: list[FileStorage]) -> str:
-    """Store uploaded files, unpack a zip, and return the pattern or video that they hold.
+def receive(folder: Path, files: list[FileStorage]) -> list[str]:
+    """Store uploaded files, unpack zips, and return the patterns and videos that they hold.
 
     Files are judged by decoding them later, not by their names. What cannot be a plate leaves nothing behind.
     """
@@ -123,7 +123,10 @@ def receive(folder: Path, files: list[FileStorage]) -> str:
                 _unpack(folder / "upload.zip", folder)
             elif Path(name).suffix.lower() in IMAGE_SUFFIXES | VIDEO_SUFFIXES:
                 file.save(folder / name)
-        return _pattern(folder)
+        return _patterns(folder)
+    except OSError as error:
+        shutil.rmtree(folder, ignore_errors=True)
+        raise PlateError(f"The upload cannot be kept ({error.strerror}).", "Make room in the media folder.") from error
     except Exception:
         shutil.rmtree(folder, ignore_errors=True)
         raise
@@ -153,16 +156,14 @@ def _unpack(path: Path, folder: Path) -> None:
         path.unlink(missing_ok=True)
 
 
-def _pattern(folder: Path) -> str:
-    names = [p.name for p in folder.iterdir()]
-    found = look(folder, names, "")
+def _patterns(folder: Path) -> list[str]:
+    """Return the sequences and videos that a folder holds; each is opened once, to be sure that it is a plate."""
+    found = look(folder, [p.name for p in folder.iterdir()], "")
     if not found:
         raise PlateError(
             "There is no plate in what arrived.",
             "Send two or more numbered pictures such as name.1001.png, a zip of them, or a video.",
         )
-    if len(found) > 1:
-        labels = ", ".join(f.label for f in found[:4])
-        raise PlateError(f"That holds several plates ({labels}).", "Upload one at a time.")
-    open_plate(folder / found[0].label)
-    return found[0].label
+    for one in found:
+        open_plate(folder / one.label)
+    return [one.label for one in found]

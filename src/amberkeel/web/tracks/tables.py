@@ -7,7 +7,7 @@ from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.track_table import TOP_LEFT, check_origin, read_tracks_csv, tracks_csv
 from amberkeel.jobs.images import open_row
 from amberkeel.store import track_changes
-from amberkeel.store.tracks import live_tracks
+from amberkeel.store.tracks import live_tracks, within
 from amberkeel.web.common import get_shot, open_session, send_text, stem_of
 from amberkeel.web.tracks.answers import answer
 from amberkeel.web.tracks.blueprint import blueprint
@@ -17,19 +17,23 @@ from amberkeel.web.tracks.blueprint import blueprint
 def columns(number: int):
     """Send a shot's tracks in columns: samples of track k are first[k] to first[k + 1]."""
     with open_session() as opened:
-        rows = live_tracks(opened, get_shot(opened, number))
-    first = np.concatenate([[0], np.cumsum([len(t.frames) for t in rows])]).astype(int)
+        shot = get_shot(opened, number)
+        rows = live_tracks(opened, shot)
+        span = shot.plate.first, shot.plate.last
+        # Samples beyond the plate's range come back with it.
+        parts = [within(t.frames, span) for t in rows]
+    first = np.concatenate([[0], np.cumsum([p.stop - p.start for p in parts])]).astype(int)
     return jsonify(
         ids=[t.id for t in rows],
         names=[t.name for t in rows],
         kinds=[t.kind for t in rows],
         states=[t.state for t in rows],
         first=first.tolist(),
-        frames=[f for t in rows for f in t.frames],
-        x=[round(v, 3) for t in rows for v in t.x],
-        y=[round(v, 3) for t in rows for v in t.y],
-        sigma=[round(v, 3) for t in rows for v in t.sigma],
-        score=[round(v, 3) for t in rows for v in t.score],
+        frames=[f for t, p in zip(rows, parts) for f in t.frames[p]],
+        x=[round(v, 3) for t, p in zip(rows, parts) for v in t.x[p]],
+        y=[round(v, 3) for t, p in zip(rows, parts) for v in t.y[p]],
+        sigma=[round(v, 3) for t, p in zip(rows, parts) for v in t.sigma[p]],
+        score=[round(v, 3) for t, p in zip(rows, parts) for v in t.score[p]],
         keys=[t.keys for t in rows],
         groups=[t.group for t in rows],
         locked=[t.id for t in rows if t.locked],

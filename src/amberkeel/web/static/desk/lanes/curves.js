@@ -71,7 +71,7 @@ export class Curves {
     const all = this.curves.flatMap((k) => k.points.filter(Boolean).map((p) => p[1]));
     const low = ["x", "y"].includes(this.kind) ? (d3.min(all) ?? 0) : 0;
     const high = Math.max(d3.max(all) ?? 1, low + 0.1);
-    const y = d3.scaleLinear([low, high], [top + room - 6, top + 7]);
+    const y = d3.scaleLinear(all.length ? [low, high] : [0, 0], [top + room - 6, top + 7]);
     Object.assign(this, { scale: y, top, room });
     lanes.title(c, top, "Curve", "", y, room, true);
     c.fillStyle = INK.muted;

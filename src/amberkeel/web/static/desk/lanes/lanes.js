@@ -207,7 +207,8 @@ export class Lanes {
     c.fillText(unit, 10, top + 33);
     c.font = "10.5px 'JetBrains Mono'";
     c.textAlign = inside ? "left" : "right";
-    for (const v of y.ticks(2)) {
+    const [low, high] = y.domain();
+    for (const v of low === high ? [] : y.ticks(2)) {
       if (y(v) < top + 8 || y(v) > top + room - 6) continue;
       c.fillStyle = INK.muted;
       c.fillText(v, inside ? LEFT + 4 : LEFT - 5, y(v) + (inside ? -3 : 4));

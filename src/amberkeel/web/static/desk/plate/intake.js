@@ -58,3 +58,16 @@ drop.addEventListener("drop", (e) => {
 });
 document.querySelector("#files").addEventListener("change", (e) => send(e.target.files));
 document.querySelector("#stop").addEventListener("click", () => request?.abort());
+
+// Several plates of a root are confirmed together.
+const several = document.querySelector("[data-several]");
+const boxes = [...document.querySelectorAll("input[name=source]")];
+const count = () => {
+  if (several) several.disabled = !boxes.some((box) => box.checked);
+};
+for (const box of boxes) box.addEventListener("change", count);
+document.querySelector("[data-all]")?.addEventListener("click", () => {
+  const on = !boxes.every((box) => box.checked);
+  for (const box of boxes) box.checked = on;
+  count();
+});

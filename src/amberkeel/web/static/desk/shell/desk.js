@@ -75,7 +75,9 @@ export class Desk {
   async take(server) {
     const before = this.state.server;
     // An answer that was under way while an edit was made must not take the page back behind it.
-    if (before && server.revision < before.revision) return;
+    if (before && server.revision < before.revision) return null;
+    // Other frames are another page: what is drawn is laid out by them.
+    if (before && JSON.stringify(before.files) !== JSON.stringify(server.files)) return location.reload();
     this.store.set({ server, aspect: server.camera.pixel_aspect, hasGround: Boolean(server.datum?.ground) });
     // The same state may come twice, with an answer and with an event: both wait for what it brought.
     if (!before || before.revision !== server.revision) {
@@ -85,7 +87,7 @@ export class Desk {
       ]);
     }
     await this.loading;
-    await this.settle(server, before);
+    return this.settle(server, before);
   }
 
   /** Set by the page: what is done once a state has come with all that it brings. */

@@ -13,8 +13,11 @@ import { drawControls, listenToControls } from "./controls.js";
 import { drawCourse } from "./course.js";
 import { Desk } from "./desk.js";
 import { find, write } from "./dom.js";
+import { Help, listenToFirstLines, showFirstLine } from "./help.js";
+import { History } from "./history.js";
 import { followJobs } from "./jobs.js";
 import { Palette } from "./palette.js";
+import { Room, sharing } from "./room.js";
 import { STAGES } from "./stages.js";
 import { firstState } from "./state.js";
 import { createStore } from "./store.js";
@@ -39,6 +42,9 @@ const list = new TrackList(find("#rows"), store);
 const playback = new Playback(store);
 const stages = Object.fromEntries(Object.entries(STAGES).map(([name, Stage]) => [name, new Stage(desk)]));
 desk.stages = stages;
+const room = new Room(desk);
+const help = new Help(desk);
+const past = new History(desk);
 const guests = Object.values(stages)
   .map((stage) => stage.guest)
   .filter(Boolean);
@@ -83,6 +89,8 @@ desk.settle = async (server, before) => {
 
 /** Escape gives up what is being drawn, or else selects nothing. */
 const leave = () =>
+  room.leave() ||
+  help.leave() ||
   guests.some((guest) => guest.cancel()) ||
   store.set(state.samples.size ? { samples: new Map() } : { selection: new Set() });
 /** Delete removes what the stage is about, or else the selected tracks. */
@@ -92,6 +100,9 @@ const palette = new Palette([
   ...playing(desk, playback),
   ...editing(desk, { leave, remove }),
   ...looking(desk, space),
+  ...sharing(room),
+  { id: "history", name: "History: who did what, and back to any step", run: () => past.open() },
+  { id: "help", name: "Help on this stage", keys: "F1", run: () => help.toggle() },
   ...Object.values(stages).flatMap((stage) => stage.actions),
   ...going(desk, () => palette),
 ]);
@@ -129,6 +140,7 @@ store.on((changed) => {
   if (any(["frame", "range", ...LANES])) desk.lanes.draw(!any(LANES));
   for (const stage of Object.values(stages)) stage.changed?.(changed);
   if (changed.has("frame")) write("#frame", state.frame);
+  if (changed.has("stage")) showFirstLine(state.stage);
   space.draw(changed);
   if (any(["tracks", "attempt"])) list.refresh();
   else if (changed.has("selection")) list.fill();
@@ -137,6 +149,8 @@ store.on((changed) => {
 });
 
 listenToControls(desk);
+listenToFirstLines();
+showFirstLine(state.stage);
 drawControls(state, new Set(["stage"]), page.icons);
 for (const stage of Object.values(stages)) stage.draw?.();
 desk

@@ -10,7 +10,7 @@ export function indexSightings(data, first, last) {
   for (let n = 0; n + 1 < data.first.length; n += 1)
     for (let s = data.first[n]; s < data.first[n + 1]; s += 1) {
       row[s] = n;
-      samples[data.frames[s] - first].push(s);
+      samples[data.frames[s] - first]?.push(s);
     }
   return { ...data, samples, row, origin: first, count: data.first.length - 1 };
 }

@@ -145,10 +145,10 @@ export class Scene {
     const camera = this.cameras?.get(this.store.state.frame);
     if (!camera) return;
     const { width, height } = this.attempt.world.image;
-    const [fx, fy] = this.attempt.world.lens.focal_px;
+    const seen = pinholeOf(this.attempt.world, camera);
     const depth = this.reach * (this.through ? 3 : 0.12);
     const at = (x, y) => {
-      const q = [((x - width / 2) / fx) * depth, ((y - height / 2) / fy) * depth, depth];
+      const q = [((x - seen.cx) / seen.fx) * depth, ((y - seen.cy) / seen.fy) * depth, depth];
       return camera.position.map((c, i) => c + q.reduce((sum, v, j) => sum + camera.world_from_camera[i][j] * v, 0));
     };
     const corners = [at(0, 0), at(width, 0), at(width, height), at(0, height)];
@@ -163,7 +163,7 @@ export class Scene {
     this.edges.geometry = new THREE.BufferGeometry().setFromPoints(lines.map((p) => new THREE.Vector3(...p)));
     this.edges.visible = !this.through;
     this.paint();
-    this.aim(camera, fx, fy, width, height);
+    this.aim(camera, seen, width, height);
   }
 
   paint() {
@@ -180,7 +180,7 @@ export class Scene {
     this.card.material.needsUpdate = true;
   }
 
-  aim(camera, fx, fy, width, height) {
+  aim(camera, { fx, fy, cx, cy }, width, height) {
     const r = camera.world_from_camera;
     const m = new THREE.Matrix4().set(
       r[0][0],
@@ -209,6 +209,11 @@ export class Scene {
     this.solved.near = this.reach * 0.002;
     this.solved.far = this.reach * 100;
     this.solved.updateProjectionMatrix();
+    // The plate's middle stands in the pane's middle, wherever the optical axis meets the plate.
+    const m4 = this.solved.projectionMatrix.elements;
+    m4[8] = (m4[0] * (width / 2 - cx)) / fx;
+    m4[9] = (-m4[5] * (height / 2 - cy)) / fy;
+    this.solved.projectionMatrixInverse.copy(this.solved.projectionMatrix).invert();
     this.solved.updateMatrixWorld(true);
   }
 
@@ -291,6 +296,14 @@ export class Scene {
     this.placeFrustum();
     this.renderer.render(this.scene, this.through ? this.solved : this.eye);
   }
+}
+
+/** Focal lengths and principal point in pixels on a camera's frame: a zoom changes the former. */
+export function pinholeOf(world, camera) {
+  const [fx, fy] = world.lens.focal_px;
+  const [cx, cy] = world.lens.principal_px ?? [world.image.width / 2, world.image.height / 2];
+  const gain = (camera.focal_px ?? fx) / fx;
+  return { fx: fx * gain, fy: fy * gain, cx, cy };
 }
 
 function sceneReach(world) {

@@ -1,0 +1,160 @@
+"""Keeping productions in order: shots and productions duplicated, moved, deleted for a while and restored."""
+
+from datetime import timedelta
+from typing import Any
+
+from sqlalchemy import delete, insert, select, update
+from sqlalchemy.orm import Session
+
+from amberkeel.core.errors import KeelError
+from amberkeel.store.edits.plate import check_name
+from amberkeel.store.masks import live_masks
+from amberkeel.store.models import (
+    Attempt,
+    Base,
+    Edit,
+    Job,
+    LensProfile,
+    Mask,
+    Plate,
+    Production,
+    Proposal,
+    Shot,
+    Track,
+    now,
+)
+from amberkeel.store.tracks import live_tracks
+
+KEPT_FOR = timedelta(days=30)
+"""How long what was deleted is kept."""
+
+_OF_A_SHOT = (Job, Edit, Track, Mask, Proposal, Attempt, Plate)
+
+_NOT_COPIED = {"id", "shot_id", "created", "pinned_id", "revision", "deleted", "archived"}
+
+
+def check_production_name(session: Session, name: str, own: int | None = None) -> None:
+    """Raise KeelError where a production cannot bear a name; `own` is its number where it is there already."""
+    if not 1 <= len(name) <= 80:
+        raise KeelError("A production needs a name of 1 to 80 characters.")
+    taken = select(Production.id).where(Production.name == name, Production.deleted.is_(None))
+    if session.scalar(taken.where(Production.id != (own or 0))):
+        raise KeelError(f"There is a production named {name} already.", "Give this one another name.")
+
+
+def delete_shot(session: Session, shot: Shot) -> None:
+    """Delete a shot; it is kept for KEPT_FOR. What was being done for it is cancelled."""
+    shot.deleted = now()
+    _cancel_jobs(session, [shot.id])
+
+
+def delete_production(session: Session, production: Production) -> None:
+    """Delete a production with its shots; it is kept for KEPT_FOR."""
+    production.deleted = now()
+    _cancel_jobs(session, [shot.id for shot in production.shots])
+
+
+def _cancel_jobs(session: Session, shots: list[int]) -> None:
+    own = Job.shot_id.in_(shots)
+    session.execute(update(Job).where(own, Job.state == "running").values(cancel=True))
+    session.execute(update(Job).where(own, Job.state == "queued").values(state="cancelled", ended=now()))
+
+
+def restore(session: Session, row: Shot | Production) -> None:
+    """Bring back what was deleted; where its name was given away since, it gets a number."""
+    if row.deleted is None:
+        raise KeelError(f"{row.name} is not deleted.")
+    row.name = _free_name(session, row)
+    row.deleted = None
+
+
+def _free_name(session: Session, row: Shot | Production) -> str:
+    table = type(row)
+    taken = select(table.name).where(table.deleted.is_(None), table.id != row.id)
+    if isinstance(row, Shot):
+        taken = taken.where(Shot.production_id == row.production_id)
+    names, wanted, number = set(session.scalars(taken)), row.name, 2
+    while wanted in names:
+        wanted, number = f"{row.name[:70]} ({number})", number + 1
+    return wanted
+
+
+def move_shot(session: Session, shot: Shot, production: Production) -> None:
+    """Move a shot to another production; its lens profile goes along as a copy."""
+    if production.id == shot.production_id:
+        raise KeelError(f"{shot.name} is in {production.name} already.")
+    check_name(session, shot, shot.name, production.id)
+    if shot.profile_id:
+        profile = session.get(LensProfile, shot.profile_id)
+        if profile is not None:
+            copy = LensProfile(production_id=production.id, name=profile.name, document=profile.document)
+            session.add(copy)
+            session.flush()
+            shot.profile_id = copy.id
+    shot.production_id = production.id
+    shot.revision += 1
+
+
+def duplicate_shot(session: Session, shot: Shot, name: str, production: Production | None = None) -> Shot:
+    """Return a new shot with the same plate, tracks, masks, lens and constraints, to try another way on. Attempts,
+    proposals and history stay with the first one.
+    """
+    copy = Shot(**_columns(shot) | {"name": name, "production_id": (production or shot.production).id})
+    copy.plate = Plate(**_columns(shot.plate))
+    check_name(session, Shot(id=0, production_id=copy.production_id), name)
+    session.add(copy)
+    session.flush()
+    renumbered = _copy_rows(session, live_tracks(session, shot), copy)
+    _copy_rows(session, live_masks(session, shot), copy)
+    copy.constraints = _with_tracks(shot.constraints, renumbered)
+    copy.datum = _with_tracks(shot.datum, renumbered)
+    return copy
+
+
+def duplicate_production(session: Session, production: Production, name: str) -> Production:
+    """Return a new production with duplicates of all shots that are not deleted."""
+    check_production_name(session, name)
+    copy = Production(name=name, note=production.note)
+    session.add(copy)
+    session.flush()
+    for shot in production.shots:
+        duplicate_shot(session, shot, shot.name, copy)
+    return copy
+
+
+def _columns(row: Base) -> dict[str, Any]:
+    """Return the columns of a row that its duplicate has too."""
+    return {c.key: getattr(row, c.key) for c in row.__table__.columns if c.key not in _NOT_COPIED}
+
+
+def _copy_rows(session: Session, rows: list, shot: Shot) -> dict[int, int]:
+    """Copy rows of one table to a shot; return the new number of each by its old one."""
+    if not rows:
+        return {}
+    made = insert(type(rows[0])).returning(type(rows[0]).id, sort_by_parameter_order=True)
+    new = session.scalars(made, [_columns(row) | {"shot_id": shot.id} for row in rows])
+    return dict(zip((row.id for row in rows), new))
+
+
+def _with_tracks(value: Any, renumbered: dict[int, int], under: str = "") -> Any:
+    """Return constraints or a datum with other numbers of tracks: those listed as tracks, ground or origin."""
+    if isinstance(value, dict):
+        return {key: _with_tracks(part, renumbered, key) for key, part in value.items()}
+    if isinstance(value, list):
+        return [_with_tracks(part, renumbered, under) for part in value]
+    tracks = under in ("track", "tracks", "ground", "origin") and isinstance(value, int)
+    return renumbered.get(value, value) if tracks else value
+
+
+def purge(session: Session) -> int:
+    """Remove for good what was deleted more than KEPT_FOR ago; return how many shots that were."""
+    past = now() - KEPT_FOR
+    old = select(Production.id).where(Production.deleted < past)
+    shots = list(session.scalars(select(Shot.id).where((Shot.deleted < past) | Shot.production_id.in_(old))))
+    for table in _OF_A_SHOT:
+        session.execute(delete(table).where(table.shot_id.in_(shots)))
+    session.execute(delete(Shot).where(Shot.id.in_(shots)))
+    gone = list(session.scalars(old))
+    session.execute(delete(LensProfile).where(LensProfile.production_id.in_(gone)))
+    session.execute(delete(Production).where(Production.id.in_(gone)))
+    return len(shots)

@@ -1,0 +1,126 @@
+"""How much is stored for each shot, and a clean-up of what nothing refers to any more."""
+
+import os
+import shutil
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from sqlalchemy import select, text
+from sqlalchemy.orm import Session
+
+from amberkeel.store.models import Plate, Shot
+
+YOUNG_S = 24 * 3600.0
+"""Age in seconds below which a file is spared: a job may be about to refer to it."""
+
+UPLOADS, STRAIGHTENED, GRID = "uploads", "straightened", "grid_"
+"""Folders beside those of the content hashes; temporary folders of grid pictures begin with the last."""
+
+_TABLES = {"shot": "id", "plate": "shot_id", "mask": "shot_id", "proposal": "shot_id", "attempt": "shot_id",
+           "edit": "shot_id", "job": "shot_id"}  # fmt: skip
+"""Tables whose rows may name files by their hash, and the column with the shot's number."""
+
+
+@dataclass(frozen=True)
+class Storage:
+    """Bytes in the media folder.
+
+    Attributes
+    ----------
+    shots : by shot; what several share counts for each. total : of all files. loose : paths that nothing refers to and
+        that are not young. loose_bytes : of those.
+    """
+
+    shots: dict[int, int]
+    total: int
+    loose: tuple[Path, ...]
+    loose_bytes: int
+
+
+def _named(session: Session) -> Iterator[tuple[int, str]]:
+    """Yield a shot's number and a hash that one of its rows names, wherever it stands in the row."""
+    for table, column in _TABLES.items():
+        yield from session.execute(
+            text(
+                f"select distinct shot, found[1] from (select {column} as shot, "
+                f"regexp_matches(t::text, '[0-9a-f]{{64}}', 'g') as found from {table} t) named"
+            )
+        ).tuples()
+
+
+def storage(session: Session, folder: Path) -> Storage:
+    """Return what is stored in a media folder, by shot, and what nothing refers to."""
+    files, loose = _hashed(folder)
+    shots: dict[int, int] = {}
+    used: set[str] = set()
+    for shot, digest in _named(session):
+        used.add(digest)
+        shots[shot] = shots.get(shot, 0) + files.get(digest, (0, 0.0))[0]
+    old = time.time() - YOUNG_S
+    loose += [folder / digest[:2] / digest for digest, (_, at) in files.items() if digest not in used and at < old]
+    kept = sum(size for size, _ in files.values())
+    for place, size, owners in _folders(session, folder):
+        kept += size
+        for shot in owners:
+            shots[shot] = shots.get(shot, 0) + size
+        if not owners and place.stat().st_mtime < old:
+            loose.append(place)
+    return Storage(shots, kept, tuple(loose), sum(_size(path) for path in loose))
+
+
+def _hashed(folder: Path) -> tuple[dict[str, tuple[int, float]], list[Path]]:
+    """Return size and time of each file by its hash, and half-written files that were left."""
+    files, halves, old = {}, [], time.time() - YOUNG_S
+    for part in os.scandir(folder) if folder.is_dir() else ():
+        if len(part.name) != 2 or not part.is_dir():
+            continue
+        for entry in os.scandir(part.path):
+            held = entry.stat()
+            if len(entry.name) == 64:
+                files[entry.name] = held.st_size, held.st_mtime
+            elif held.st_mtime < old:
+                halves.append(Path(entry.path))
+    return files, halves
+
+
+def _folders(session: Session, folder: Path) -> Iterator[tuple[Path, int, list[int]]]:
+    """Yield the other folders, each with its size and the shots that it belongs to."""
+    sources = session.execute(select(Plate.shot_id, Plate.source, Plate.replaced)).all()
+    shots = set(session.scalars(select(Shot.id)))
+    for place in _inside(folder / UPLOADS):
+        owners = [shot for shot, *paths in sources if any(Path(p).is_relative_to(place) for p in paths if p)]
+        yield place, _size(place), owners
+    for place in _inside(folder / STRAIGHTENED):
+        own = int(place.name) if place.name.isdigit() else 0
+        yield place, _size(place), [own] if own in shots else []
+    for place in _inside(folder):
+        if place.name.startswith(GRID):
+            yield place, _size(place), []
+
+
+def _inside(folder: Path) -> list[Path]:
+    return sorted(p for p in folder.iterdir() if p.is_dir()) if folder.is_dir() else []
+
+
+def _size(path: Path) -> int:
+    if path.is_file():
+        return path.stat().st_size
+    return sum(f.stat().st_size for f in path.rglob("*") if f.is_file())
+
+
+def clean_up(session: Session, folder: Path) -> int:
+    """Remove what nothing refers to; return the bytes that this has freed."""
+    freed, old = 0, time.time() - YOUNG_S
+    for path in storage(session, folder).loose:
+        # Used again since it was listed, or gone: let it be.
+        if not path.exists() or path.stat().st_mtime > old:
+            continue
+        size = _size(path)
+        if path.is_dir():
+            shutil.rmtree(path, ignore_errors=True)
+        else:
+            path.unlink(missing_ok=True)
+        freed += size
+    return freed

@@ -1,0 +1,57 @@
+"""A shot's history: who did what, when, and back to any step."""
+
+from datetime import UTC
+
+from flask import Blueprint, jsonify
+
+from amberkeel.jobs.queue import wake
+from amberkeel.store import edits
+from amberkeel.store.plate_files import make_ready
+from amberkeel.web.common import get_shot, open_session
+from amberkeel.web.sent import Body, Whole, sent
+from amberkeel.web.state import shot_state
+
+blueprint = Blueprint("history", __name__)
+
+MOST = 500
+"""Steps that are listed, the newest."""
+
+
+class Step(Body):
+    """The step after which the shot shall stand; 0 is before the first."""
+
+    edit: Whole
+
+
+@blueprint.get("/shots/<int:number>/history.json")
+def listed(number: int):
+    """Send the shot's steps, newest first."""
+    with open_session() as opened:
+        get_shot(opened, number)
+        return jsonify(
+            steps=[
+                {
+                    "id": e.id,
+                    "label": e.label,
+                    "who": e.who,
+                    "undone": e.undone,
+                    "at": e.created.replace(tzinfo=UTC).isoformat(timespec="seconds"),
+                }
+                for e in edits.history(opened, number, MOST)
+            ]
+        )
+
+
+@blueprint.post("/shots/<int:number>/history")
+def go_to(number: int):
+    """Undo or redo until a step is the newest one in force."""
+    asked = sent(Step)
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        steps = edits.go_to(opened, number, asked.edit, asked.revision)
+        coming = make_ready(opened, shot)
+        said = f"{steps} {'step' if steps == 1 else 'steps'}"
+        answer = {**shot_state(opened, shot), "said": said}
+    if coming:
+        wake()
+    return jsonify(answer)
