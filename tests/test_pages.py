@@ -205,7 +205,7 @@ def test_a_video_comes_in_with_its_own_rate(client, database, tmp_path, plate):
     files = {"files": [(io.BytesIO(path.read_bytes()), "take.mp4")]}
     answer = client.post(f"/productions/{production}/upload", data=files, headers={"Accept": "application/json"})
     page = client.get(answer.json["next"]).text
-    assert "29.97 (30000/1001)" in page and "1-8" in page
+    assert "29.97 (30000/1001)" in page and 'data-first="1" data-last="8"' in page
     cut = {"files": [(io.BytesIO(path.read_bytes()[: path.stat().st_size // 2]), "take.mp4")]}
     broken = client.post(f"/productions/{production}/upload", data=cut, headers={"Accept": "application/json"})
     assert broken.status_code == 400 and "take.mp4" in broken.json["error"]

@@ -181,7 +181,7 @@ def test_uploads_are_judged_by_what_they_hold(client, production, plate_folder, 
     answer = upload([(io.BytesIO(packed.getvalue()), "plate.zip")])
     assert answer.status_code == 200
     page = client.get(answer.json["next"]).data
-    assert b"0-3" in page
+    assert b'data-first="0" data-last="3"' in page
     source = re.search(rb'name="source" value="([^"]+)"', page).group(1).decode()
     form = {
         "source": source,

@@ -47,7 +47,7 @@ def _named(session: Session) -> Iterator[tuple[int, str]]:
                 f"select distinct shot, found[1] from (select {column} as shot, "
                 f"regexp_matches(t::text, '[0-9a-f]{{64}}', 'g') as found from {table} t) named"
             )
-        ).tuples()
+        )
 
 
 def storage(session: Session, folder: Path) -> Storage:

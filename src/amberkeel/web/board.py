@@ -29,7 +29,7 @@ def _cards(opened: Session, shots: list[Shot]) -> dict[int, list[dict]]:
     course, needs = courses(opened, shots), attentions(opened, shots)
     ids = [shot.id for shot in shots]
     last = select(Edit.shot_id, func.max(Edit.created)).where(Edit.shot_id.in_(ids)).group_by(Edit.shot_id)
-    changed = dict(opened.execute(last).tuples().all())
+    changed = {number: at for number, at in opened.execute(last)}
     out: dict[int, list[dict]] = {shot.production_id: [] for shot in shots}
     for shot in shots:
         figures = held[shot.pinned_id].figures if shot.pinned_id in held else None
