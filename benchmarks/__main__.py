@@ -2,7 +2,7 @@
 
 import sys
 
-from benchmarks import accuracy, faults, known, lens, masks, memory, motions, speed, tracks
+from benchmarks import accuracy, faults, known, lens, load, masks, memory, motions, speed, tracks
 
 PARTS = {
     "accuracy": accuracy.run,
@@ -14,6 +14,7 @@ PARTS = {
     "speed": speed.run,
     "memory": memory.run,
     "faults": faults.run,
+    "load": load.run,
 }
 
 

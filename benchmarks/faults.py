@@ -16,7 +16,7 @@ import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.exc import OperationalError
 
-from amberkeel.services import Local
+from amberkeel.services import Local, open_to_postgres
 from amberkeel.store.jobs import add_job
 from amberkeel.store.migrate import upgrade
 from amberkeel.store.models import Edit, Job, Plate, Production, Shot
@@ -60,10 +60,7 @@ def with_kills(folder: Path, jobs: int, shots: int, edits: int, victims: list[st
         answered before the next. victims : names of services. seed : of the order.
     """
     chance = random.Random(seed)
-    folder.chmod(0o755)
-    for above in folder.parents:
-        if above.owner() == folder.owner() and str(above).startswith(tempfile.gettempdir() + "/"):
-            above.chmod(above.stat().st_mode | 0o011)
+    open_to_postgres(folder)
     local = Local(folder / "data")
     try:
         database = local.start([folder])["AMBERKEEL_DATABASE"]

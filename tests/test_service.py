@@ -22,7 +22,7 @@ from sqlalchemy.exc import OperationalError
 from amberkeel.core.errors import KeelError
 from amberkeel.jobs.claims import Lane, Superseded, claim_next, ending, finish, lost, reporter, working
 from amberkeel.jobs.queue import wake
-from amberkeel.services import Local
+from amberkeel.services import Local, open_to_postgres
 from amberkeel.settings import from_environment
 from amberkeel.store import edits
 from amberkeel.store.jobs import add_job, bring_forward, submit
@@ -363,8 +363,7 @@ def test_what_was_answered_survives_a_killed_database_and_all_is_started_again(t
     for name in [name for name in os.environ if name.startswith("AMBERKEEL_")]:
         monkeypatch.setenv(name, os.environ[name])
     folder = tmp_path_factory.mktemp("killed")
-    for above in (folder, folder.parent, folder.parent.parent):
-        above.chmod(above.stat().st_mode | 0o011)
+    open_to_postgres(folder)
     local = Local(folder / "data")
     try:
         database = local.start([])["AMBERKEEL_DATABASE"]

@@ -11,6 +11,8 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 import psycopg
@@ -21,6 +23,8 @@ from amberkeel.core.errors import KeelError
 WEB_PROCESSES = 2
 """Processes that answer pages; none keeps anything that another one lacks."""
 
+PORT_TRIES = 4
+"""Ports that are tried for a service, where another process takes each before it is bound."""
 
 LANES = ("all", "people", "short") if (os.cpu_count() or 1) > 1 else ("all",)
 """Lanes of the workers on this machine."""
@@ -37,6 +41,14 @@ def free_port(wanted: int = 0) -> int:
             except OSError:
                 continue
     raise KeelError("No port is free on loopback.")
+
+
+def open_to_postgres(folder: Path) -> None:
+    """Let the system user that PostgreSQL runs as reach a folder that lies in the system's temporary folder."""
+    temporary = Path(tempfile.gettempdir())
+    for above in (folder, *folder.parents):
+        if above != temporary and above.is_relative_to(temporary) and above.stat().st_uid == os.geteuid():
+            above.chmod(above.stat().st_mode | 0o011)
 
 
 def _postgres_bin() -> Path:
@@ -128,15 +140,34 @@ class Local:
                 )  # fmt: skip
             if made.returncode:
                 raise KeelError(f"PostgreSQL's data folder {data} could not be made: {made.stderr.strip()[-300:]}")
-        port = free_port(5471)
-        command = [
-            str(programs / "postgres"), "-D", str(data), "-p", str(port), "-c", "listen_addresses=127.0.0.1",
-            "-c", "unix_socket_directories=", "-c", "max_connections=200",
-        ]  # fmt: skip
-        self._spawn("postgres", command, cwd="/", **options)
-        address = f"keel:{password}@127.0.0.1:{port}"
-        self._wait("postgres", lambda: self._make_database(address))
-        return f"postgresql+psycopg://{address}/amberkeel"
+
+        def start(port: int) -> None:
+            command = [
+                str(programs / "postgres"), "-D", str(data), "-p", str(port), "-c", "listen_addresses=127.0.0.1",
+                "-c", "unix_socket_directories=", "-c", "max_connections=200",
+            ]  # fmt: skip
+            self._spawn("postgres", command, cwd="/", **options)
+
+        def address(port: int) -> str:
+            return f"keel:{password}@127.0.0.1:{port}"
+
+        port = self._on_a_port("postgres", 5471, start, lambda port: self._make_database(address(port)))
+        return f"postgresql+psycopg://{address(port)}/amberkeel"
+
+    def _on_a_port(self, name: str, wanted: int, start: Callable[[int], None], ready: Callable[[int], object]) -> int:
+        """Start a service on a port, on another one where somebody took that between the look and the start; return
+        the port. `ready` raises while the service does not answer.
+        """
+        for tries_left in reversed(range(PORT_TRIES)):
+            port = free_port(wanted)
+            start(port)
+            try:
+                self._wait(name, partial(ready, port))
+                return port
+            except KeelError:
+                if not tries_left or self.children[name].poll() is None:
+                    raise
+        raise AssertionError("no try was made")
 
     @staticmethod
     def _make_database(address: str) -> None:
@@ -147,15 +178,17 @@ class Local:
     def _start_redis(self) -> str:
         if not shutil.which("redis-server"):
             raise KeelError("Redis is not installed.", "Run ./keel again, or install Debian's package redis-server.")
-        port, password = free_port(6471), self.keys["broker"]
-        config = self.folder / "redis.conf"
-        config.touch(mode=0o600)
-        config.write_text(
-            f"bind 127.0.0.1\nport {port}\nrequirepass {password}\ndir {self.folder}\n"
-            "dbfilename redis.rdb\nsave 60 1\nappendonly no\n"
-        )
-        self._spawn("redis", ["redis-server", str(config)])
-        self._wait("redis", lambda: redis.Redis(port=port, password=password).ping())
+        password, config = self.keys["broker"], self.folder / "redis.conf"
+
+        def start(port: int) -> None:
+            config.touch(mode=0o600)
+            config.write_text(
+                f"bind 127.0.0.1\nport {port}\nrequirepass {password}\ndir {self.folder}\n"
+                "dbfilename redis.rdb\nsave 60 1\nappendonly no\n"
+            )
+            self._spawn("redis", ["redis-server", str(config)])
+
+        port = self._on_a_port("redis", 6471, start, lambda port: redis.Redis(port=port, password=password).ping())
         return f"redis://:{password}@127.0.0.1:{port}/0"
 
     def _wait(self, name: str, ready, seconds: float = 60.0) -> None:
@@ -184,20 +217,20 @@ class Local:
 
     def start_web(self, port: int = 0) -> str:
         """Start the web server and return its address."""
-        port = free_port(port)
-        command = [
-            sys.executable, "-m", "uvicorn", "amberkeel.web.server:make", "--factory", "--host", "127.0.0.1",
-            "--port", str(port), "--workers", str(WEB_PROCESSES), "--log-level", "warning", "--no-access-log",
-            "--no-server-header", "--timeout-graceful-shutdown", "2",
-        ]  # fmt: skip
-        self._spawn("web", command, env=self.environment)
 
-        def answers() -> None:
+        def start(port: int) -> None:
+            command = [
+                sys.executable, "-m", "uvicorn", "amberkeel.web.server:make", "--factory", "--host", "127.0.0.1",
+                "--port", str(port), "--workers", str(WEB_PROCESSES), "--log-level", "warning", "--no-access-log",
+                "--no-server-header", "--timeout-graceful-shutdown", "2",
+            ]  # fmt: skip
+            self._spawn("web", command, env=self.environment)
+
+        def answers(port: int) -> None:
             with socket.create_connection(("127.0.0.1", port), timeout=1):
                 pass
 
-        self._wait("web", answers)
-        return f"http://127.0.0.1:{port}"
+        return f"http://127.0.0.1:{self._on_a_port('web', port, start, answers)}"
 
     def revive(self) -> None:
         """Start again what ended on its own: database, broker, worker or web server, each where it was."""

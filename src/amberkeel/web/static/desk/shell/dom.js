@@ -1,4 +1,4 @@
-// Small helpers for the page: finding elements, making them, and writing text only where it changes.
+// Small helpers for the page: finding elements, making them, writing text only where it changes, work done once.
 export const find = (selector) => document.querySelector(selector);
 
 /** Write a text only where it is another: a rewritten text is laid out and painted anew at every step. */
@@ -28,3 +28,25 @@ export function facts(box, rows) {
 
 /** A typed number: a decimal comma or point; NaN for none. */
 export const typed = (text) => Number(String(text).trim().replace(",", "."));
+
+/** Return a function that does `work`, never twice at a time: what is asked for meanwhile is done once, afterwards. */
+export function oneAtATime(work) {
+  let isRunning = false;
+  let isWanted = false;
+  return async function run() {
+    if (isRunning) {
+      isWanted = true;
+      return;
+    }
+    isRunning = true;
+    try {
+      await work();
+    } finally {
+      isRunning = false;
+    }
+    if (isWanted) {
+      isWanted = false;
+      await run();
+    }
+  };
+}

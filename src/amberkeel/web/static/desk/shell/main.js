@@ -12,7 +12,7 @@ import { get, toast } from "./api.js";
 import { drawControls, listenToControls } from "./controls.js";
 import { drawCourse } from "./course.js";
 import { Desk } from "./desk.js";
-import { find, write } from "./dom.js";
+import { find, oneAtATime, write } from "./dom.js";
 import { Help, listenToFirstLines, showFirstLine } from "./help.js";
 import { History } from "./history.js";
 import { followJobs } from "./jobs.js";
@@ -159,4 +159,7 @@ desk
     document.body.dataset.ready = "yes";
   })
   .catch((e) => toast(e.message, true));
-followJobs(desk.shot, () => desk.renew().catch((e) => toast(e.message, true)));
+followJobs(
+  desk.shot,
+  oneAtATime(() => desk.renew().catch((e) => toast(e.message, true))),
+);
