@@ -157,6 +157,25 @@ def test_the_history_goes_to_any_step(client, own, database):
         assert edits.history(opened, shot)[0].who == "artist"
 
 
+def test_two_people_are_refused_only_what_the_other_one_changed(client, database, solved_shot, ask):
+    seen = client.get(f"/shots/{solved_shot}/state.json").json["revision"]
+    one, other, third = client.get(f"/shots/{solved_shot}/tracks.json").json["ids"][:3]
+
+    def exclude(*tracks, status=200):
+        payload = {"states": {"excluded": list(tracks)}}
+        return ask("edit", {"kind": "states", "payload": payload, "revision": seen}, status)
+
+    exclude(one)
+    exclude(other)
+    assert "has changed" in exclude(other, third, status=409)["error"]
+    ask("name", {"name": "SKL_010 b", "revision": seen})
+    exclude(third)
+    ask("undo")
+    assert "has changed" in exclude(third, status=409)["error"]
+    for _ in range(3):
+        ask("undo")
+
+
 def test_other_frames_lose_no_track(client, database, solved_shot, ask):
     before = client.get(f"/shots/{solved_shot}/tracks.json").json
     proxies = client.get(f"/shots/{solved_shot}/state.json").json["proxies"]

@@ -266,7 +266,9 @@ class Job(Base):
 
 
 class Edit(Base):
-    """One step of a shot's history, with what takes it back, and whose it was."""
+    """One step of a shot's history, with what takes it back, whose it was, and the shot's revision since it was made,
+    undone or made again last.
+    """
 
     __tablename__ = "edit"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -276,6 +278,7 @@ class Edit(Base):
     payload: Mapped[dict] = mapped_column(JSONB)
     inverse: Mapped[dict] = mapped_column(JSONB)
     undone: Mapped[bool] = mapped_column(default=False)
+    revision: Mapped[int] = mapped_column(default=0)
     who: Mapped[str] = mapped_column(String(80), default="artist")
     created: Mapped[datetime] = mapped_column(default=now)
 

@@ -8,7 +8,7 @@ from amberkeel.store import edits
 from amberkeel.store.plate_files import make_ready
 from amberkeel.web.common import get_shot, open_session
 from amberkeel.web.sent import Body, Whole, Word, read_body, sent
-from amberkeel.web.state import edited, shot_state
+from amberkeel.web.state import shot_state
 
 blueprint = Blueprint("edits", __name__)
 
@@ -30,7 +30,10 @@ def edit(number: int):
     if asked.kind not in FROM_PAGES:
         raise KeelError(f"There is no edit “{asked.kind}”.")
     with open_session() as opened:
-        return edited(opened, number, asked.kind, asked.payload, asked.revision)
+        edits.apply(opened, number, asked.kind, asked.payload, asked.revision)
+    # In a transaction of its own: whoever edits the shot next need not wait until this page's state is put together.
+    with open_session() as opened:
+        return jsonify(shot_state(opened, get_shot(opened, number)))
 
 
 class Back(Body):

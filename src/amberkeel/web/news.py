@@ -26,6 +26,9 @@ MOST_JOBS = 4
 GATHER_S = 0.05
 """Seconds in which changes are gathered before they are asked for."""
 
+GATHER_A_STREAM_S = 0.002
+"""The same for each open stream, where that is longer: telling hundreds of pages takes time that pages lack."""
+
 RETRY_S = 1.0
 """Pause before the database is listened to again."""
 
@@ -118,7 +121,7 @@ class News:
     async def _tell(self) -> None:
         while True:
             await self._wake.wait()
-            await asyncio.sleep(GATHER_S)
+            await asyncio.sleep(max(GATHER_S, GATHER_A_STREAM_S * sum(map(len, self._followers.values()))))
             self._wake.clear()
             shots, self._changed = self._changed, set()
             try:

@@ -33,9 +33,7 @@ def edited(opened, number: int, kind: str, payload: dict, revision: int | None) 
 
 def shot_state(opened, shot: Shot) -> dict:
     """Return what the desk's panels show of a shot."""
-    past = edits.history(opened, shot.id)
-    undo = next((e.label for e in past if not e.undone), None)
-    redo = next((e.label for e in reversed(past) if e.undone), None)
+    undo, redo = edits.next_steps(opened, shot.id)
     plate, attempt = shot.plate, pinned(opened, shot)
     return {
         "revision": shot.revision,

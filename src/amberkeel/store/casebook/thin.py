@@ -24,9 +24,25 @@ WHEN_SHARP = (
 )
 
 
+_kept: dict[tuple[int, int], dict[int, int]] = {}
+
+_MOST_KEPT = 64
+"""Shots whose counts are kept: they change with the tracks' stamp only, and every open page asks for them."""
+
+
+def _live(session: Session, shot: Shot) -> dict[int, int]:
+    """Return how many active tracks live on each frame."""
+    key = shot.id, shot.tracks_stamp
+    if key not in _kept:
+        while len(_kept) >= _MOST_KEPT:
+            _kept.pop(next(iter(_kept)), None)
+        _kept[key] = {int(f): int(n) for f, n in session.execute(text(LIVE), {"shot": shot.id})}
+    return _kept[key]
+
+
 def findings(session: Session, shot: Shot, _attempt: Attempt | None) -> list[Finding]:
     """Return a finding on frames with too few live tracks, with what could help there."""
-    plate, counts = shot.plate, dict(session.execute(text(LIVE), {"shot": shot.id}).all())
+    plate, counts = shot.plate, _live(session, shot)
     thin = [f for f in range(plate.first, plate.last + 1) if counts.get(f, 0) < FLOOR]
     if not counts or not thin:
         return []

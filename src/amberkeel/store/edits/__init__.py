@@ -3,11 +3,12 @@
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from sqlalchemy import select
+from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
 from amberkeel.store.edits import evidence, lens, masks, plate, solve, tracks, world
+from amberkeel.store.edits.touched import Touched, agree, touched
 from amberkeel.store.models import Attempt, Edit, Shot
 from amberkeel.store.session import actor
 from amberkeel.store.typed import Typed, read_typed
@@ -60,27 +61,36 @@ KINDS = {
 
 def _locked(session: Session, shot_id: int) -> Shot:
     shot = session.scalar(select(Shot).where(Shot.id == shot_id).with_for_update())
-    if shot is None:
-        raise KeelError("There is no such shot.")
+    if shot is None or shot.deleted:
+        raise KeelError("There is no such shot, or it was deleted.")
     return shot
 
 
 def apply(session: Session, shot_id: int, kind: str, payload: dict, revision: int | None = None) -> Edit:
-    """Make an edit and record it. Raises StaleEdit when the shot is past the `revision` the user saw."""
+    """Make an edit and record it. Raises StaleEdit when the shot is past the `revision` the user saw, and what was
+    changed since touches what this edit touches.
+    """
     shot = _locked(session, shot_id)
-    if revision is not None and revision != shot.revision:
-        raise StaleEdit()
     if kind not in KINDS:
         raise KeelError(f"There is no edit “{kind}”.")
     payload = read_typed(KINDS[kind].payload, payload, f"Edit {kind}").model_dump(exclude_unset=True)
+    if revision is not None and revision != shot.revision:
+        _check_apart(session, shot, touched(kind, payload), revision)
     inverse, label = KINDS[kind].make(session, shot, payload)
-    for old in session.scalars(select(Edit).where(Edit.shot_id == shot_id, Edit.undone)):
-        session.delete(old)
+    session.execute(delete(Edit).where(Edit.shot_id == shot_id, Edit.undone))
     edit = Edit(shot_id=shot_id, kind=kind, label=label, payload=payload, inverse=inverse, who=actor.get())
     session.add(edit)
     shot.revision += 1
+    edit.revision = shot.revision
     session.flush()
     return edit
+
+
+def _check_apart(session: Session, shot: Shot, own: Touched, seen: int) -> None:
+    """Raise StaleEdit unless all that was done since a revision are edits that touch other things than this one."""
+    since = session.scalars(select(Edit).where(Edit.shot_id == shot.id, Edit.revision > seen)).all()
+    if len(since) != shot.revision - seen or not all(agree(own, touched(e.kind, e.payload)) for e in since):
+        raise StaleEdit()
 
 
 def go_back(session: Session, shot_id: int, attempt: int, revision: int | None = None) -> Edit:
@@ -129,6 +139,7 @@ def _step(session: Session, shot_id: int, back: bool, revision: int | None) -> s
         raise KeelError(f"There is nothing to {'undo' if back else 'redo'}.")
     _turn(session, shot, edit)
     shot.revision += 1
+    edit.revision = shot.revision
     return edit.label
 
 
@@ -160,10 +171,18 @@ def go_to(session: Session, shot_id: int, edit: int, revision: int | None = None
     steps = [*later, *earlier]
     if not steps:
         raise KeelError("The shot stands there already.")
+    shot.revision += 1
     for step in steps:
         _turn(session, shot, step)
-    shot.revision += 1
+        step.revision = shot.revision
     return len(steps)
+
+
+def next_steps(session: Session, shot_id: int) -> tuple[str | None, str | None]:
+    """Return what undo would take back and what redo would make again, by their labels."""
+    own = select(Edit.label).where(Edit.shot_id == shot_id).limit(1)
+    undo = session.scalar(own.where(~Edit.undone).order_by(Edit.id.desc()))
+    return undo, session.scalar(own.where(Edit.undone).order_by(Edit.id))
 
 
 def history(session: Session, shot_id: int, most: int = 40) -> list[Edit]:

@@ -1,13 +1,16 @@
 """Tracks as columns for the page, and as tables in and out."""
 
-import numpy as np
-from flask import jsonify, request
+import json
+from collections.abc import Sequence
+from itertools import accumulate
+
+from flask import Response, request
+from sqlalchemy import Row, text
 
 from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.track_table import TOP_LEFT, check_origin, read_tracks_csv, tracks_csv
 from amberkeel.jobs.images import open_row
 from amberkeel.store import track_changes
-from amberkeel.store.tracks import live_tracks, within
 from amberkeel.web.common import get_shot, open_session, send_text, stem_of
 from amberkeel.web.tracks.answers import answer
 from amberkeel.web.tracks.blueprint import blueprint
@@ -17,29 +20,47 @@ from amberkeel.web.tracks.blueprint import blueprint
 def columns(number: int):
     """Send a shot's tracks in columns: samples of track k are first[k] to first[k + 1]."""
     with open_session() as opened:
-        shot = get_shot(opened, number)
-        rows = live_tracks(opened, shot)
-        span = shot.plate.first, shot.plate.last
-        # Samples beyond the plate's range come back with it.
-        parts = [within(t.frames, span) for t in rows]
-    first = np.concatenate([[0], np.cumsum([p.stop - p.start for p in parts])]).astype(int)
-    return jsonify(
-        ids=[t.id for t in rows],
-        names=[t.name for t in rows],
-        kinds=[t.kind for t in rows],
-        states=[t.state for t in rows],
-        first=first.tolist(),
-        frames=[f for t, p in zip(rows, parts) for f in t.frames[p]],
-        x=[round(v, 3) for t, p in zip(rows, parts) for v in t.x[p]],
-        y=[round(v, 3) for t, p in zip(rows, parts) for v in t.y[p]],
-        sigma=[round(v, 3) for t, p in zip(rows, parts) for v in t.sigma[p]],
-        score=[round(v, 3) for t, p in zip(rows, parts) for v in t.score[p]],
-        keys=[t.keys for t in rows],
-        groups=[t.group for t in rows],
-        locked=[t.id for t in rows if t.locked],
-        images=[t.made.get("images", "") for t in rows],
-        settings={t.id: t.made["settings"] for t in rows if "settings" in t.made},
+        plate = get_shot(opened, number).plate
+        rows = opened.execute(_COLUMNS, {"shot": number, "first": plate.first, "last": plate.last}).all()
+    return Response(_as_json(rows), mimetype="application/json")
+
+
+# The database writes the numbers: a long shot has half a million, too many to be made into objects and back.
+_COLUMNS = text("""
+select id, name, kind, state, keys, "group", locked, made,
+  greatest(hi - lo + 1, 0) as count, array_to_string(frames[lo:hi], ',') as frames,
+  array_to_string(x[lo:hi], ',') as x, array_to_string(y[lo:hi], ',') as y,
+  array_to_string(sigma[lo:hi], ',') as sigma, array_to_string(score[lo:hi], ',') as score
+from track, lateral (
+  select case when frames[1] >= :first then 1
+    else 1 + (select count(*) from unnest(frames) f where f < :first) end as lo,
+  case when frames[cardinality(frames)] <= :last then cardinality(frames)
+    else (select count(*) from unnest(frames) f where f <= :last) end as hi
+) part
+where shot_id = :shot and not removed order by name
+""")
+"""A shot's tracks by name; samples beyond the plate's range are left out, and come back with it."""
+
+
+def _as_json(rows: Sequence[Row]) -> str:
+    """Return rows of tracks in columns, as JSON."""
+    whole = {
+        "ids": [t.id for t in rows],
+        "names": [t.name for t in rows],
+        "kinds": [t.kind for t in rows],
+        "states": [t.state for t in rows],
+        "first": [0, *accumulate(t.count for t in rows)],
+        "keys": [t.keys for t in rows],
+        "groups": [t.group for t in rows],
+        "locked": [t.id for t in rows if t.locked],
+        "images": [t.made.get("images", "") for t in rows],
+        "settings": {t.id: t.made["settings"] for t in rows if "settings" in t.made},
+    }
+    samples = (
+        f'"{name}":[{",".join(getattr(t, name) for t in rows if t.count)}]'
+        for name in ("frames", "x", "y", "sigma", "score")
     )
+    return f"{json.dumps(whole)[:-1]},{','.join(samples)}}}"
 
 
 TABLE_BYTES = 200 * 1024 * 1024

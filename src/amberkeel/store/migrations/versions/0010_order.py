@@ -21,7 +21,10 @@ COLUMNS = {
         sa.Column("times", sa.ARRAY(sa.Float()), nullable=False, server_default="{}"),
         sa.Column("stated", sa.dialects.postgresql.JSONB(), nullable=False, server_default="{}"),
     ],
-    "edit": [sa.Column("who", sa.String(80), nullable=False, server_default="artist")],
+    "edit": [
+        sa.Column("who", sa.String(80), nullable=False, server_default="artist"),
+        sa.Column("revision", sa.Integer(), nullable=False, server_default="0"),
+    ],
 }
 
 
