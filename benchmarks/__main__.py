@@ -2,7 +2,7 @@
 
 import sys
 
-from benchmarks import accuracy, faults, known, lens, load, masks, memory, motions, speed, tracks
+from benchmarks import accuracy, faults, hostile, known, lens, load, masks, memory, motions, speed, tracks
 
 PARTS = {
     "accuracy": accuracy.run,
@@ -15,6 +15,7 @@ PARTS = {
     "memory": memory.run,
     "faults": faults.run,
     "load": load.run,
+    "hostile": hostile.run,
 }
 
 

@@ -16,6 +16,8 @@ FLAGS = (
 LOFT, DOORS, LAMP = 3, 5, 7
 """Numbers of SKL_020, SKL_040 and SKL_070 in a fresh demo."""
 
+STAGES = ["plate", "masks", "tracks", "lens", "solve", "world", "ties", "handoff"]
+
 IS = [(284, 320), (287, 213), (130, 234), (280, 420), (240, 500), (285, 385)]
 IS_NOT = [(222, 300), (362, 300), (283, 518), (345, 260), (600, 200), (420, 360), (60, 420), (195, 450)]
 GROUND = [(0.06, 0.80), (0.34, 0.72), (0.36, 0.98), (0.06, 0.98)]
@@ -204,11 +206,18 @@ def open_lens(page: Page, address: str, shot: int) -> None:
 
 
 def other_pictures(page: Page, address: str) -> None:
-    """The board, intake, and two attempts side by side."""
+    """The board, intake, a large screen, and two attempts side by side."""
     page.goto(f"{address}/productions/1/new?path=SKL_010%2Fplate")
-    shoot(page, "intake")
     page.get_by_role("link", name="skl_010.####.png").click()
+    page.wait_for_selector("body[data-ready]")
+    page.fill("[name=first]", "1020")
+    page.wait_for_timeout(2500)
     shoot(page, "confirm")
+    desk(page, address, "tracks")
+    page.set_viewport_size({"width": 1920, "height": 1080})
+    page.wait_for_timeout(1000)
+    shoot(page, "wide")
+    page.set_viewport_size({"width": 1280, "height": 800})
     desk(page, address, "solve")
     for k in (0, 1):
         page.locator(".attempt input").nth(k).click()
@@ -230,6 +239,8 @@ def main() -> None:
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=FLAGS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
+        # As somebody sees it who has been here before.
+        page.add_init_script(f"localStorage.setItem('keel-first', '{json.dumps(STAGES)}')")
         mask_pictures(page, address)
         track_pictures(page, address)
         lens_pictures(page, address)

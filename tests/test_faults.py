@@ -1,5 +1,6 @@
 """Everything killed in the middle of work, and many people at once, in a short form;
-`./keel bench faults` and `./keel bench load` are the long ones."""
+`./keel bench faults` and `./keel bench load` are the long ones.
+"""
 
 import os
 

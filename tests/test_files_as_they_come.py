@@ -14,6 +14,7 @@ from amberkeel.core.pictures.facts import picture_facts
 from amberkeel.core.pictures.read import read_picture, read_raw
 from amberkeel.core.plate.cadence import CadenceWatch, cadence_words
 from amberkeel.core.plate.plate import open_plate
+from benchmarks import hostile
 
 SIZE = (96, 160)
 COUNT = 20
@@ -268,3 +269,10 @@ def test_doubled_and_dropped_frames_are_noticed():
     slow = [0, 0.02, 0.1, 0.3, 0.8, *np.arange(2, 30, 3)]
     assert told([moving(1, 0)[0] if not s else moving(2, s)[1] for s in slow]) == []
     assert told(12 * [FRAMES[0]]) == []
+
+
+def test_files_that_nobody_vetted_break_nothing(tmp_path):
+    done = hostile.read_all(tmp_path, hostile.COUNT)
+    assert done.counts["broken"] == done.counts["lost"] == 0, done.first
+    assert done.counts["taken"] + done.counts["refused"] == hostile.COUNT and done.counts["refused"] > 50
+    assert done.memory < hostile.MOST_BYTES

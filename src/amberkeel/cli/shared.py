@@ -11,6 +11,7 @@ from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
 from amberkeel.core.errors import Cancelled, KeelError
+from amberkeel.core.progress import phase_of
 
 
 def frame_range(_context: click.Context, _option: click.Parameter, value: str | None) -> tuple[int, int] | None:
@@ -21,6 +22,13 @@ def frame_range(_context: click.Context, _option: click.Parameter, value: str | 
     if not (dash and first.isdigit() and last.isdigit() and int(first) < int(last)):
         raise click.BadParameter("write first and last frame as 1001-1072")
     return int(first), int(last)
+
+
+encoding_option = click.option(
+    "--encoding",
+    default="",
+    help="How values stand for light: display, linear, film log, pq or hlg; as the files say where it is left out.",
+)
 
 
 def fail(message: str) -> NoReturn:
@@ -57,7 +65,7 @@ class Bar:
             self.stop = False
             raise Cancelled()
         if self.lines:
-            word = doing.split(",")[0].rstrip("0123456789 ")
+            word = phase_of(doing)
             if word != self.said:
                 self.said = word
                 click.echo(f"{100 * share:3.0f} %  {doing}", err=True)

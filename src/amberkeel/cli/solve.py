@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from amberkeel.cli.shared import Bar, fail, frame_range
+from amberkeel.cli.shared import Bar, encoding_option, fail, frame_range
 from amberkeel.core.errors import KeelError
 
 MOTIONS = ["auto", "free", "nodal", "swing", "plane", "locked"]
@@ -35,6 +35,7 @@ def weights_of(_context: click.Context, _option: click.Parameter, values: tuple[
     "--out", required=True, type=click.Path(path_type=Path), help="Folder for solve.json, camera.usda, points.csv."
 )
 @click.option("--frames", callback=frame_range, help="First and last frame, as 1001-1072.")
+@encoding_option
 @click.option("--fps", default=None, help="Frame rate, as 24 or 24000/1001; from the video where it has one.")
 @click.option(
     "--pixel-aspect", type=click.FloatRange(0.1, 10.0), default=None, help="Width of a pixel over its height."

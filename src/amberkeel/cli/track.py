@@ -5,13 +5,14 @@ from pathlib import Path
 
 import click
 
-from amberkeel.cli.shared import frame_range, written
+from amberkeel.cli.shared import encoding_option, frame_range, written
 
 
 @click.command()
 @click.argument("plate")
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="CSV file to write.")
 @click.option("--frames", callback=frame_range, help="First and last frame, as 1001-1072.")
+@encoding_option
 @click.option("--mattes", default=None, help="Matte sequence; white is ignored.")
 @click.option("--count", type=click.IntRange(20, 5000), default=400, help="Features wanted on a frame.")
 @click.option(
@@ -21,7 +22,7 @@ from amberkeel.cli.shared import frame_range, written
     type=click.Path(path_type=Path, exists=True),
     help="JSON list of operations that make the tracking copy.",
 )
-def track(plate, out, frames, mattes, count, stack) -> None:
+def track(plate, out, frames, encoding, mattes, count, stack) -> None:
     """Find and follow features in PLATE; write them as CSV: name, frame, x, y, sigma, state.
 
     Pixels, origin at the top left corner of the picture, y down, centres of pixels at +0.5.
@@ -32,7 +33,9 @@ def track(plate, out, frames, mattes, count, stack) -> None:
     from amberkeel.core.plate.plate import matte_reader, open_plate
 
     def work(report):
-        opened = open_plate(plate, frames)
+        opened = open_plate(plate, frames, encoding)
+        for words in opened.odd:
+            click.echo(words, err=True)
         keep_off = matte_reader(mattes, opened) if mattes else None
         if stack:
             opened = TrackingCopy(opened, read_stack(json.loads(stack.read_text())))

@@ -4,7 +4,7 @@ from pathlib import Path
 
 import click
 
-from amberkeel.cli.shared import Bar, fail, frame_range
+from amberkeel.cli.shared import Bar, encoding_option, fail, frame_range
 from amberkeel.core.errors import KeelError
 
 
@@ -27,8 +27,9 @@ from amberkeel.core.errors import KeelError
     default=None,
     help="A solve.json of a rolling shutter: rows are set upright as the camera turned (not for its travel).",
 )
+@encoding_option
 @click.option("--st-maps", is_flag=True, help="undistort_st.exr and redistort_st.exr too.")
-def undistort(plate, profile, out, frames, overscan, filter, kind, st_maps, upright) -> None:
+def undistort(plate, profile, out, frames, encoding, overscan, filter, kind, st_maps, upright) -> None:
     """Write PLATE straightened through a lens."""
     from amberkeel.core.lens.straighten import StraightenOrder, straighten_plate
     from amberkeel.core.plate.plate import open_plate
@@ -42,7 +43,7 @@ def undistort(plate, profile, out, frames, overscan, filter, kind, st_maps, upri
         path = load_path(upright) if upright else None
         order = StraightenOrder(share, filter, kind or "", st_maps, path)
         with Bar() as report:
-            opened = open_plate(plate, frames)
+            opened = open_plate(plate, frames, encoding)
             canvas = straighten_plate(opened, load_profile(profile), out, order, report)
     except KeelError as error:
         fail(str(error))

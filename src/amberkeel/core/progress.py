@@ -22,3 +22,8 @@ def span(progress: Progress, start: float, stop: float) -> Progress:
         progress(start + (stop - start) * share, doing)
 
     return report
+
+
+def phase_of(doing: str) -> str:
+    """Return which part of the work words of progress tell of, without the frame that it has come to."""
+    return doing.split(",")[0].rstrip("0123456789 ")

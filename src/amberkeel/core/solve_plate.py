@@ -19,16 +19,18 @@ from amberkeel.core.tracks import TrackSet
 @dataclass(frozen=True)
 class SolveOrder:
     """What to solve and how; millimetres, and None where nothing is known. `tracks` is a CSV to solve from instead of
-    following, `lens` a lens profile (JSON) whose distortion is held, `beside` are further plates filmed through the
-    same lens. `constraints` is a file of them, `smooth` how smooth the path is, `refine` a solve.json or a camera path
-    to begin from, `hold` a camera path that is held; `folds` parts of the tracks are left out in turn, `radius`
-    is that of the sphere on which points of a camera that does not move are put; `within` are the frames that a
-    refinement may change, `weights` by kind of track by what factor it counts more.
+    following, `encoding` says how the files' values stand for light, `lens` is a lens profile (JSON) whose distortion
+    is held, `beside` are further plates filmed through the same lens. `constraints` is a file of them, `smooth` how
+    smooth the path is, `refine` a solve.json or a camera path to begin from, `hold` a camera path that is held; `folds`
+    parts of the tracks are left out in turn, `radius` is that of the sphere on which points of a camera that does not
+    move are put; `within` are the frames that a refinement may change, `weights` by kind of track by what factor it
+    counts more.
     """
 
     plate: str
     frames: tuple[int, int] | None = None
     fps: str | None = None
+    encoding: str = ""
     pixel_aspect: float | None = None
     sensor_width_mm: float | None = None
     focal_mm: float | None = None
@@ -56,7 +58,9 @@ class SolveOrder:
     @property
     def plain(self) -> bool:
         """Whether nothing is asked for that could be refused once the plate has been followed."""
-        return self == SolveOrder(self.plate, self.frames, tracks=self.tracks, mattes=self.mattes, origin=self.origin)
+        return self == SolveOrder(
+            self.plate, self.frames, encoding=self.encoding, tracks=self.tracks, mattes=self.mattes, origin=self.origin
+        )
 
 
 def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> dict[str, str]:
@@ -76,7 +80,7 @@ def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> di
         from amberkeel.core.solve_order import recipe_of
 
         for one in orders:
-            recipe_of(one, open_plate(one.plate, one.frames))
+            recipe_of(one, open_plate(one.plate, one.frames, one.encoding))
     followed = [
         _followed(one, span(progress, 0.65 * k / len(orders), 0.65 * (k + 1) / len(orders)))
         for k, one in enumerate(orders)
@@ -88,7 +92,7 @@ def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> di
 
 def _followed(order: SolveOrder, progress: Progress) -> tuple[Plate, TrackSet]:
     """Return a plate and its tracks."""
-    plate = open_plate(order.plate, order.frames)
+    plate = open_plate(order.plate, order.frames, order.encoding)
     if order.tracks:
         return plate, _given(order, order.tracks, plate)
     mattes = matte_reader(order.mattes, plate) if order.mattes else None

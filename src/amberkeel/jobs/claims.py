@@ -17,6 +17,7 @@ from sqlalchemy.exc import OperationalError as DatabaseAway
 from sqlalchemy.orm import Session, aliased
 
 from amberkeel.core.errors import Cancelled, without_folders
+from amberkeel.core.progress import phase_of
 from amberkeel.settings import Settings
 from amberkeel.store.models import Job, now
 from amberkeel.store.session import fence, session
@@ -28,6 +29,9 @@ LOST_AFTER = timedelta(seconds=15)
 
 FINISH_PAUSES_S = [0.5, 1.0, 2.0] + 60 * [5.0]
 """Pauses between tries to write that a job has ended, while the database is away."""
+
+MOST_LOGGED = 40
+"""Parts of its work that a job's log keeps, the newest."""
 
 ONE_AT_A_TIME = 8130
 """Number of the lock under which jobs are claimed."""
@@ -173,16 +177,20 @@ def reporter(settings: Settings, claim: Claim):
     """Return a progress callback that writes to the job row, and stops the work when it was cancelled or another claim
     is newer.
     """
-    last = [0.0]
+    last, began, log = [0.0], time.monotonic(), list[tuple[float, str]]()
 
     def report(share: float, doing: str) -> None:
-        if time.monotonic() - last[0] < 0.25 and share < 1.0:
+        phase = phase_of(doing)
+        if not log or log[-1][1] != phase:
+            log.append((round(time.monotonic() - began, 1), phase))
+        elif time.monotonic() - last[0] < 0.25 and share < 1.0:
             return
         last[0] = time.monotonic()
         own = (Job.id == claim.job) & (Job.tries == claim.token)
         try:
             with session(settings.database) as opened:
-                told = update(Job).where(own).values(progress=share, doing=doing[:200], heartbeat=now())
+                changed = {"progress": share, "doing": doing[:200], "heartbeat": now()}
+                told = update(Job).where(own).values(**changed, result={"log": log[-MOST_LOGGED:]})
                 row = opened.execute(told.returning(Job.cancel, Job.state)).one_or_none()
         except DatabaseAway:
             # The work goes on; whether it still counts is seen when its result is written.

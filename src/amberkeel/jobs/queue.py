@@ -11,6 +11,7 @@ short, so that a track placed by hand never waits for a plate that is coming in.
 import os
 import signal
 import threading
+import time
 
 from celery import Celery
 from celery.signals import worker_process_init, worker_ready
@@ -33,10 +34,14 @@ from amberkeel.jobs.claims import (
 )
 from amberkeel.jobs.kinds import BESIDE, KINDS, SHORT, work
 from amberkeel.settings import Settings, from_environment
+from amberkeel.store.keeping import purge
 from amberkeel.store.models import Job, now
 from amberkeel.store.session import actor, leave_connections, session
 
 HEARTBEAT_S = 3.0
+
+PURGE_EVERY_S = 3600.0
+"""Seconds between two looks for what was deleted so long ago that it goes for good."""
 
 WARM_UP_S = 180.0
 """Seconds that a worker's child may take to load its compiled loops; a pool that waits less kills it, and the next one,
@@ -153,13 +158,17 @@ def recover(settings: Settings) -> list[int]:
 
 @worker_ready.connect
 def _watch(**_kwargs) -> None:
-    """Look for lost jobs at the start and every few seconds."""
-    settings = from_environment()
+    """Look for lost jobs at the start and every few seconds, and for what is kept no longer."""
+    settings, purged = from_environment(), [float("-inf")]
 
     def look() -> None:
         while True:
             try:
                 recover(settings)
+                if time.monotonic() - purged[0] > PURGE_EVERY_S:
+                    purged[0] = time.monotonic()
+                    with session(settings.database) as opened:
+                        purge(opened)
             except DatabaseAway:
                 pass
             threading.Event().wait(LOST_AFTER.total_seconds() / 2)

@@ -9,6 +9,7 @@ from flask_wtf.csrf import CSRFError, CSRFProtect
 from amberkeel.core.errors import KeelError, without_folders
 from amberkeel.settings import Settings, from_environment
 from amberkeel.store.edits import StaleEdit
+from amberkeel.store.session import actor
 from amberkeel.web.door import guard
 
 MAX_UPLOAD_BYTES = 8 * 1024**3
@@ -47,9 +48,17 @@ def create_app(settings: Settings | None = None) -> Flask:
     )
     app.register_error_handler(400, lambda e: answer("That request cannot be read.", 400))
     app.register_error_handler(CSRFError, lambda e: answer("This page is out of date. Load it again.", 400))
+    app.before_request(_act)
     app.after_request(_headers)
     app.jinja_env.globals["nonce"] = nonce
     return app
+
+
+def _act() -> None:
+    """Record the edits of this request as those of who is asking."""
+    from amberkeel.web.common import who
+
+    actor.set(who())
 
 
 def _say(error: KeelError):

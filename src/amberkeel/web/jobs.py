@@ -58,6 +58,7 @@ def _row(job: Job, shot: str) -> dict:
         "progress": job.progress,
         "bad": bad,
         "said": job.error if bad else said,
+        "log": job.result.get("log", []),
         "again": job.state in (*BAD, "cancelled"),
         "asked": job.created.replace(tzinfo=UTC).astimezone().strftime("%d %b %H:%M"),
         "took": _took((job.ended or job.heartbeat) - job.started) if job.started and over else "",

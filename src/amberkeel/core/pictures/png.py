@@ -9,6 +9,12 @@ from amberkeel.core.errors import PlateError
 _SIGNATURE = b"\x89PNG\r\n\x1a\n"
 _PIECE = 2**20
 
+MOST_ACROSS = 1_000_000
+"""Pixels along a side that libpng takes at the most."""
+
+_DEPTHS = {0: (1, 2, 4, 8, 16), 2: (8, 16), 3: (1, 2, 4, 8), 4: (8, 16), 6: (8, 16)}
+"""Bits a sample that each colour type may have (ISO/IEC 15948, table 11.1)."""
+
 
 def check_png(path: Path) -> None:
     """Raise PlateError where a file is a PNG that was cut off or changed; other files pass.
@@ -18,10 +24,25 @@ def check_png(path: Path) -> None:
     with open(path, "rb") as file:
         if file.read(8) != _SIGNATURE:
             return
+        _check_head(file.read(21), path.name)
+        file.seek(8)
         while True:
             kind = _chunk(file, path.name)
             if kind == b"IEND":
                 return
+
+
+def _check_head(head: bytes, name: str) -> None:
+    """Raise PlateError for a size that is none, or that libpng does not take."""
+    if len(head) < 21 or head[4:8] != b"IHDR":
+        raise PlateError(f"{name} is damaged and cannot be read whole (no header).", "Copy it again.")
+    width, height = int.from_bytes(head[8:12], "big"), int.from_bytes(head[12:16], "big")
+    if not (1 <= width <= MOST_ACROSS and 1 <= height <= MOST_ACROSS):
+        raise PlateError(f"{name} says it is {width}x{height}, which cannot be read.", "Is it complete?")
+    if head[16] not in _DEPTHS.get(head[17], ()):
+        raise PlateError(
+            f"{name} is damaged and cannot be read whole (its pixels are of no known kind).", "Copy it again."
+        )
 
 
 def _chunk(file: BinaryIO, name: str) -> bytes:

@@ -5,6 +5,7 @@ out. Of a file of several parts, or of many channels, the first red, green and b
 """
 
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -72,7 +73,8 @@ def open_picture(path: Path) -> Opened:
     plain.attribute("oiio:UnassociatedAlpha", 1)
     source = oiio.ImageInput.open(str(path), plain)
     if source is None:
-        oiio.geterror()
+        with suppress(UnicodeDecodeError):
+            oiio.geterror()
         raise PlateError(f"{name} cannot be read as a picture.", "Is it complete, and PNG, JPEG, TIFF, EXR or DPX?")
     try:
         part, channel = _picture_in(source, name)
@@ -81,9 +83,25 @@ def open_picture(path: Path) -> Opened:
         if max(width * height, spec.width * spec.height) > MAX_PIXELS or min(width, height) < 1:
             raise PlateError(f"{name} is {width}x{height}, larger than can be read.", "Scale it down first.")
         return opened
+    except UnicodeDecodeError as error:
+        source.close()
+        raise _damaged(name, "its header is no text") from error
     except PlateError:
         source.close()
         raise
+
+
+def _damaged(name: str, reason: str) -> PlateError:
+    return PlateError(f"{name} is damaged and cannot be read whole ({reason}).", "Copy it again.")
+
+
+def reason_of(source: oiio.ImageInput) -> str:
+    """Return why a decoder failed, without the folders it names."""
+    try:
+        lines = source.geterror().strip().splitlines()
+    except UnicodeDecodeError:
+        return "its header is no text"
+    return " ".join(w for w in lines[0].split() if "/" not in w)[:120] if lines else "no data"
 
 
 def _picture_in(source: oiio.ImageInput, name: str) -> tuple[int, int]:
@@ -139,10 +157,7 @@ def _converted(opened: Opened, most_channels: int, shallow: bool, convert: Conve
     try:
         for first, pixels in _strips(opened, most_channels, shallow):
             if pixels is None or opened.source.has_error:
-                reason = opened.source.geterror().strip() or "no data"
-                raise PlateError(
-                    f"{opened.name} is damaged and cannot be read whole ({_short(reason)}).", "Copy it again."
-                )
+                raise _damaged(opened.name, reason_of(opened.source))
             strip = convert(np.asarray(pixels).reshape(-1, spec.width, pixels.shape[-1]))
             if out is None:
                 out = np.zeros((height, width, *strip.shape[2:]), strip.dtype)
@@ -154,12 +169,6 @@ def _converted(opened: Opened, most_channels: int, shallow: bool, convert: Conve
         opened.source.close()
     assert out is not None
     return _upright(out, spec.get_int_attribute("Orientation", 1))
-
-
-def _short(reason: str) -> str:
-    """Return a decoder's reason without the folders it names."""
-    words = reason.splitlines()[0].split()
-    return " ".join(w for w in words if "/" not in w)[:120]
 
 
 def _upright(picture: np.ndarray, orientation: int) -> np.ndarray:
@@ -230,7 +239,8 @@ def _channel(pixels: np.ndarray, channel: str, name: str) -> np.ndarray:
         pixels = pixels.astype(np.float32) / np.iinfo(pixels.dtype).max
     depth = pixels.shape[2]
     if channel == "luma":
-        return pixels[..., 0] if depth < 3 else pixels[..., :3] @ _LUMA
+        with np.errstate(invalid="ignore", over="ignore"):
+            return pixels[..., 0] if depth < 3 else pixels[..., :3] @ _LUMA
     alpha = depth - 1 if depth in (2, 4) else 3
     index = {"red": 0, "green": 1, "blue": 2, "alpha": alpha}.get(channel, depth)
     if index >= depth:

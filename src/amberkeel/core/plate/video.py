@@ -65,9 +65,9 @@ class VideoIndex:
 
 def _open(path: Path) -> tuple[av.container.InputContainer, av.VideoStream]:
     try:
-        container = av.open(str(path))
+        container = av.open(str(path), metadata_errors="ignore")
         stream = container.streams.video[0]
-    except (av.FFmpegError, IndexError, OSError) as error:
+    except (av.FFmpegError, IndexError, OSError, UnicodeError) as error:
         raise PlateError(f"{path.name} cannot be read as a video.", "Is the file complete?") from error
     stream.thread_type = "AUTO"
     return container, stream

@@ -8,7 +8,10 @@ async function renew() {
   // A list that is being used stays under the hand: its buttons must not move away.
   if (document.hidden || box.matches(":active")) return;
   const answer = await fetch("/jobs/list");
-  if (answer.ok) box.innerHTML = await answer.text();
+  if (!answer.ok) return;
+  const open = [...box.querySelectorAll("details[open]")].map((log) => log.dataset.log);
+  box.innerHTML = await answer.text();
+  for (const log of open) box.querySelector(`[data-log="${log}"]`)?.setAttribute("open", "");
 }
 
 box.addEventListener("click", async (event) => {
