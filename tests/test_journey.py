@@ -58,7 +58,7 @@ def test_from_an_empty_production_to_usd(page, service, database, tmp_path):
     section = page.locator("section", has_text="Skerry Light")
     section.get_by_text("No shots yet").wait_for()
 
-    section.get_by_role("link", name="Bring in a plate").first.click()
+    section.get_by_role("link", name="Bring in plates").first.click()
     page.get_by_role("link", name="SKL_010").last.click()
     page.get_by_role("link", name="skl.####.png").click()
     assert page.get_by_label("First frame").input_value() == "1001"

@@ -214,11 +214,13 @@ def test_uploads_are_judged_by_what_they_hold(client, production, plate_folder, 
 def test_edits_on_an_old_state_are_refused(client, database, fresh_shot):
     with session(database) as opened:
         edits.apply(opened, fresh_shot, "datum", {"datum": {"origin": [1]}}, 0)
-    answer = client.post(f"/shots/{fresh_shot}/edit", json={"kind": "pin", "payload": {"attempt": None}, "revision": 0})
+        edits.apply(opened, fresh_shot, "pin", {"attempt": None}, 0)
+    pin = {"kind": "pin", "payload": {"attempt": None}, "revision": 0}
+    answer = client.post(f"/shots/{fresh_shot}/edit", json=pin)
     assert answer.status_code == 409 and "has changed since" in answer.json["error"]
     with session(database) as opened:
         assert opened.get(Shot, fresh_shot).datum == {"origin": [1]}
-        assert edits.undo(opened, fresh_shot) == "Change the datum"
+        assert [edits.undo(opened, fresh_shot) for _ in range(2)] == ["Unpin", "Change the datum"]
         assert opened.get(Shot, fresh_shot).datum == {}
         with pytest.raises(KeelError, match="nothing to undo"):
             edits.undo(opened, fresh_shot)

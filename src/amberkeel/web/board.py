@@ -50,7 +50,7 @@ def _cards(opened: Session, shots: list[Shot]) -> dict[int, list[dict]]:
 def _states(shot: Shot, solved: bool, needs: str) -> str:
     """Return the words that the board filters by."""
     out = ["solved" if solved else "unsolved"]
-    if not shot.plate.ready:
+    if shot.plate is None or not shot.plate.ready:
         out.append("coming")
     if needs:
         out.append("attention")

@@ -44,7 +44,7 @@ from amberkeel.store.tracks import live_tracks, to_track_set
 from amberkeel.store.typed import MOST_WHOLE, Typed, read_typed
 from amberkeel.web.common import get_shot, media, open_session, send_packed, stem_of
 from amberkeel.web.jobs import start
-from amberkeel.web.plate.sources import receive, under_roots, upload_folder
+from amberkeel.web.plate.sources import receive, under_roots, upload_folder, whole_or_nothing
 from amberkeel.web.sent import Body, Whole, Word, sent
 from amberkeel.web.state import shot_state
 
@@ -384,16 +384,21 @@ def bring(number: int):
     if channel not in CHANNELS:
         raise MaskError(f"There is no channel “{channel}”.")
     shift = int(maybe_number(offset, "Offset", -MOST_WHOLE, MOST_WHOLE) or 0)
-    files = [f for f in request.files.getlist("files") if f.filename]
-    if files:
-        folder = upload_folder(current_app.settings.media, secrets.token_hex(8))
-        pattern, source = str(folder / receive(folder, files)), files[0].filename
-    else:
-        pattern = str(under_roots(current_app.settings.plate_roots, form.get("where", "").strip()))
-        source = Path(pattern).name
     name = (form.get("name", "").strip() or "Matte")[:80]
-    how = {"channel": channel, "inverted": form.get("inverted") == "yes", "offset": shift}
-    return start("matte", number, {"pattern": pattern, "name": name, "source": source[:400], **how})
+    how = {"name": name, "channel": channel, "inverted": form.get("inverted") == "yes", "offset": shift}
+    files = [f for f in request.files.getlist("files") if f.filename]
+    if not files:
+        pattern = under_roots(current_app.settings.plate_roots, form.get("where", "").strip())
+        return start("matte", number, {"pattern": str(pattern), "source": pattern.name[:400], **how})
+    folder = upload_folder(current_app.settings.media, secrets.token_hex(8))
+    with whole_or_nothing(folder):
+        labels = receive(folder, files)
+        if len(labels) != 1:
+            raise MaskError(
+                f"Those files are several sequences ({', '.join(labels[:4])}).", "Send one matte at a time."
+            )
+        source = str(files[0].filename)[:400]
+        return start("matte", number, {"pattern": str(folder / labels[0]), "source": source, **how})
 
 
 @blueprint.get("/shots/<int:number>/mattes.zip")

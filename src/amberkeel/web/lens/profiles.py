@@ -34,7 +34,7 @@ from amberkeel.web.lens.blueprint import blueprint
 from amberkeel.web.lens.bodies import Wanted
 from amberkeel.web.lens.lines import camera_from_line, lens_order, line_rows, plate_picture, stated
 from amberkeel.web.lens.seen import TURN_WORTH
-from amberkeel.web.plate.sources import under_roots
+from amberkeel.web.plate.sources import under_roots, whole_or_nothing
 from amberkeel.web.sent import Body, Flag, Number, Whole, Word, sent
 from amberkeel.web.state import edited
 
@@ -236,21 +236,21 @@ def chart(number: int):
     files = [f for f in request.files.getlist("files") if f.filename]
     if len(files) > MOST_STILLS:
         raise LensError(f"{len(files)} pictures are too many.", f"{MOST_STILLS} at the most serve at once.")
+    name = form.get("name", "")[:80]
     if files:
         folder = Path(tempfile.mkdtemp(prefix="grid_", dir=current_app.settings.media))
-        for k, file in enumerate(files):
-            file.save(folder / f"{k:04d}{Path(file.filename).suffix.lower()[:6]}")
-        where, temporary = str(folder), True
-    elif form.get("own") == "yes":
+        with whole_or_nothing(folder):
+            for k, file in enumerate(files):
+                file.save(folder / f"{k:04d}{Path(file.filename).suffix.lower()[:6]}")
+            return start("chart", number, {"where": str(folder), "order": order, "temporary": True, "name": name})
+    if form.get("own") == "yes":
         with open_session() as opened:
-            where, temporary = get_shot(opened, number).plate.source, False
+            where = get_shot(opened, number).plate.source
     else:
         if not form.get("where"):
             raise LensError("There are no pictures.", "Choose files, or say where they lie.")
-        where, temporary = str(under_roots(current_app.settings.plate_roots, form["where"].strip())), False
-    return start(
-        "chart", number, {"where": where, "order": order, "temporary": temporary, "name": form.get("name", "")[:80]}
-    )
+        where = str(under_roots(current_app.settings.plate_roots, form["where"].strip()))
+    return start("chart", number, {"where": where, "order": order, "temporary": False, "name": name})
 
 
 @blueprint.get("/shots/<int:number>/lens/straight/<int:frame>.jpg")

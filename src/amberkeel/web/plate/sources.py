@@ -6,6 +6,8 @@ import shutil
 import zipfile
 import zlib
 from collections import Counter
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -112,8 +114,7 @@ def receive(folder: Path, files: list[FileStorage]) -> list[str]:
         raise PlateError("No files arrived.", "Choose an image sequence, a zip of one, or a video.")
     if len(files) > MAX_FILES:
         raise PlateError(f"{len(files)} files are more than {MAX_FILES}, the most one upload may hold.")
-    folder.mkdir(parents=True)
-    try:
+    with whole_or_nothing(folder):
         for file in files:
             name = Path(file.filename or "").name
             if (folder / name).exists():
@@ -124,6 +125,16 @@ def receive(folder: Path, files: list[FileStorage]) -> list[str]:
             elif Path(name).suffix.lower() in IMAGE_SUFFIXES | VIDEO_SUFFIXES:
                 file.save(folder / name)
         return _patterns(folder)
+
+
+@contextmanager
+def whole_or_nothing(folder: Path) -> Iterator[None]:
+    """Make a folder for what is uploaded; where it cannot be kept or used, nothing of it stays. Raises PlateError where
+    the disk refuses.
+    """
+    folder.mkdir(parents=True, exist_ok=True)
+    try:
+        yield
     except OSError as error:
         shutil.rmtree(folder, ignore_errors=True)
         raise PlateError(f"The upload cannot be kept ({error.strerror}).", "Make room in the media folder.") from error
