@@ -2,7 +2,7 @@
 
 import sys
 
-from benchmarks import accuracy, faults, hostile, known, lens, load, masks, memory, motions, speed, tracks
+from benchmarks import accuracy, diagnosis, faults, hostile, known, lens, load, masks, memory, motions, speed, tracks
 
 PARTS = {
     "accuracy": accuracy.run,
@@ -16,6 +16,7 @@ PARTS = {
     "faults": faults.run,
     "load": load.run,
     "hostile": hostile.run,
+    "diagnosis": diagnosis.run,
 }
 
 

@@ -248,6 +248,26 @@ def test_a_plate_that_moved_is_relinked(client, own, database, service, plate, t
         shutil.rmtree(wrong)
 
 
+def test_a_moved_plate_is_relinked_on_its_page(browser, service, client, database, own, plate):
+    from amberkeel.core.pictures.write import encode_jpeg
+
+    media = Media(service.environment["AMBERKEEL_MEDIA"])
+    shot, _ = own("LINK_020", proxies=[media.put(encode_jpeg(plate.read(int(f)))) for f in plate.frames])
+    with session(database) as opened:
+        opened.get(Shot, shot).plate.source = "/nowhere/skl.####.png"
+    with desk_page(browser, service, shot, "plate") as page:
+        expect(page.locator("[data-panel=plate] .say")).to_contain_text("not where they were")
+        page.click("[data-act=plate-relink]")
+        expect(page.locator("#relinkpath")).to_have_value("SKL_010/skl.####.png")
+        page.click("#relinkbox .main")
+        expect(page.locator("#toast")).to_contain_text("Relinked")
+        page.reload()
+        page.wait_for_selector("body[data-ready]")
+        expect(page.locator("[data-panel=plate] .say")).to_have_count(0)
+        page.click("[data-act=history]")
+        expect(page.locator("#steps .here")).to_contain_text("Relink to skl.####.png")
+
+
 def test_only_what_nothing_refers_to_is_cleaned_up(own, database, service, tmp_path):
     media, old = Media(tmp_path), time.time() - YOUNG_S - 60
     used, loose, young = (media.put(word.encode() * 5000) for word in ("used", "loose", "young"))

@@ -1,0 +1,1 @@
+"""What is weak about a solve, why, and what could help."""

@@ -1,0 +1,59 @@
+"""Whether the shot holds the depth that its camera claims: a pan solved as a move floats at any depth."""
+
+import numpy as np
+
+from amberkeel.core.diagnose.evidence import Evidence
+from amberkeel.core.diagnose.finding import NOTABLE, SERIOUS, Finding, Remedy, surety
+
+NO_PARALLAX, FOCAL = "no-parallax", "odd-focal"
+
+PARALLAX_UNITS = 6.0
+"""Parallax of the middle track over its frames, in expected noise, below which depth is a guess."""
+
+FIELD_DEG = (4.0, 120.0)
+"""Horizontal fields of view that lenses have, about."""
+
+
+def findings(evidence: Evidence) -> list[Finding]:
+    """Return whether there is parallax for a moving camera, and whether the focal length is one that lenses have."""
+    return [one for one in (_parallax(evidence), _focal(evidence)) if one is not None]
+
+
+def _parallax(evidence: Evidence) -> Finding | None:
+    solution = evidence.solution
+    if solution.motion != "free":
+        return None
+    path, live = solution.path, np.unique(evidence.own[evidence.still])
+    xyz = solution.points.positions(path.positions[0])
+    share, seen = [], 0
+    for t in live.tolist():
+        at = evidence.samples(t)
+        rows = evidence.row[at]
+        if len(at) < 5 or not np.isfinite(xyz[t]).all():
+            continue
+        seen += 1
+        distance = np.linalg.norm(xyz[t] - path.positions[rows], axis=1)
+        base = np.linalg.norm(np.ptp(path.positions[rows], axis=0))
+        parallax = path.lens.focal_px[0] * base / max(float(np.median(distance)), 1e-9)
+        share.append(parallax / float(np.median(evidence.unit[at])))
+    if seen < 12 or float(np.median(share)) > PARALLAX_UNITS:
+        return None
+    middle = float(np.median(share))
+    text = (
+        "The tracks hold hardly any parallax: points float at any depth, and a camera that only turns would explain "
+        "them as well."
+    )
+    remedies = (Remedy("motion", word="nodal"), Remedy("constrain"))
+    severity = SERIOUS if middle < PARALLAX_UNITS / 1.5 else NOTABLE
+    figures = {"parallax_units": middle}
+    return Finding(NO_PARALLAX, severity, surety(PARALLAX_UNITS, max(middle, 0.1)), text, (), (), remedies, figures)
+
+
+def _focal(evidence: Evidence) -> Finding | None:
+    field = 2.0 * np.degrees(np.arctan(evidence.size[0] / 2.0 / evidence.solution.path.lens.focal_px[0]))
+    if FIELD_DEG[0] <= field <= FIELD_DEG[1]:
+        return None
+    text = (
+        f"The field of view came out as {field:.0f}°, which hardly any lens has. State a focal length, or draw lines."
+    )
+    return Finding(FOCAL, SERIOUS, 0.8, text, (), (), (Remedy("motion", word="nodal"),), {"field_deg": float(field)})
