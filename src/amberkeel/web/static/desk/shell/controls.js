@@ -17,6 +17,7 @@ export function drawControls(state, changed, icons) {
   const count = state.tracks ? `${state.tracks.ids.length} tracks` : "";
   write("#rangelabel", state.range ? `frames ${state.range[0]}-${state.range[1]}` : "");
   write("#factor", `×${state.exaggeration}`);
+  find("#lengthened").hidden = !state.layers.sticks;
   write("#selected", state.selection.size ? `${state.selection.size} selected` : count);
   for (const tool of ["pick", "box", "lasso"])
     find(`[data-act="tool-${tool}"]`).classList.toggle("on", state.tool === tool);
