@@ -204,3 +204,11 @@ def test_the_loupe_shows_no_other_shots_tracks(client, bare_shot, solved_shot):
     theirs = client.get(f"/shots/{solved_shot}/tracks.json").json["ids"][0]
     asked = {"frame": 1001, "x": 100, "y": 100, "track": theirs}
     assert "gone" in client.post(f"/shots/{bare_shot}/loupe", json=asked).json["error"]
+
+
+def test_a_datum_takes_no_other_shots_tracks(client, bare_shot, solved_shot):
+    own, theirs = (client.get(f"/shots/{shot}/tracks.json").json["ids"] for shot in (solved_shot, bare_shot))
+    asked = {"what": "ground", "tracks": [*own[:3], theirs[0]]}
+    answer = client.post(f"/shots/{solved_shot}/datum", json=asked)
+    assert answer.status_code == 400 and "another shot's" in answer.json["error"]
+    assert "ground" not in client.get(f"/shots/{solved_shot}/state.json").json["datum"]
