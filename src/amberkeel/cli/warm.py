@@ -11,5 +11,5 @@ def warm() -> None:
     from amberkeel.core.warm import warm_up
 
     began = time.monotonic()
-    warm_up()
+    warm_up(whole=True)
     click.echo(f"Inner loops ready ({time.monotonic() - began:.0f} s).")

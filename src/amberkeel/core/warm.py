@@ -9,11 +9,19 @@ from amberkeel.core.lens.drawn import DrawnLine, LensOrder
 from amberkeel.core.lens.fit import fit_lens
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
-from amberkeel.core.tracks import from_pieces
+from amberkeel.core.tracks import TrackSet, from_pieces
+
+LARGE = 300, 60
+"""Points and frames of a problem that is large enough for all the loops that take several threads."""
 
 
-def warm_up() -> None:
-    """Run every compiled loop once; seconds when nothing is cached, a moment otherwise."""
+def warm_up(whole: bool = False) -> None:
+    """Run the compiled loops once; seconds when nothing is cached, a moment otherwise.
+
+    Parameters
+    ----------
+    whole : those for large problems too, which compile for a minute where nothing is cached, and else load when needed.
+    """
     rng = np.random.default_rng(0)
     picture = rng.integers(0, 255, (64, 64)).astype(np.float32)
     size, xy = 15, np.array([[32.0, 32.0]])
@@ -30,16 +38,17 @@ def warm_up() -> None:
         for y, axis in ((40.0, "x"), (300.0, "x"), (90.0, "z"), (200.0, "z"))
     ]
     fit_lens(lines, LensOrder(640, 360, radial=1)).lens.folds()
-    solve_tracks(_toy_tracks(rng), np.arange(1, 25), 640, 360, Recipe())
+    for count, frames in ((90, 24), LARGE) if whole else ((90, 24),):
+        solve_tracks(_toy_tracks(rng, count, frames), np.arange(1, frames + 1), 640, 360, Recipe())
 
 
-def _toy_tracks(rng: np.random.Generator):
-    """Tracks of random points seen by a camera that moves sideways."""
-    points = rng.uniform([-3, -2, 4], [3, 2, 12], (90, 3))
-    frames = np.arange(1, 25)
+def _toy_tracks(rng: np.random.Generator, count: int, last: int) -> TrackSet:
+    """Return tracks of random points on frames 1 to `last`, seen by a camera that moves sideways."""
+    points = rng.uniform([-3, -2, 4], [3, 2, 12], (count, 3))
+    frames = np.arange(1, last + 1)
     pieces = []
     for p in points:
-        q = p - np.stack([0.08 * frames, 0.01 * frames, 0.03 * frames], 1)
-        xy = 600.0 * q[:, :2] / q[:, 2:] + [320.0, 180.0] + rng.normal(0, 0.05, (24, 2))
-        pieces.append((frames, xy, np.full(24, 0.05), np.ones(24)))
-    return from_pieces([f"t{k}" for k in range(90)], pieces)
+        q = p - np.stack([0.08 * frames, 0.01 * frames, 0.03 * frames], 1) * (24 / last)
+        xy = 600.0 * q[:, :2] / q[:, 2:] + [320.0, 180.0] + rng.normal(0, 0.05, (last, 2))
+        pieces.append((frames, xy, np.full(last, 0.05), np.ones(last)))
+    return from_pieces([f"t{k}" for k in range(count)], pieces)
