@@ -418,3 +418,15 @@ def test_lines_are_hit_and_an_origin_joins_an_axis_line_s_end(page):
         ["draw", [20, 50], [70, 50]], ["drag", ["X1"]], ["settle", "X1", 0], ["origin", {"line": "X1", "end": 1}, True],
         ["origin", {"frame": 5, "point": [40, 40]}, False], ["origin", {"frame": 5, "point": [30, 30]}, True],
     ]  # fmt: skip
+
+
+def test_a_zoom_and_an_off_centre_lens_are_drawn_as_they_are(solved_page):
+    world = {"image": {"width": 640, "height": 360}, "lens": {"focal_px": [700, 710], "principal_px": [330, 170]}}
+    seen = module(solved_page, "viewport/scene", "return m.pinholeOf(a[0], a[1]);", [world, {"focal_px": 840}])
+    assert seen == {"fx": 840, "fy": pytest.approx(852), "cx": 330, "cy": 170}
+
+
+def test_dividers_keep_within_the_page(solved_page):
+    page = {"width": 1280, "height": 800, "lanes": 600}
+    sizes = "return [m.sizeAt('side', 900, 0, a), m.sizeAt('side', 5, 0, a), m.sizeAt('lanes', 0, 790, a)];"
+    assert module(solved_page, "shell/room", sizes, page) == [380, 640, 96]
