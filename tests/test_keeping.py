@@ -82,8 +82,8 @@ def test_a_duplicate_has_its_own_tracks(client, database, solved_shot, ask):
     with session(database) as opened:
         names = [s.name for s in opened.get(Production, whole).shots]
         assert {"SKL_010", "SKL_010 again"} <= set(names)
-        keeping.delete_production(opened, opened.get(Production, whole))
-        keeping.delete_shot(opened, opened.get(Shot, copy))
+        keeping.delete_row(opened, opened.get(Production, whole))
+        keeping.delete_row(opened, opened.get(Shot, copy))
 
 
 def test_deleted_shots_are_kept_a_while(client, own, database, service):

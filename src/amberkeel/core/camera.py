@@ -54,6 +54,11 @@ class CameraPath:
             raise KeyError(frame)
         return at
 
+    def rows_of(self, frames: np.ndarray) -> np.ndarray:
+        """Return the rows (N,) of frame numbers (N,), -1 where the path has no such frame."""
+        at = np.minimum(np.searchsorted(self.frames, frames), len(self.frames) - 1)
+        return np.where(self.frames[at] == frames, at, -1)
+
     def to_camera(self, xyz: np.ndarray, row: int | np.ndarray) -> np.ndarray:
         """Take world points (N, 3) to the camera frame of `row` (one row, or (N,) rows) as (N, 3)."""
         offset = xyz - self.positions[row]

@@ -3,12 +3,13 @@
 from collections.abc import Iterator
 from contextlib import contextmanager
 
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from amberkeel.jobs.claims import current, ending
 from amberkeel.settings import Settings
 from amberkeel.store.jobs import add_job
-from amberkeel.store.models import Job
+from amberkeel.store.models import Job, Shot
 from amberkeel.store.typed import Typed
 
 
@@ -37,3 +38,8 @@ def turn(opened: Session) -> tuple[bool, int | None]:
     claim = current.get()
     job = opened.get(Job, claim.job) if claim else None
     return (job.background, job.turn or job.id) if job else (False, None)
+
+
+def locked_shot(opened: Session, shot_id: int) -> Shot:
+    """Return a shot that nobody else changes until the transaction ends."""
+    return opened.scalar(select(Shot).where(Shot.id == shot_id).with_for_update())

@@ -23,6 +23,7 @@ from amberkeel.store.models import LensProfile, Shot
 from amberkeel.store.session import session
 from amberkeel.store.solve import document_of
 from amberkeel.store.stages.state import pinned
+from amberkeel.store.storage import STRAIGHTENED
 
 
 class Chart(Arguments):
@@ -83,7 +84,7 @@ def chart(settings: Settings, shot_id: int, arguments: Chart, progress: Progress
 
 def straightened_folder(settings: Settings, shot_id: int) -> Path:
     """Return where a shot's straightened plate is written."""
-    return Path(settings.media) / "straightened" / str(shot_id)
+    return Path(settings.media) / STRAIGHTENED / str(shot_id)
 
 
 def pinned_path(settings: Settings, shot_id: int) -> CameraPath:

@@ -1,7 +1,6 @@
 """What the mask jobs do: propose, accept, carry, learn, bring in."""
 
 import numpy as np
-from sqlalchemy import select
 
 from amberkeel.core.errors import MaskError
 from amberkeel.core.masks.carry import BENDING, SIMILARITY, carry
@@ -16,7 +15,7 @@ from amberkeel.core.masks.shape import keys_to_json, shape_from_json
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.tracks import TrackSet
-from amberkeel.jobs.chain import Arguments, effect
+from amberkeel.jobs.chain import Arguments, effect, locked_shot
 from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
@@ -156,7 +155,7 @@ def _mask(opened, shot_id: int, number: int) -> Mask:
 
 def _locked(opened, shot_id: int, number: int) -> Mask:
     """Return a mask as it stands now; nobody changes its shot until the transaction ends."""
-    opened.scalar(select(Shot.id).where(Shot.id == shot_id).with_for_update())
+    locked_shot(opened, shot_id)
     opened.expire_all()
     return _mask(opened, shot_id, number)
 

@@ -4,7 +4,6 @@ from collections.abc import Callable
 from dataclasses import asdict, dataclass
 
 import numpy as np
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import FollowError, MaskError
@@ -15,7 +14,7 @@ from amberkeel.core.follow.tags import follow_tags
 from amberkeel.core.plate.plate import GrayFrames
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.progress import Progress, silent, span
-from amberkeel.jobs.chain import Arguments, effect
+from amberkeel.jobs.chain import Arguments, effect, locked_shot
 from amberkeel.jobs.images import followed_images, motion_blur_of, open_row, plate_row, with_outside
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
@@ -88,11 +87,6 @@ def follow(settings: Settings, shot_id: int, arguments: Features, progress: Prog
         new = add_run(opened, shot, found, made)
         label = f"Follow features ({len(new)} tracks{', masked' if used else ''})"
         apply(opened, shot_id, "cut", {"remove": old, "bring": new, "label": label, "followed": stamp})
-
-
-def locked_shot(opened: Session, shot_id: int) -> Shot:
-    """Return a shot that nobody else changes until the transaction ends."""
-    return opened.scalar(select(Shot).where(Shot.id == shot_id).with_for_update())
 
 
 def _untouched(track: Track, before: dict[int, tuple[int, ...]]) -> bool:

@@ -42,20 +42,12 @@ def check_production_name(session: Session, name: str, own: int | None = None) -
         raise KeelError(f"There is a production named {name} already.", "Give this one another name.")
 
 
-def delete_shot(session: Session, shot: Shot) -> None:
-    """Delete a shot; it is kept for KEPT_FOR. What was being done for it is cancelled."""
-    shot.deleted = now()
-    _cancel_jobs(session, [shot.id])
-
-
-def delete_production(session: Session, production: Production) -> None:
-    """Delete a production with its shots; it is kept for KEPT_FOR."""
-    production.deleted = now()
-    _cancel_jobs(session, [shot.id for shot in production.shots])
-
-
-def _cancel_jobs(session: Session, shots: list[int]) -> None:
-    own = Job.shot_id.in_(shots)
+def delete_row(session: Session, row: Shot | Production) -> None:
+    """Delete a shot, or a production with its shots; they are kept for KEPT_FOR. What was being done for them is
+    cancelled.
+    """
+    row.deleted = now()
+    own = Job.shot_id.in_([row.id] if isinstance(row, Shot) else [shot.id for shot in row.shots])
     session.execute(update(Job).where(own, Job.state == "running").values(cancel=True))
     session.execute(update(Job).where(own, Job.state == "queued").values(state="cancelled", ended=now()))
 

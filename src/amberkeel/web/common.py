@@ -28,17 +28,20 @@ def media() -> Media:
 def get_shot(opened: Session, number: int) -> Shot:
     """Return a shot, or answer 404; raises KeelError for one that was deleted."""
     shot = opened.get(Shot, number) or abort(404)
-    if shot.deleted or shot.production.deleted:
-        raise KeelError(f"{shot.name} was deleted.", "It can be restored on the page of storage for some days.")
+    _check_kept(shot, shot.production)
     return shot
 
 
 def get_production(opened: Session, number: int) -> Production:
     """Return a production, or answer 404; raises KeelError for one that was deleted."""
     production = opened.get(Production, number) or abort(404)
-    if production.deleted:
-        raise KeelError(f"{production.name} was deleted.", "It can be restored on the page of storage for some days.")
+    _check_kept(production, production)
     return production
+
+
+def _check_kept(row: Shot | Production, production: Production) -> None:
+    if row.deleted or production.deleted:
+        raise KeelError(f"{row.name} was deleted.", "It can be restored on the page of storage for some days.")
 
 
 def send_packed(files: Iterable[Path], folder: str, name: str):

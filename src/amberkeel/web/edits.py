@@ -1,6 +1,9 @@
 """Edits that a page asks for as they are, undo and redo."""
 
+from collections.abc import Callable
+
 from flask import Blueprint, jsonify, request
+from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
 from amberkeel.jobs.queue import wake
@@ -56,11 +59,18 @@ def back(number: int):
 def step(number: int):
     """Undo or redo one edit; refuse where the newest is another one than the page knew of."""
     asked = read_body(Body, request.get_json(silent=True) or {})
+    move = edits.undo if request.path.endswith("undo") else edits.redo
+    return moved(number, lambda opened: move(opened, number, asked.revision))
+
+
+def moved(number: int, move: Callable[[Session], str]):
+    """Move a shot along its history, and answer with its state then and with what `move` says that it did. Proxies that
+    the plate lacks there are asked for.
+    """
     with open_session() as opened:
-        move = edits.undo if request.path.endswith("undo") else edits.redo
-        label, shot = move(opened, number, asked.revision), get_shot(opened, number)
+        said, shot = move(opened), get_shot(opened, number)
         coming = make_ready(opened, shot)
-        answer = {**shot_state(opened, shot), "said": label}
+        answer = {**shot_state(opened, shot), "said": said}
     if coming:
         wake()
     return jsonify(answer)

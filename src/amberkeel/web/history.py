@@ -3,13 +3,12 @@
 from datetime import UTC
 
 from flask import Blueprint, jsonify
+from sqlalchemy.orm import Session
 
-from amberkeel.jobs.queue import wake
 from amberkeel.store import edits
-from amberkeel.store.plate_files import make_ready
 from amberkeel.web.common import get_shot, open_session
+from amberkeel.web.edits import moved
 from amberkeel.web.sent import Body, Whole, sent
-from amberkeel.web.state import shot_state
 
 blueprint = Blueprint("history", __name__)
 
@@ -46,12 +45,10 @@ def listed(number: int):
 def go_to(number: int):
     """Undo or redo until a step is the newest one in force."""
     asked = sent(Step)
-    with open_session() as opened:
-        shot = get_shot(opened, number)
+
+    def move(opened: Session) -> str:
+        get_shot(opened, number)
         steps = edits.go_to(opened, number, asked.edit, asked.revision)
-        coming = make_ready(opened, shot)
-        said = f"{steps} {'step' if steps == 1 else 'steps'}"
-        answer = {**shot_state(opened, shot), "said": said}
-    if coming:
-        wake()
-    return jsonify(answer)
+        return f"{steps} {'step' if steps == 1 else 'steps'}"
+
+    return moved(number, move)

@@ -1,7 +1,8 @@
 """Keeping productions in order: names, duplicates, what is put aside, deleted and restored, and what is stored."""
 
-from flask import Blueprint, current_app, jsonify, redirect, render_template, url_for
+from flask import Blueprint, current_app, jsonify, redirect, render_template, request, url_for
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
 from amberkeel.store import edits, keeping
@@ -64,19 +65,26 @@ def move_shot(number: int):
 
 
 @blueprint.post("/shots/<int:number>/archive")
-def archive_shot(number: int):
-    """Put a shot aside, or take it up again."""
+@blueprint.post("/productions/<int:number>/archive")
+def archive(number: int):
+    """Put a shot or a production aside, or take it up again."""
     with open_session() as opened:
-        get_shot(opened, number).archived = sent(Aside).on
+        _meant(opened, number).archived = sent(Aside).on
     return jsonify(ok=True)
 
 
 @blueprint.post("/shots/<int:number>/delete")
-def delete_shot(number: int):
-    """Delete a shot; it can be restored for some days."""
+@blueprint.post("/productions/<int:number>/delete")
+def delete(number: int):
+    """Delete a shot, or a production with its shots; they can be restored for some days."""
     with open_session() as opened:
-        keeping.delete_shot(opened, get_shot(opened, number))
+        keeping.delete_row(opened, _meant(opened, number))
     return jsonify(ok=True)
+
+
+def _meant(opened: Session, number: int) -> Shot | Production:
+    """Return the shot or the production that the request's address means."""
+    return (get_shot if request.path.startswith("/shots/") else get_production)(opened, number)
 
 
 @blueprint.post("/shots/<int:number>/restore")
@@ -105,22 +113,6 @@ def duplicate_production(number: int):
     with open_session() as opened:
         made = keeping.duplicate_production(opened, get_production(opened, number), asked.name.strip())
         return jsonify(production=made.id)
-
-
-@blueprint.post("/productions/<int:number>/archive")
-def archive_production(number: int):
-    """Put a production aside, or take it up again."""
-    with open_session() as opened:
-        get_production(opened, number).archived = sent(Aside).on
-    return jsonify(ok=True)
-
-
-@blueprint.post("/productions/<int:number>/delete")
-def delete_production(number: int):
-    """Delete a production with its shots; it can be restored for some days."""
-    with open_session() as opened:
-        keeping.delete_production(opened, get_production(opened, number))
-    return jsonify(ok=True)
 
 
 @blueprint.post("/productions/<int:number>/restore")

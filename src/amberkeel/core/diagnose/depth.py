@@ -25,18 +25,17 @@ def _parallax(evidence: Evidence) -> Finding | None:
         return None
     path, live = solution.path, np.unique(evidence.own[evidence.still])
     xyz = solution.points.positions(path.positions[0])
-    share, seen = [], 0
+    share = []
     for t in live.tolist():
         at = evidence.samples(t)
         rows = evidence.row[at]
         if len(at) < 5 or not np.isfinite(xyz[t]).all():
             continue
-        seen += 1
         distance = np.linalg.norm(xyz[t] - path.positions[rows], axis=1)
         base = np.linalg.norm(np.ptp(path.positions[rows], axis=0))
         parallax = path.lens.focal_px[0] * base / max(float(np.median(distance)), 1e-9)
         share.append(parallax / float(np.median(evidence.unit[at])))
-    if seen < 12 or float(np.median(share)) > PARALLAX_UNITS:
+    if len(share) < 12 or float(np.median(share)) > PARALLAX_UNITS:
         return None
     middle = float(np.median(share))
     text = (

@@ -9,6 +9,7 @@ import numpy as np
 
 from amberkeel.core.solve.problem import SIGMA_FLOOR_PX
 from amberkeel.core.solve.solution import Solution
+from amberkeel.core.tracks import EXCLUDED
 
 RAYLEIGH_MEDIAN = 1.17741
 """Median length of a vector of two independent standard normal parts."""
@@ -26,13 +27,10 @@ class Measures:
 
     Attributes
     ----------
-    blur_px : length of motion blur. doubled : frames that repeat the one before. dropped : frames before which one is
-        lacking.
+    blur_px : length of motion blur.
     """
 
     blur_px: dict[int, float] = field(default_factory=dict)
-    doubled: frozenset[int] = frozenset()
-    dropped: frozenset[int] = frozenset()
 
 
 @dataclass(frozen=True)
@@ -61,9 +59,7 @@ class Evidence:
     @cached_property
     def row(self) -> np.ndarray:
         """Row in the path (N,) of each measurement's frame, -1 where the path does not have it."""
-        frames = self.solution.path.frames
-        at = np.minimum(np.searchsorted(frames, self.solution.tracks.frames), len(frames) - 1)
-        return np.where(frames[at] == self.solution.tracks.frames, at, -1)
+        return self.solution.path.rows_of(self.solution.tracks.frames)
 
     @cached_property
     def unit(self) -> np.ndarray:
@@ -91,7 +87,7 @@ class Evidence:
     def live(self) -> np.ndarray:
         """Measurements (N,) bool of tracks in use, check tracks included, that have a residual."""
         states = np.array(self.solution.tracks.states)
-        return (states != "excluded")[self.own] & np.isfinite(self.length) & (self.row >= 0)
+        return (states != EXCLUDED)[self.own] & np.isfinite(self.length) & (self.row >= 0)
 
     @cached_property
     def still(self) -> np.ndarray:
@@ -109,18 +105,14 @@ class Evidence:
         """Middle length (F,) of the whitened residuals of live measurements on each frame, over its expectation; NaN
         where there are fewer than six.
         """
-        return self.by_frame(self.length, self.live)
-
-    def by_frame(self, values: np.ndarray, which: np.ndarray, least: int = 6) -> np.ndarray:
-        """Return the median (F,) of values (N,) on each frame over the median of a vector's length; NaN for too few."""
         count = len(self.solution.path.frames)
         out = np.full(count, np.nan)
-        order = np.argsort(self.row[which], kind="stable")
-        rows, kept = self.row[which][order], values[which][order]
+        order = np.argsort(self.row[self.live], kind="stable")
+        rows, lengths = self.row[self.live][order], self.length[self.live][order]
         edges = np.searchsorted(rows, np.arange(count + 1))
         for k in range(count):
-            if edges[k + 1] - edges[k] >= least:
-                out[k] = np.median(kept[edges[k] : edges[k + 1]]) / RAYLEIGH_MEDIAN
+            if edges[k + 1] - edges[k] >= 6:
+                out[k] = np.median(lengths[edges[k] : edges[k + 1]]) / RAYLEIGH_MEDIAN
         return out
 
     @cached_property
@@ -135,14 +127,3 @@ class Evidence:
     def ids_of(self, tracks) -> tuple[int, ...]:
         """Return ids of tracks by their rows."""
         return tuple(int(i) for i in self.solution.tracks.ids[np.asarray(list(tracks), int)])
-
-
-def runs(flags: np.ndarray, gap: int = 0) -> list[tuple[int, int]]:
-    """Return first and last index of the runs in which flags (n,) are set; shorter gaps than `gap` are bridged."""
-    out: list[tuple[int, int]] = []
-    for k in np.flatnonzero(flags).tolist():
-        if out and k - out[-1][1] <= gap + 1:
-            out[-1] = (out[-1][0], k)
-        else:
-            out.append((k, k))
-    return out

@@ -29,8 +29,8 @@ class Finding:
 
     Attributes
     ----------
-    kind : its code, one of `diagnose.KINDS`. severity : one of `SEVERITIES`. confidence : 0 to 1, how far past its
-        threshold the measure lies. text : one sentence in plain words. frames : frame numbers. tracks : ids.
+    kind : its code, as the files of rules name it. severity : one of `SEVERITIES`. confidence : 0 to 1, how far past
+        its threshold the measure lies. text : one sentence in plain words. frames : frame numbers. tracks : ids.
     remedies : best first. figures : what was measured, with the unit in the name.
     """
 

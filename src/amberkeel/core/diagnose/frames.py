@@ -4,9 +4,9 @@ frames, which the camera's pose hides but the picture's motion shows.
 
 import numpy as np
 
-from amberkeel.core.diagnose.evidence import Evidence, runs
+from amberkeel.core.diagnose.evidence import Evidence
 from amberkeel.core.diagnose.finding import NOTABLE, SERIOUS, Finding, Remedy, surety
-from amberkeel.core.plate.sequence import spans
+from amberkeel.core.plate.sequence import runs_of, spans
 
 BLUR, FLASH, LEAN, DOUBLED, DROPPED = "blurred-frames", "bad-frames", "leaning-frames", "doubled-frame", "dropped-frame"
 
@@ -46,7 +46,7 @@ def _bad(evidence: Evidence) -> list[Finding]:
     with np.errstate(invalid="ignore"):
         bad = (evidence.frame_median > OVER_USUAL * usual) & (evidence.frame_median - usual > OVER_ERROR * error)
     causes: dict[str, list[tuple[int, int]]] = {}
-    for run in runs(bad, gap=1):
+    for run in runs_of(np.flatnonzero(bad).tolist(), gap=1):
         causes.setdefault(_cause(evidence, np.arange(run[0], run[1] + 1)), []).append(run)
     return [_told_bad(evidence, cause, parts, usual) for cause, parts in causes.items()]
 

@@ -10,9 +10,9 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from amberkeel.core.diagnose.evidence import MAD, Evidence, runs
+from amberkeel.core.diagnose.evidence import MAD, Evidence
 from amberkeel.core.diagnose.finding import NOTABLE, SERIOUS, Finding, Remedy, surety
-from amberkeel.core.plate.sequence import spans
+from amberkeel.core.plate.sequence import runs_of, spans
 
 SPIKE = "path-spike"
 
@@ -77,7 +77,7 @@ def spikes(evidence: Evidence) -> list[Spike]:
     over = np.nan_to_num(over)
     strongest = over.max(1)
     out = []
-    for first, last in runs(strongest > OVER_USUAL, gap=1):
+    for first, last in runs_of(np.flatnonzero(strongest > OVER_USUAL).tolist(), gap=1):
         k = first + int(strongest[first : last + 1].argmax())
         if last - first > 2 * SIDE:
             continue

@@ -2,9 +2,9 @@
 
 import numpy as np
 
-from amberkeel.core.diagnose.evidence import Evidence, runs
+from amberkeel.core.diagnose.evidence import Evidence
 from amberkeel.core.diagnose.finding import NOTABLE, SERIOUS, Finding, Remedy, surety
-from amberkeel.core.plate.sequence import spans
+from amberkeel.core.plate.sequence import runs_of, spans
 from amberkeel.core.tracks import EXCLUDED
 
 FEW, CROWDED = "few-tracks", "crowded-tracks"
@@ -75,6 +75,6 @@ def _where(filled: np.ndarray, rows: np.ndarray) -> str:
     bare = [
         side for (x, y), side in _SIDES.items() if (held[x] if x is not None else held[:, y]).max(initial=0.0) < 0.5
     ]
-    longest = max(runs(np.isin(np.arange(len(filled)), rows)), key=lambda run: run[1] - run[0])
+    longest = max(runs_of(rows.tolist()), key=lambda run: run[1] - run[0])
     part = "on both sides of it" if longest[1] - longest[0] < 3 else "there"
     return f"at the {' and the '.join(bare)}" if bare else part

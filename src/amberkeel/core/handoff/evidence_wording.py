@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 
+from amberkeel.core.plate.sequence import runs_of
 from amberkeel.core.solve.terms import COST, Figure
 
 FIGHTS = 3.0
@@ -42,21 +43,10 @@ def missing_sentence(frames: Sequence[int], solved: Sequence[int]) -> str:
     """
     if not len(frames):
         return ""
-    runs = _runs([int(f) for f in frames])
+    runs = runs_of(int(f) for f in frames)
     said = ", ".join(f"{a}" if a == b else f"{a}–{b}" for a, b in runs)
     edge = runs[0][0] if runs[0][0] > int(solved[0]) else runs[0][1] + 1
     return (
         f"No camera was found for frames {said}: too few tracks carry across frame {edge}. "
         "What holds together is kept. Place a few long tracks across that frame by hand, then solve again from here."
     )
-
-
-def _runs(frames: list[int]) -> list[tuple[int, int]]:
-    """Return first and last of each run of neighbouring frames."""
-    out: list[tuple[int, int]] = []
-    for frame in frames:
-        if out and frame == out[-1][1] + 1:
-            out[-1] = (out[-1][0], frame)
-        else:
-            out.append((frame, frame))
-    return out

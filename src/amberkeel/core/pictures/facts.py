@@ -31,6 +31,10 @@ class PictureFacts:
     odd: tuple[str, ...]
 
 
+NO_FACTS = PictureFacts(None, None, None, None, DISPLAY, ())
+"""What is known where there is no file."""
+
+
 def picture_facts(path: Path) -> PictureFacts:
     """Return what a picture's metadata tells; raises PlateError where it is no picture."""
     opened = open_picture(path)

@@ -12,7 +12,7 @@ import numpy as np
 
 from amberkeel.core.errors import PlateError
 from amberkeel.core.pictures.encoding import known_encoding
-from amberkeel.core.pictures.facts import picture_facts
+from amberkeel.core.pictures.facts import NO_FACTS, PictureFacts, picture_facts
 from amberkeel.core.pictures.read import is_white, read_matte, read_picture, to_gray
 from amberkeel.core.plate.sequence import VIDEO_SUFFIXES, Sequence, find_sequence, gaps_in, run_words, spans
 
@@ -33,8 +33,8 @@ class Plate:
     frames : (F,) int frame numbers, without gaps.
     width, height : pixels. fps : frames a second, or None where unknown.
     pixel_aspect : width of a pixel over its height. encoding : how the files' values stand for light, empty where each
-        file says it. odd : what is odd about it, in words. times : (F,) seconds of each frame from the first, where the
-        rate is not even.
+        file says it. facts : what the first file's metadata states. times : (F,) seconds of each frame from the first,
+        where the rate is not even.
     """
 
     name: str
@@ -45,9 +45,14 @@ class Plate:
     fps: Fraction | None = None
     pixel_aspect: float = 1.0
     encoding: str = ""
-    odd: tuple[str, ...] = ()
+    facts: PictureFacts = NO_FACTS
     times: np.ndarray | None = None
     _lock: Lock = field(default_factory=Lock, repr=False)
+
+    @property
+    def odd(self) -> tuple[str, ...]:
+        """What is odd about the files, in words."""
+        return self.facts.odd
 
     def read(self, frame: int) -> np.ndarray:
         """Return a frame as (H, W, 3) uint8 sRGB; raises PlateError on damage or another size."""
@@ -91,8 +96,7 @@ def open_plate(where: str | Path, frames: tuple[int, int] | None = None, encodin
     name = sequence.stem.rstrip("._-") or where.name
     facts = picture_facts(sequence.path(int(numbers[0])))
     return Plate(
-        name, numbers, first.shape[1], first.shape[0], sequence, facts.fps, facts.pixel_aspect or 1.0, encoding,
-        facts.odd,
+        name, numbers, first.shape[1], first.shape[0], sequence, facts.fps, facts.pixel_aspect or 1.0, encoding, facts
     )  # fmt: skip
 
 
@@ -104,7 +108,7 @@ def _open_video(where: Path, frames: tuple[int, int] | None, encoding: str) -> P
     times = None if reader.times is None else reader.times[numbers - 1] - reader.times[numbers[0] - 1]
     return Plate(
         where.stem, numbers, reader.width, reader.height, reader, reader.fps, reader.pixel_aspect, encoding,
-        reader.odd, times,
+        reader.facts, times,
     )  # fmt: skip
 
 

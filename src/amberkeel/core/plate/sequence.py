@@ -110,11 +110,11 @@ def gaps_in(numbers: Iterable[int], first: int, last: int) -> list[Run]:
     return [*out, (expected, last)] if expected <= last else out
 
 
-def _runs(frames: Iterable[int]) -> list[Run]:
-    """Return frame numbers, which rise, as runs."""
+def runs_of(frames: Iterable[int], gap: int = 0) -> list[Run]:
+    """Return frame numbers, which rise, as runs; gaps of up to `gap` frames are bridged."""
     runs: list[Run] = []
     for frame in frames:
-        if runs and frame == runs[-1][1] + 1:
+        if runs and frame - runs[-1][1] <= gap + 1:
             runs[-1] = (runs[-1][0], frame)
         else:
             runs.append((frame, frame))
@@ -123,7 +123,7 @@ def _runs(frames: Iterable[int]) -> list[Run]:
 
 def spans(frames: Iterable[int]) -> str:
     """Return frame numbers, which rise, in words: ``1004, 1010-1012``."""
-    return run_words(_runs(frames))
+    return run_words(runs_of(frames))
 
 
 def run_words(runs: list[Run]) -> str:

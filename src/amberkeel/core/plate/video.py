@@ -16,6 +16,7 @@ from av.video.reformatter import Colorspace, ColorTrc
 
 from amberkeel.core.errors import PlateError
 from amberkeel.core.pictures.encoding import DISPLAY, FILM_LOG, HLG, LINEAR, PQ, displayed
+from amberkeel.core.pictures.facts import PictureFacts
 from amberkeel.core.plate.sequence import spans
 
 UNEVEN = 0.02
@@ -204,7 +205,8 @@ class VideoReader:
 
     Attributes
     ----------
-    width, height, fps, pixel_aspect, times, encoding, odd : as `VideoIndex` has them. count : frames that decode.
+    width, height, fps, pixel_aspect, times, encoding : as `VideoIndex` has them. facts : the same as metadata.
+    count : frames that decode.
 
     Raises PlateError when the file is no video.
     """
@@ -218,8 +220,9 @@ class VideoReader:
         self.index = _index(self.path, held.st_mtime_ns, held.st_size)
         self.width, self.height = self.index.size
         self.fps, self.pixel_aspect = self.index.fps, self.index.pixel_aspect
-        self.times, self.odd, self.count = self.index.times, self.index.odd, len(self.index.stamps)
+        self.times, self.count = self.index.times, len(self.index.stamps)
         self.encoding = encoding or self.index.encoding
+        self.facts = PictureFacts(self.fps, None, None, self.pixel_aspect, self.encoding, self.index.odd)
         stamps = self.index.stamps
         known = [s for s in stamps if s is not None]
         self._seeks = len(known) == len(stamps) and all(a < b for a, b in zip(known, known[1:]))

@@ -26,8 +26,8 @@ def residuals(path: CameraPath, points: PointSet, tracks: TrackSet) -> np.ndarra
     if len(order):
         found = np.nonzero(np.equal(points.ids[at], tracks.ids))[0]
         own[found] = points.homogeneous[at[found]]
-    row = np.minimum(np.searchsorted(path.frames, tracks.frames), len(path.frames) - 1)
-    live = np.nonzero(np.equal(path.frames[row], tracks.frames) & np.isfinite(own).all(1)[tracks.track_of_sample])[0]
+    row = path.rows_of(tracks.frames)
+    live = np.nonzero((row >= 0) & np.isfinite(own).all(1)[tracks.track_of_sample])[0]
     out = np.full((len(tracks.frames), 2), np.nan)
     out[live] = path.project_homogeneous(own[tracks.track_of_sample[live]], row[live], tracks.xy[live, 1])
     out[live] -= tracks.xy[live]

@@ -116,8 +116,8 @@ class Solution:
     @property
     def frame_rms(self) -> np.ndarray:
         """Each frame's RMS (F,) over what counted; NaN without any."""
-        row = np.minimum(np.searchsorted(self.path.frames, self.tracks.frames), len(self.path.frames) - 1)
-        on = self.counted & (self.path.frames[row] == self.tracks.frames)
+        row = self.path.rows_of(self.tracks.frames)
+        on = self.counted & (row >= 0)
         return rms_by(self.residuals[on], row[on], len(self.path.frames))
 
     @property

@@ -3,12 +3,10 @@
 from sqlalchemy import text
 from sqlalchemy.orm import Session
 
+from amberkeel.core.diagnose.thin import FLOOR
 from amberkeel.core.plate.sequence import spans
 from amberkeel.store.casebook.finding import Finding
 from amberkeel.store.models import Attempt, Shot
-
-FLOOR = 8
-"""Live tracks on a frame below which a camera hangs by a thread."""
 
 LIVE = """
 select f, count(*) from track, unnest(frames) f

@@ -28,6 +28,7 @@ from amberkeel.store import edits
 from amberkeel.store.lens import focal_state
 from amberkeel.store.models import Attempt, LensProfile, Shot
 from amberkeel.store.solve import document_of
+from amberkeel.store.storage import GRID
 from amberkeel.web.common import get_shot, media, open_session, send_packed, send_text, stem_of
 from amberkeel.web.jobs import start
 from amberkeel.web.lens.blueprint import blueprint
@@ -238,7 +239,7 @@ def chart(number: int):
         raise LensError(f"{len(files)} pictures are too many.", f"{MOST_STILLS} at the most serve at once.")
     name = form.get("name", "")[:80]
     if files:
-        folder = Path(tempfile.mkdtemp(prefix="grid_", dir=current_app.settings.media))
+        folder = Path(tempfile.mkdtemp(prefix=GRID, dir=current_app.settings.media))
         with whole_or_nothing(folder):
             for k, file in enumerate(files):
                 file.save(folder / f"{k:04d}{Path(file.filename).suffix.lower()[:6]}")

@@ -13,11 +13,9 @@ from sqlalchemy.orm import Session
 from amberkeel.core.errors import KeelError, PlateError
 from amberkeel.core.lens.sensor import FORMATS, length_mm
 from amberkeel.core.pictures.encoding import ENCODINGS
-from amberkeel.core.pictures.facts import PictureFacts, picture_facts
 from amberkeel.core.pictures.write import encode_jpeg
 from amberkeel.core.plate.plate import Plate as CorePlate
 from amberkeel.core.plate.plate import open_plate
-from amberkeel.core.plate.sequence import Sequence
 from amberkeel.core.units import maybe_number, typed_number, typed_rate
 from amberkeel.jobs.plate import proxy
 from amberkeel.jobs.queue import wake
@@ -105,23 +103,15 @@ def _recognised(opened: Session, source: str) -> dict:
     """Return what is shown of a plate that may be brought in."""
     path = _path_of(source)
     plate = open_plate(path)
-    facts = facts_of(plate)
     twin = select(Shot).join(Plate).where(Plate.source == str(path), Shot.deleted.is_(None)).limit(1)
     return {
         "source": source,
         "plate": plate,
         "twin": opened.scalar(twin),
-        "facts": facts,
+        "facts": plate.facts,
         "rate": f"{plate.fps.numerator}/{plate.fps.denominator}" if plate.fps else "24/1",
         "name": re.sub(r"[._-]+$", "", plate.name).upper(),
     }
-
-
-def facts_of(plate: CorePlate) -> PictureFacts:
-    """Return what the metadata of a plate's first file tells; of a video that is what opening it has told."""
-    if isinstance(plate.source, Sequence):
-        return picture_facts(plate.source.path(int(plate.frames[0])))
-    return PictureFacts(plate.fps, None, None, plate.pixel_aspect, plate.source.encoding, plate.odd)
 
 
 @blueprint.get("/productions/<int:number>/peek.jpg")
@@ -203,8 +193,7 @@ def _add_shot(opened: Session, production: Production, form: dict) -> Shot:
         sensor_width_mm=_sensor_width(form),
         focal_mm=maybe_number(form.get("focal_mm"), "Focal length", 1.0, 5000.0),
     )  # fmt: skip
-    facts = facts_of(plate)
-    stated = {"focal_mm": facts.focal_mm, "sensor_width_mm": facts.sensor_width_mm}
+    stated = {"focal_mm": plate.facts.focal_mm, "sensor_width_mm": plate.facts.sensor_width_mm}
     row.stated = {
         key: value for key, value in stated.items() if value and abs((getattr(row, key) or 0.0) - value) < 1e-3
     }

@@ -17,6 +17,7 @@ from amberkeel.core.errors import PlateError
 from amberkeel.core.pictures.read import read_picture
 from amberkeel.core.plate.plate import open_plate
 from amberkeel.core.plate.sequence import IMAGE_SUFFIXES, VIDEO_SUFFIXES, recognise, run_words
+from amberkeel.store.storage import UPLOADS
 
 MAX_FILES = 5000
 MAX_UNPACKED_BYTES = 16 * 1024**3
@@ -102,7 +103,7 @@ def upload_folder(media: Path, token: str) -> Path:
     """Return the folder of an upload; raises PlateError for a token that is none."""
     if not _TOKEN.match(token):
         raise PlateError("That upload is not known.", "Upload the plate again.")
-    return media / "uploads" / token
+    return media / UPLOADS / token
 
 
 def receive(folder: Path, files: list[FileStorage]) -> list[str]:
