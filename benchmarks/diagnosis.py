@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from amberkeel.core.camera import CameraPath
-from amberkeel.core.diagnose import depth, frames, movers, path, thin, tracks
+from amberkeel.core.diagnose import depth, frames, model, movers, path, thin, tracks
 from amberkeel.core.diagnose.diagnose import diagnose
 from amberkeel.core.diagnose.evidence import Measures
 from amberkeel.core.diagnose.finding import CALM, MINOR, Finding
@@ -184,7 +184,7 @@ def distortion(made: Scene) -> Meant:
     lens = Lens.centred(WIDTH, HEIGHT, FOCAL, float(made.chance.uniform(0.04, 0.12) * made.chance.choice([-1, 1])))
     made.px = _seen(replace(made.path, lens=lens), made.points)
     made.recipe = replace(made.recipe, distortion="none")
-    return Meant(tracks.MISFIT)
+    return Meant(model.DISTORTS)
 
 
 def zoom(made: Scene) -> Meant:
@@ -192,7 +192,7 @@ def zoom(made: Scene) -> Meant:
     steps = np.cumsum(np.cumsum(made.chance.normal(0.0, 1e-4, FRAMES)))
     way = 1.0 + made.chance.uniform(0.02, 0.06) * np.sin(np.linspace(-1.5, 1.5, FRAMES)) + steps
     made.px = _seen(replace(made.path, zoom=way), made.points)
-    return Meant(tracks.MISFIT)
+    return Meant(model.ZOOMS)
 
 
 def rolling(made: Scene) -> Meant:
@@ -201,7 +201,7 @@ def rolling(made: Scene) -> Meant:
     rows = [camera.project_read(made.points, k) for k in range(FRAMES)]
     made.px = np.array(rows)
     made.recipe = replace(made.recipe, rows=NO_ROWS)
-    return Meant(tracks.MISFIT)
+    return Meant(model.ROLLS)
 
 
 def pan(made: Scene) -> Meant:

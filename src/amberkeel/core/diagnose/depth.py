@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from amberkeel.core.diagnose.evidence import Evidence
+from amberkeel.core.diagnose.evidence import Evidence, medians
 from amberkeel.core.diagnose.finding import NOTABLE, SERIOUS, Finding, Remedy, surety
 
 NO_PARALLAX, FOCAL = "no-parallax", "odd-focal"
@@ -23,18 +23,17 @@ def _parallax(evidence: Evidence) -> Finding | None:
     solution = evidence.solution
     if solution.motion != "free":
         return None
-    path, live = solution.path, np.unique(evidence.own[evidence.still])
+    path, (at, first) = solution.path, evidence.judged_samples
+    live = np.zeros(len(first) - 1, bool)
+    live[np.unique(evidence.own[evidence.still])] = True
     xyz = solution.points.positions(path.positions[0])
-    share = []
-    for t in live.tolist():
-        at = evidence.samples(t)
-        rows = evidence.row[at]
-        if len(at) < 5 or not np.isfinite(xyz[t]).all():
-            continue
-        distance = np.linalg.norm(xyz[t] - path.positions[rows], axis=1)
-        base = np.linalg.norm(np.ptp(path.positions[rows], axis=0))
-        parallax = path.lens.focal_px[0] * base / max(float(np.median(distance)), 1e-9)
-        share.append(parallax / float(np.median(evidence.unit[at])))
+    own, where = evidence.own[at], path.positions[evidence.row[at]]
+    chosen = np.nonzero(live & (np.diff(first) >= 5) & np.isfinite(xyz).all(1))[0]
+    low, high = (how.reduceat(where, first[:-1].clip(max=len(at) - 1), axis=0)[chosen] for how in (np.minimum, np.maximum))
+    away = np.linalg.norm(xyz[own] - where, axis=1)
+    distance = medians(away, first)[chosen]
+    base = np.linalg.norm(high - low, axis=1)
+    share = path.lens.focal_px[0] * base / np.maximum(distance, 1e-9) / evidence.usual_unit[chosen]
     if len(share) < 12 or float(np.median(share)) > PARALLAX_UNITS:
         return None
     middle = float(np.median(share))
@@ -42,7 +41,10 @@ def _parallax(evidence: Evidence) -> Finding | None:
         "The tracks hold hardly any parallax: points float at any depth, and a camera that only turns would explain "
         "them as well."
     )
-    remedies = (Remedy("motion", word="nodal"), Remedy("constrain"))
+    remedies = (
+        Remedy("motion", "Solve as a camera that only turns", word="nodal"),
+        Remedy("advice", "State a distance, a plane or coordinates"),
+    )
     severity = SERIOUS if middle < PARALLAX_UNITS / 1.5 else NOTABLE
     figures = {"parallax_units": middle}
     return Finding(NO_PARALLAX, severity, surety(PARALLAX_UNITS, max(middle, 0.1)), text, (), (), remedies, figures)
@@ -55,4 +57,4 @@ def _focal(evidence: Evidence) -> Finding | None:
     text = (
         f"The field of view came out as {field:.0f}°, which hardly any lens has. State a focal length, or draw lines."
     )
-    return Finding(FOCAL, SERIOUS, 0.8, text, (), (), (Remedy("motion", word="nodal"),), {"field_deg": float(field)})
+    return Finding(FOCAL, SERIOUS, 0.8, text, (), (), (Remedy("motion", "Solve as a camera that only turns", word="nodal"),), {"field_deg": float(field)})

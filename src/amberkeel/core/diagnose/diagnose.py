@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 
-from amberkeel.core.diagnose import depth, frames, movers, path, thin, tracks
+from amberkeel.core.diagnose import depth, frames, model, movers, path, thin, tracks
 from amberkeel.core.diagnose.evidence import Evidence, Measures
 from amberkeel.core.diagnose.finding import Finding
 from amberkeel.core.solve.solution import Solution
@@ -10,7 +10,7 @@ from amberkeel.core.solve.solution import Solution
 Rule = Callable[[Evidence], list[Finding]]
 
 RULES: tuple[Rule, ...] = (
-    thin.findings, depth.findings, frames.findings, movers.findings, tracks.findings,
+    thin.findings, depth.findings, frames.findings, model.findings, movers.findings, tracks.findings,
 )  # fmt: skip
 """What looks for findings, in no order: they are ranked by how serious and how sure they are."""
 

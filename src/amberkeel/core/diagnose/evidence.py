@@ -17,8 +17,17 @@ RAYLEIGH_MEDIAN = 1.17741
 MAD = 1.4826
 """Standard deviation of normal values over their median absolute deviation."""
 
-LEAST_SAMPLES = 8
-"""Measurements from which a track's own course is judged."""
+
+def medians(values: np.ndarray, first: np.ndarray) -> np.ndarray:
+    """Return the median (T,) of each group of values (N,) that begins at `first` (T + 1,); 0 for an empty one."""
+    own = np.repeat(np.arange(len(first) - 1), np.diff(first))
+    ordered = values[np.lexsort((values, own))]
+    count = np.diff(first)
+    low = np.minimum(first[:-1] + np.maximum(count - 1, 0) // 2, max(len(values) - 1, 0))
+    high = np.minimum(first[:-1] + count // 2, max(len(values) - 1, 0))
+    if not len(values):
+        return np.zeros(len(count))
+    return np.where(count > 0, 0.5 * (ordered[low] + ordered[high]), 0.0)
 
 
 @dataclass(frozen=True)
@@ -94,11 +103,43 @@ class Evidence:
         """Measurements (N,) bool that belong to the still set: live, and no outliers."""
         return self.live & ~self.solution.outlier
 
+    @cached_property
+    def judged_samples(self) -> tuple[np.ndarray, np.ndarray]:
+        """The measurements (M,) that have a residual, by track and frame, and where each track's begin (T + 1,)."""
+        at = np.nonzero(np.isfinite(self.length) & (self.row >= 0))[0]
+        count = np.bincount(self.own[at], minlength=len(self.solution.tracks))
+        return at, np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
+
+    @cached_property
+    def judged(self) -> np.ndarray:
+        """Tracks (T,) bool that serve, or that the solve itself has set aside: what a person excluded is settled."""
+        tracks, reasons = self.solution.tracks, self.solution.reasons
+        return np.array([s != EXCLUDED or int(i) in reasons for s, i in zip(tracks.states, tracks.ids)], bool)
+
+    @cached_property
+    def usual_unit(self) -> np.ndarray:
+        """Mean expected noise (T,) of each track's measurements, pixels."""
+        at, first = self.judged_samples
+        total = np.bincount(self.own[at], self.unit[at], len(first) - 1)
+        return total / np.maximum(np.diff(first), 1)
+
+    @cached_property
+    def middle_length(self) -> np.ndarray:
+        """Middle length (T,) of each track's whitened residuals; 0 without any."""
+        at, first = self.judged_samples
+        return medians(self.length[at], first)
+
+    @cached_property
+    def middle_place(self) -> np.ndarray:
+        """Mean place (T, 2) of each track's measurements, pixels."""
+        at, first = self.judged_samples
+        own, n = self.own[at], np.maximum(np.diff(first), 1)
+        return np.stack([np.bincount(own, self.solution.tracks.xy[at, k], len(n)) / n for k in (0, 1)], 1)
+
     def samples(self, track: int) -> np.ndarray:
         """Return the measurements (n,) of a track, by its row, that have a residual, in the frames' order."""
-        rows = self.solution.tracks.rows(track)
-        at = np.arange(rows.start, rows.stop)
-        return at[np.isfinite(self.length[at]) & (self.row[at] >= 0)]
+        at, first = self.judged_samples
+        return at[first[track] : first[track + 1]]
 
     @cached_property
     def frame_median(self) -> np.ndarray:

@@ -4,7 +4,7 @@ frames, which the camera's pose hides but the picture's motion shows.
 
 import numpy as np
 
-from amberkeel.core.diagnose.evidence import Evidence
+from amberkeel.core.diagnose.evidence import Evidence, medians
 from amberkeel.core.diagnose.finding import NOTABLE, SERIOUS, Finding, Remedy, surety
 from amberkeel.core.plate.sequence import runs_of, spans
 
@@ -22,6 +22,9 @@ AROUND = 8
 BLURRED_PX = 2.5
 """Motion blur from which it explains bad residuals, pixels; and 1.5 times the usual."""
 
+FAST_PX, FAST = 8.0, 1.6
+"""Motion of the picture from which a frame counts as blurred where blur was not measured: pixels, and over the usual."""
+
 LEAN_SHARE = 0.4
 """Share of a frame's residuals that a shear by row explains, from which its rows lean."""
 
@@ -30,6 +33,9 @@ STILL_SHARE = 0.12
 
 TWICE = (1.75, 2.25)
 """Motion over that of the frames around within which a frame was dropped before it."""
+
+UNEVEN = 0.4
+"""Half the difference of the motion before and after a frame, over their mean, up to which they are alike."""
 
 LEAST_MOTION_PX = 0.4
 """Motion around below which doubled and dropped frames are not told."""
@@ -66,11 +72,29 @@ def _cause(evidence: Evidence, rows: np.ndarray) -> str:
     blur = evidence.measures.blur_px
     usual = float(np.median(list(blur.values()))) if blur else 0.0
     frames = evidence.frames_of(rows)
-    if blur and np.mean([blur.get(f, 0.0) > max(BLURRED_PX, 1.5 * usual) for f in frames]) >= 0.5:
+    if blur:
+        blurred = [blur.get(f, 0.0) > max(BLURRED_PX, 1.5 * usual) for f in frames]
+    else:
+        speed = image_speed(evidence)
+        usual = float(np.nanmedian(speed)) if np.isfinite(speed).any() else 0.0
+        blurred = [speed[row] > max(FAST_PX, FAST * usual) for row in rows]
+    if np.mean(blurred) >= 0.5:
         return BLUR
     if np.mean([_lean(evidence, int(row)) for row in rows]) > LEAN_SHARE:
         return LEAN
     return FLASH
+
+
+def image_speed(evidence: Evidence) -> np.ndarray:
+    """Return how far the picture moves about each frame, the longer of the steps before and after, pixels (F,)."""
+    tracks, count = evidence.solution.tracks, len(evidence.solution.path.frames)
+    at = np.nonzero(evidence.still)[0]
+    row, own = evidence.row[at], evidence.own[at]
+    k = np.nonzero((np.diff(own) == 0) & (np.diff(row) == 1))[0]
+    step, into = np.linalg.norm(tracks.xy[at[k + 1]] - tracks.xy[at[k]], axis=1), row[k + 1]
+    order = np.argsort(into, kind="stable")
+    middle = medians(step[order], np.searchsorted(into[order], np.arange(count + 1)))
+    return np.maximum(middle, np.append(middle[1:], 0.0))
 
 
 def _lean(evidence: Evidence, row: int) -> float:
@@ -98,9 +122,15 @@ def _told_bad(evidence: Evidence, cause: str, parts: list[tuple[int, int]], usua
     frames = evidence.frames_of(rows)
     over = float(np.nanmax(evidence.frame_median[rows] / usual[rows]))
     word = "frame" if len(frames) == 1 else "frames"
-    remedies = [Remedy("down-weight", frames=frames), Remedy("refollow", frames=frames)]
+    where = f"{word} {spans(frames)}"
+    remedies = [
+        Remedy("through-blur", f"Measure {where} anew through the blur", frames=frames),
+        Remedy("down-weight", f"Let {where} count less", frames=frames),
+    ]
     if cause == LEAN:
-        remedies.insert(0, Remedy("rows"))
+        remedies.insert(0, Remedy("rows", "Solve with a rolling shutter"))
+    if cause == FLASH:
+        remedies = remedies[1:]
     text = _WORDS[cause].format(frames=f"{word} {spans(frames)}")
     return Finding(cause, NOTABLE, surety(over, OVER_USUAL), text, frames, (), tuple(remedies), {"over_usual": over})
 
@@ -114,27 +144,27 @@ def motion_shares(evidence: Evidence) -> tuple[np.ndarray, np.ndarray, np.ndarra
     and where fewer than eight tracks tell.
     """
     tracks, count = evidence.solution.tracks, len(evidence.solution.path.frames)
-    steps: list[list[tuple[float, float]]] = [[] for _ in range(count)]
-    for t in range(len(tracks)):
-        rows = tracks.rows(t)
-        at = np.arange(rows.start, rows.stop)
-        at = at[evidence.still[at]]
-        row, xy = evidence.row[at], tracks.xy[at]
-        for k in range(2, len(at) - 1):
-            if row[k + 1] - row[k - 2] != 3:
-                continue
-            around = (xy[k - 1] - xy[k - 2] + xy[k + 1] - xy[k]) / 2.0
-            size = float(np.linalg.norm(around))
-            if size > LEAST_MOTION_PX:
-                step = xy[k] - xy[k - 1]
-                steps[row[k]].append((float(step @ around) / size**2, float(np.linalg.norm(step))))
-    share, spread, moved = np.full((3, count), np.nan)
-    for k, many in enumerate(steps):
-        if len(many) >= 8:
-            values = np.array(many)
-            share[k], moved[k] = np.median(values, 0)
-            spread[k] = float(np.median(np.abs(values[:, 0] - share[k])))
-    return share, spread, moved
+    at = np.nonzero(evidence.still)[0]
+    row, own, xy = evidence.row[at], evidence.own[at], tracks.xy[at]
+    shares, moves, spreads = np.full((3, count), np.nan)
+    if len(at) < 4:
+        return shares, spreads, moves
+    k = np.arange(2, len(at) - 1)
+    k = k[(own[k + 1] == own[k - 2]) & (row[k + 1] - row[k - 2] == 3)]
+    around = (xy[k - 1] - xy[k - 2] + xy[k + 1] - xy[k]) / 2.0
+    size = np.linalg.norm(around, axis=1)
+    # Before and after alike: where a camera speeds up, one step is twice the mean of its neighbours too.
+    even = np.linalg.norm((xy[k - 1] - xy[k - 2] - xy[k + 1] + xy[k]) / 2.0, axis=1) < UNEVEN * size
+    k, around, size = (part[even & (size > LEAST_MOTION_PX)] for part in (k, around, size))
+    step = xy[k] - xy[k - 1]
+    share, length, on = (step * around).sum(1) / size**2, np.linalg.norm(step, axis=1), row[k]
+    order = np.argsort(on, kind="stable")
+    first = np.searchsorted(on[order], np.arange(count + 1))
+    enough = np.diff(first) >= 8
+    shares[enough] = medians(share[order], first)[enough]
+    moves[enough] = medians(length[order], first)[enough]
+    spreads[enough] = medians(np.abs(share - np.nan_to_num(shares)[on])[order], first)[enough]
+    return shares, spreads, moves
 
 
 def _cadence(evidence: Evidence) -> list[Finding]:
@@ -149,9 +179,9 @@ def _cadence(evidence: Evidence) -> list[Finding]:
         frames = evidence.frames_of(np.flatnonzero(doubled))
         word = "Frame" if len(frames) == 1 else "Frames"
         text = f"{word} {spans(frames)}: the picture stands still for one frame. Doubled when the plate was made?"
-        out.append(Finding(DOUBLED, SERIOUS, 0.9, text, frames, (), (Remedy("bridge", frames=frames),)))
+        out.append(Finding(DOUBLED, SERIOUS, 0.9, text, frames, (), (Remedy("bridge", f"Bridge {spans(frames)}", frames=frames),)))
     if dropped.any():
         frames = evidence.frames_of(np.flatnonzero(dropped))
         text = f"Before {spans(frames)} the picture moves twice as far as around: a frame is lacking."
-        out.append(Finding(DROPPED, SERIOUS, 0.9, text, frames, (), (Remedy("retime", frames=frames),)))
+        out.append(Finding(DROPPED, SERIOUS, 0.9, text, frames, (), (Remedy("advice", "Ask for the plate with all of its frames", frames=frames),)))
     return out

@@ -24,40 +24,37 @@ COHERENT = 0.45
 
 def findings(evidence: Evidence) -> list[Finding]:
     """Return a finding for each group that moves together, largest first."""
-    tracks = [t for t in range(len(evidence.solution.tracks)) if _goes_otherwise(evidence, t)]
+    count = np.diff(evidence.judged_samples[1])
+    tracks = np.nonzero((count >= 4) & (evidence.middle_length > APART_UNITS) & evidence.judged)[0]
     if len(tracks) < LEAST_TRACKS:
         return []
-    middle = np.array([evidence.solution.tracks.xy[evidence.samples(t)].mean(0) for t in tracks])
-    labels = DBSCAN(eps=NEAR * evidence.size[0], min_samples=3).fit_predict(middle)
-    groups = [np.array(tracks)[labels == k] for k in range(labels.max() + 1)]
-    found = [(group, agreement) for group in groups if (agreement := _agreement(evidence, group)) > COHERENT]
-    return [_told(evidence, *one) for one in sorted(found, key=lambda one: -len(one[0])) if len(one[0]) >= LEAST_TRACKS]
-
-
-def _goes_otherwise(evidence: Evidence, track: int) -> bool:
-    at = evidence.samples(track)
-    return len(at) >= 4 and float(np.median(evidence.length[at])) > APART_UNITS
+    labels = DBSCAN(eps=NEAR * evidence.size[0], min_samples=3).fit_predict(evidence.middle_place[tracks])
+    groups = [tracks[labels == k] for k in range(labels.max() + 1)]
+    found = [(group, _agreement(evidence, group)) for group in groups if len(group) >= LEAST_TRACKS]
+    return [_told(evidence, *one) for one in sorted(found, key=lambda one: -len(one[0])) if one[1] > COHERENT]
 
 
 def _agreement(evidence: Evidence, group: np.ndarray) -> float:
     """Return how well the changes of the group's residuals from frame to frame go the same way, 0 to 1."""
-    by_frame: dict[int, list[np.ndarray]] = {}
-    for track in group.tolist():
-        at = evidence.samples(track)
-        rows, w = evidence.row[at], evidence.whitened[at]
-        for k in np.flatnonzero(np.diff(rows) == 1):
-            by_frame.setdefault(int(rows[k + 1]), []).append(w[k + 1] - w[k])
-    steps = [np.array(many) for many in by_frame.values() if len(many) >= 3]
-    lengths = sum(float(np.linalg.norm(many, axis=1).sum()) for many in steps)
-    together = sum(float(np.linalg.norm(many.mean(0)) * len(many)) for many in steps)
-    return together / lengths if lengths else 0.0
+    at, first = evidence.judged_samples
+    own = np.isin(evidence.own[at], group)
+    later = at[own][np.concatenate([[False], np.diff(evidence.own[at[own]]) == 0])]
+    follows = evidence.row[later] - evidence.row[later - 1] == 1
+    later = later[follows]
+    step, row = evidence.whitened[later] - evidence.whitened[later - 1], evidence.row[later]
+    many = np.bincount(row, minlength=len(evidence.live_counts))
+    enough = many[row] >= 3
+    if not enough.any():
+        return 0.0
+    total = np.stack([np.bincount(row[enough], step[enough, k], len(many)) for k in (0, 1)], 1)
+    return float(np.linalg.norm(total, axis=1).sum() / max(np.linalg.norm(step[enough], axis=1).sum(), 1e-12))
 
 
 def _told(evidence: Evidence, group: np.ndarray, agreement: float) -> Finding:
     ids = evidence.ids_of(group)
     rows = np.unique(np.concatenate([evidence.row[evidence.samples(t)] for t in group.tolist()]))
     width, height = evidence.size
-    x, y = np.median([evidence.solution.tracks.xy[evidence.samples(t)].mean(0) for t in group.tolist()], axis=0)
+    x, y = np.median(evidence.middle_place[group], axis=0)
     across = "left" if x < width / 3 else "right" if x > 2 * width / 3 else "middle"
     down = "upper" if y < height / 3 else "lower" if y > 2 * height / 3 else "middle"
     place = across if down == "middle" else down if across == "middle" else f"{down} {across}"
@@ -65,7 +62,10 @@ def _told(evidence: Evidence, group: np.ndarray, agreement: float) -> Finding:
         f"{len(group)} tracks in the {place} of the picture move together and otherwise than the set: a mover that is "
         "not masked, a reflection, or something that swings."
     )
-    remedies = (Remedy("mask", ids, evidence.frames_of(rows)), Remedy("exclude", ids))
+    remedies = (
+        Remedy("exclude", f"Exclude the {len(group)} tracks", ids),
+        Remedy("advice", "Mask it, and follow again", ids, evidence.frames_of(rows)),
+    )
     figures = {"tracks": float(len(group)), "agreement": agreement}
     states = evidence.solution.tracks.states
     # A group that the solve has set aside does no harm; it may yet be larger than its tracks.

@@ -42,10 +42,10 @@ def refined(asked: Asked, progress: Progress) -> Solved:
     """
     problem, path = asked.problem(), asked.recipe.begin
     assert path is not None
-    _take_cameras(problem, path)
-    motion = _motion(asked.recipe.motion, problem)
-    _take_lens(problem, path, asked)
-    freedom = _freedom(asked, problem, motion)
+    take_cameras(problem, path)
+    motion = take_motion(asked.recipe.motion, problem)
+    take_lens(problem, path, asked)
+    freedom = take_freedom(asked, problem, motion)
     if asked.recipe.within is not None:
         problem.movable[_outside(problem, asked.recipe.within)] = False
         freedom = replace(freedom, lens=(), terms=())
@@ -61,7 +61,7 @@ def refined(asked: Asked, progress: Progress) -> Solved:
     return replace(done, motion=motion)
 
 
-def _take_cameras(problem: Problem, path: CameraPath) -> None:
+def take_cameras(problem: Problem, path: CameraPath) -> None:
     """Put those cameras that a path has into a problem, in place."""
     rows = np.nonzero(np.isin(problem.frames, path.frames))[0]
     if len(rows) < LEAST_PART:
@@ -74,7 +74,7 @@ def _take_cameras(problem: Problem, path: CameraPath) -> None:
     problem.solved[rows] = True
 
 
-def _take_lens(problem: Problem, path: CameraPath, asked: Asked) -> None:
+def take_lens(problem: Problem, path: CameraPath, asked: Asked) -> None:
     """Put a path's lens, its zoom and its shutter into a problem, in place; what is held stays."""
     asked_rows, known = asked.recipe.rows, asked.recipe.readout
     readout = {NO_ROWS: 0.0, KNOWN_ROWS: known}.get(asked_rows, path.readout) or 0.0
@@ -91,7 +91,7 @@ def _take_lens(problem: Problem, path: CameraPath, asked: Asked) -> None:
     problem.zoom_basis, problem.zoom = zoom_along(course - course.mean())
 
 
-def _motion(wanted: str, problem: Problem) -> str:
+def take_motion(wanted: str, problem: Problem) -> str:
     """Return how a camera that is refined moves, and hold it to that, in place: as it was asked for, or as it did."""
     pupils = problem.centres[problem.solved]
     size = np.linalg.norm(pupils - pupils.mean(0), axis=1).max()
@@ -121,7 +121,7 @@ def _about_a_pivot(rotations: np.ndarray, pupils: np.ndarray) -> tuple[np.ndarra
     return both[:3], both[3:], float(np.linalg.norm(off, axis=1).max())
 
 
-def _freedom(asked: Asked, problem: Problem, motion: str) -> Freedom:
+def take_freedom(asked: Asked, problem: Problem, motion: str) -> Freedom:
     """Return what of the lens may change: what may from the start, and what the camera was found to need."""
     own, recipe = asked.freedom, asked.recipe
     needed, terms = {name for name in asked.plan.later if problem.lens.value(name)}, list(own.terms)

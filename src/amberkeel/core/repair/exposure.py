@@ -1,0 +1,97 @@
+"""Where a solved camera is while the shutter is open.
+
+A pose is that of mid-shutter. What a picture shows is the mean over the exposure, and where the camera turns back or is
+struck that mean lies elsewhere: by ``a τ² / 24`` for an acceleration a and an open share τ of the frame interval.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.interpolate import BSpline, make_interp_spline
+from scipy.spatial.transform import Rotation
+
+from amberkeel.core.camera import CameraPath
+
+INSTANTS = 13
+"""Instants at which an exposure is sampled, evenly from its beginning to its end."""
+
+
+AROUND = 7
+"""Frames to each side that tell how the camera moves within one."""
+
+DEGREE = 5
+"""Of the splines through the poses. Where a camera is struck, motion is hardly slower than the frames: a cubic
+overshoots the acceleration there by a fifth and more, a quintic by a twentieth.
+"""
+
+
+@dataclass(frozen=True)
+class Motion:
+    """A path as a motion in continuous time: splines through its poses, time counted in frames.
+
+    Attributes
+    ----------
+    path : the camera, at least six frames.
+    rates : (F, 3) radians a frame, by how much the camera turns faster than the splines say on each frame, about its
+        own axes; None for not at all. They come from how far the pictures are blurred.
+    bends : (F,) what share of the angular acceleration that turns and rates tell is there while the shutter is open; 0
+        where a blow fell between two exposures.
+    """
+
+    path: CameraPath
+    rates: np.ndarray | None = None
+    bends: np.ndarray | None = None
+
+    def poses(self, row: int, times: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Return positions (N, 3) and ``world_from_camera`` (N, 3, 3) at times (N,) about a row, in frames from it."""
+        own, course = self.path.world_from_camera[row], self._course(row)
+        at = course(times)
+        turned = at[:, 3:] - course(0.0)[3:]
+        if self.rates is not None:
+            share = 1.0 if self.bends is None else self.bends[row]
+            bend = share * self._bend(row, course) - course.derivative(2)(0.0)[3:]
+            turned = turned + times[:, None] * self.rates[row] + 0.5 * times[:, None] ** 2 * bend
+        return at[:, :3], own @ Rotation.from_rotvec(turned).as_matrix()
+
+    def _course(self, row: int) -> BSpline:
+        """Return position and rotation vector from the row's own pose, (6,), over frames from the row."""
+        path, count = self.path, len(self.path.frames)
+        first = int(np.clip(row - AROUND, 0, max(count - 2 * AROUND - 1, 0)))
+        near = np.arange(first, min(first + 2 * AROUND + 1, count))
+        turned = Rotation.from_matrix(path.world_from_camera[row].T @ path.world_from_camera[near]).as_rotvec()
+        degree = min(DEGREE, (len(near) - 1) // 2 * 2 - 1)
+        times = (path.frames[near] - path.frames[row]).astype(float)
+        return make_interp_spline(times, np.hstack([path.positions[near], turned]), degree)
+
+    def _bend(self, row: int, course: BSpline) -> np.ndarray:
+        """Return the angular acceleration (3,) on a row from the turns and the rates of the frames beside it: the second
+        derivative of the quintic that has both (Hermite interpolation).
+        """
+        assert self.rates is not None
+        if row == 0 or row == len(self.rates) - 1:
+            return course.derivative(2)(0.0)[3:]
+        before, after = course(-1.0)[3:], course(1.0)[3:]
+        rate = course.derivative()
+        slower, faster = rate(-1.0)[3:] + self.rates[row - 1], rate(1.0)[3:] + self.rates[row + 1]
+        return 2.0 * (before + after) - 0.5 * (faster - slower)
+
+    def turn_rate(self, row: int) -> np.ndarray:
+        """Return how fast the camera turns about its own axes on a row, radians a frame (3,)."""
+        own = self._course(row).derivative()(0.0)[3:]
+        return own if self.rates is None else own + self.rates[row]
+
+    def streaks(self, xyz: np.ndarray, row: int, shutter: float) -> np.ndarray:
+        """Return how points move over the picture while the shutter is open on a frame, pixels about where they are at
+        mid-shutter, (N, INSTANTS, 2).
+
+        Parameters
+        ----------
+        xyz : (N, 3) points in the path's world. row : of the path. shutter : open share of the frame interval, centred
+            on the frame's own time.
+        """
+        positions, turns = self.poses(row, np.linspace(-0.5, 0.5, INSTANTS) * shutter)
+        zoom = None if self.path.zoom is None else np.full(INSTANTS, self.path.zoom[row])
+        opened = CameraPath(np.arange(INSTANTS), positions, turns, self.path.lens, zoom)
+        points, rows = np.repeat(xyz, INSTANTS, 0), np.tile(np.arange(INSTANTS), len(xyz))
+        px = opened.project(points, rows).reshape(len(xyz), INSTANTS, 2)
+        return px - px[:, INSTANTS // 2, None]
