@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from amberkeel.core.errors import KeelError
 from amberkeel.core.progress import Progress
-from amberkeel.jobs import demo, lens, masks, plate, solve, tracks
+from amberkeel.jobs import casebook, demo, lens, masks, plate, solve, tracks
 from amberkeel.jobs.chain import Arguments
 from amberkeel.settings import Settings
 from amberkeel.store.typed import read_typed
@@ -41,6 +41,9 @@ KINDS = {
     "chart": JobKind("Lens from a grid", lens.chart, lens.Chart),
     "straighten": JobKind("Straighten the plate", lens.straighten, lens.Straighten),
     "solve": JobKind("Solve", solve.solve, solve.Solve, short=True),
+    "diagnose": JobKind("Diagnose", casebook.diagnose, short=True, beside=True),
+    "trial": JobKind("Try a remedy", casebook.try_remedy, casebook.Try),
+    "improve": JobKind("Work on the shot", casebook.improve, casebook.Improve),
     "demo": JobKind("Render a demo plate", demo.demo, demo.Demo),
     "rest": JobKind("Turn to the other demo shots", demo.rest),
 }

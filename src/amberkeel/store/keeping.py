@@ -19,8 +19,10 @@ from amberkeel.store.models import (
     Plate,
     Production,
     Proposal,
+    Review,
     Shot,
     Track,
+    Trial,
     now,
 )
 from amberkeel.store.tracks import live_tracks
@@ -28,7 +30,7 @@ from amberkeel.store.tracks import live_tracks
 KEPT_FOR = timedelta(days=30)
 """How long what was deleted is kept."""
 
-_OF_A_SHOT = (Job, Edit, Track, Mask, Proposal, Attempt, Plate)
+_OF_A_SHOT = (Trial, Review, Job, Edit, Track, Mask, Proposal, Attempt, Plate)
 
 _NOT_COPIED = {"id", "shot_id", "created", "pinned_id", "revision", "deleted", "archived"}
 

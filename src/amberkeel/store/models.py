@@ -265,6 +265,49 @@ class Job(Base):
         return cls.background, func.coalesce(cls.turn, cls.id), cls.id
 
 
+class Trial(Base):
+    """A remedy tried on an attempt by a job; `decided` is "", kept or dropped.
+
+    `finding` is the kind that it was for, `remedy` what was tried, as `core.diagnose.finding` writes it. `attempt_id`
+    is what came of it, beside `base_id`; `comparison` holds both against each other, and `verdict` its word. `change`
+    is the media hash of the edits that keeping it makes. `stamp` is that of the tracks it began from.
+    """
+
+    __tablename__ = "trial"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"), index=True)
+    base_id: Mapped[int] = mapped_column(ForeignKey("attempt.id"))
+    attempt_id: Mapped[int | None] = mapped_column(ForeignKey("attempt.id"))
+    job_id: Mapped[int | None] = mapped_column(ForeignKey("job.id"))
+    finding: Mapped[str] = mapped_column(String(40), default="")
+    remedy: Mapped[dict] = mapped_column(JSONB)
+    verdict: Mapped[str] = mapped_column(String(12), default="")
+    comparison: Mapped[dict] = mapped_column(JSONB, default=dict)
+    change: Mapped[str] = mapped_column(String(64), default="")
+    stamp: Mapped[int] = mapped_column(default=0)
+    decided: Mapped[str] = mapped_column(String(10), default="")
+    who: Mapped[str] = mapped_column(String(80), default="artist")
+    created: Mapped[datetime] = mapped_column(default=now)
+
+
+class Review(Base):
+    """A supervisor's word on an attempt: signed off, or sent back with a note on frames; `reason` says why it was
+    signed with serious findings open.
+    """
+
+    __tablename__ = "review"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"), index=True)
+    attempt_id: Mapped[int] = mapped_column(ForeignKey("attempt.id"))
+    signed: Mapped[bool]
+    note: Mapped[str] = mapped_column(String(2000), default="")
+    frames: Mapped[str] = mapped_column(String(200), default="")
+    reason: Mapped[str] = mapped_column(String(1000), default="")
+    findings: Mapped[list] = mapped_column(JSONB, default=list)
+    who: Mapped[str] = mapped_column(String(80), default="artist")
+    created: Mapped[datetime] = mapped_column(default=now)
+
+
 class Edit(Base):
     """One step of a shot's history, with what takes it back, whose it was, and the shot's revision since it was made,
     undone or made again last.

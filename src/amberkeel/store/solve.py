@@ -6,6 +6,9 @@ import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from amberkeel.core.diagnose.diagnose import diagnose
+from amberkeel.core.diagnose.evidence import Measures
+from amberkeel.core.diagnose.finding import finding_document
 from amberkeel.core.handoff.camera_wording import begun_sentence
 from amberkeel.core.handoff.document import read_solution, solution_arrays, solve_document, upgraded
 from amberkeel.core.handoff.evidence_wording import missing_sentence
@@ -14,7 +17,7 @@ from amberkeel.core.points import PointSet, points_at
 from amberkeel.core.solve.reasons import CHECK_MOVES, DISAGREES, Reason, as_document, read_reason
 from amberkeel.core.solve.solution import Solution
 from amberkeel.store.media import Media
-from amberkeel.store.models import Attempt, Shot
+from amberkeel.store.models import Attempt, Plate, Shot
 
 
 def store_attempt(
@@ -96,7 +99,13 @@ def _fill(attempt: Attempt, media: Media, shot: Shot, solution: Solution, second
         "missing": missing_sentence(solution.missing_frames.tolist(), solution.path.frames.tolist()),
         "lens_notes": [as_document(note) for note in solution.lens_report.notes],
         "measuring": measuring,
+        "findings": [] if measuring else [finding_document(one) for one in diagnose(solution, measures_of(plate))],
     }
+
+
+def measures_of(plate: Plate) -> Measures:
+    """Return what was measured on a plate when it came in."""
+    return Measures({plate.first + k: float(v) for k, v in enumerate(plate.blur.get("length", []))})
 
 
 def ledger(session: Session, shot: Shot) -> list[Attempt]:

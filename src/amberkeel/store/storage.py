@@ -19,7 +19,7 @@ UPLOADS, STRAIGHTENED, GRID = "uploads", "straightened", "grid_"
 """Folders beside those of the content hashes; temporary folders of grid pictures begin with the last."""
 
 _TABLES = {"shot": "id", "plate": "shot_id", "mask": "shot_id", "proposal": "shot_id", "attempt": "shot_id",
-           "edit": "shot_id", "job": "shot_id"}  # fmt: skip
+           "edit": "shot_id", "job": "shot_id", "trial": "shot_id"}  # fmt: skip
 """Tables whose rows may name files by their hash, and the column with the shot's number."""
 
 

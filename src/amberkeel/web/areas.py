@@ -2,6 +2,7 @@
 
 from amberkeel.web import (
     board,
+    casebook,
     desk,
     edits,
     evidence,
@@ -21,6 +22,6 @@ from amberkeel.web import (
 )
 
 AREAS = (
-    board, keeping, desk, state, edits, history, jobs, plate, masks, tracks, lens, solve, evidence, uncertainty, world,
-    handoff, help,
+    board, keeping, desk, state, edits, history, jobs, plate, masks, tracks, lens, solve, casebook, evidence,
+    uncertainty, world, handoff, help,
 )  # fmt: skip

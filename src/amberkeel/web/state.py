@@ -13,6 +13,7 @@ from amberkeel.store.lens import camera_of
 from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.solve import ledger
 from amberkeel.store.stages import is_stale, lens_changed, masks_changed, pinned, placed_by_lines, stages
+from amberkeel.store.trials import trials_of
 from amberkeel.web.common import get_shot, open_session
 
 blueprint = Blueprint("state", __name__)
@@ -60,6 +61,8 @@ def shot_state(opened, shot: Shot) -> dict:
         "lens_stamp": shot.lens_stamp,
         "camera": camera_of(shot),
         "findings": findings(opened, shot, attempt),
+        "trials": trials_of(opened, shot),
+        "undiagnosed": attempt is not None and "findings" not in attempt.figures,
     }
 
 

@@ -29,7 +29,9 @@ def _parallax(evidence: Evidence) -> Finding | None:
     xyz = solution.points.positions(path.positions[0])
     own, where = evidence.own[at], path.positions[evidence.row[at]]
     chosen = np.nonzero(live & (np.diff(first) >= 5) & np.isfinite(xyz).all(1))[0]
-    low, high = (how.reduceat(where, first[:-1].clip(max=len(at) - 1), axis=0)[chosen] for how in (np.minimum, np.maximum))
+    low, high = (
+        how.reduceat(where, first[:-1].clip(max=len(at) - 1), axis=0)[chosen] for how in (np.minimum, np.maximum)
+    )
     away = np.linalg.norm(xyz[own] - where, axis=1)
     distance = medians(away, first)[chosen]
     base = np.linalg.norm(high - low, axis=1)
@@ -57,4 +59,13 @@ def _focal(evidence: Evidence) -> Finding | None:
     text = (
         f"The field of view came out as {field:.0f}°, which hardly any lens has. State a focal length, or draw lines."
     )
-    return Finding(FOCAL, SERIOUS, 0.8, text, (), (), (Remedy("motion", "Solve as a camera that only turns", word="nodal"),), {"field_deg": float(field)})
+    return Finding(
+        FOCAL,
+        SERIOUS,
+        0.8,
+        text,
+        (),
+        (),
+        (Remedy("motion", "Solve as a camera that only turns", word="nodal"),),
+        {"field_deg": float(field)},
+    )

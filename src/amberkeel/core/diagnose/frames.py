@@ -23,7 +23,7 @@ BLURRED_PX = 2.5
 """Motion blur from which it explains bad residuals, pixels; and 1.5 times the usual."""
 
 FAST_PX, FAST = 8.0, 1.6
-"""Motion of the picture from which a frame counts as blurred where blur was not measured: pixels, and over the usual."""
+"""Motion of the picture from which a frame counts as blurred where none was measured: pixels, and over the usual."""
 
 LEAN_SHARE = 0.4
 """Share of a frame's residuals that a shear by row explains, from which its rows lean."""
@@ -179,9 +179,23 @@ def _cadence(evidence: Evidence) -> list[Finding]:
         frames = evidence.frames_of(np.flatnonzero(doubled))
         word = "Frame" if len(frames) == 1 else "Frames"
         text = f"{word} {spans(frames)}: the picture stands still for one frame. Doubled when the plate was made?"
-        out.append(Finding(DOUBLED, SERIOUS, 0.9, text, frames, (), (Remedy("bridge", f"Bridge {spans(frames)}", frames=frames),)))
+        out.append(
+            Finding(
+                DOUBLED, SERIOUS, 0.9, text, frames, (), (Remedy("bridge", f"Bridge {spans(frames)}", frames=frames),)
+            )
+        )
     if dropped.any():
         frames = evidence.frames_of(np.flatnonzero(dropped))
         text = f"Before {spans(frames)} the picture moves twice as far as around: a frame is lacking."
-        out.append(Finding(DROPPED, SERIOUS, 0.9, text, frames, (), (Remedy("advice", "Ask for the plate with all of its frames", frames=frames),)))
+        out.append(
+            Finding(
+                DROPPED,
+                SERIOUS,
+                0.9,
+                text,
+                frames,
+                (),
+                (Remedy("advice", "Ask for the plate with all of its frames", frames=frames),),
+            )
+        )
     return out

@@ -1,4 +1,4 @@
-"""Whether the camera was taken otherwise than it is: a lens that distorts, zooms or is off its centre, rows read in turn.
+"""Whether the camera was taken otherwise than it is: a lens that distorts, zooms or is off centre, rows read in turn.
 
 Points, poses and the focal length absorb most of such an error, so residuals show no pattern that a fit to them alone
 would find. So each value is set free in turn and the whole of a sample of the tracks is adjusted again, all other
@@ -52,7 +52,7 @@ LEAST_OFF = 0.01
 
 @dataclass(frozen=True)
 class Freed:
-    """What came of freeing a value: the share of the cost gained, and how large it came out, in units of what matters."""
+    """What came of freeing a value: the share of the cost gained, and its size in units of what matters."""
 
     gained: float
     size: float
@@ -132,7 +132,7 @@ _TRIALS = {DISTORTS: _distorts, ZOOMS: _zooms, ROLLS: _rolls, OFF_CENTRE: _off_c
 
 _WORDS = {
     DISTORTS: "The lens distorts, by {distortion:.0f} px at the corner, and was taken as straight",
-    ZOOMS: "The focal length changes by {zoom:.1f} % over the shot, and was taken as fixed: a zoom, or a lens that breathes",
+    ZOOMS: "The focal length changes by {zoom:.1f} % over the shot, and was taken as fixed: a zoom, or breathing",
     ROLLS: "Rows are read in turn, over {readout:.0f} % of the frame interval, and were taken as read at once",
     OFF_CENTRE: "The optical centre lies {centre:.0f} px off the middle of the picture: a crop, or a shifted lens",
 }
@@ -152,6 +152,10 @@ def _told(kind: str, freed: Freed) -> Finding:
         "readout": 100.0 * freed.size * LEAST_READOUT if kind == ROLLS else 0.0,
         "centre": freed.size * LEAST_OFF * 2.0 * freed.problem.lens.cx if kind == OFF_CENTRE else 0.0,
     }
-    text = f"{_WORDS[kind].format(**size)}; set free, it explains {100 * freed.gained:.0f} % of what the residuals cost."
+    text = (
+        f"{_WORDS[kind].format(**size)}; set free, it explains {100 * freed.gained:.0f} % of what the residuals cost."
+    )
     severity = SERIOUS if freed.gained > 3 * GAINED[kind] else NOTABLE
-    return Finding(kind, severity, surety(freed.gained, GAINED[kind]), text, (), (), _REMEDIES[kind], {"gained": freed.gained})
+    return Finding(
+        kind, severity, surety(freed.gained, GAINED[kind]), text, (), (), _REMEDIES[kind], {"gained": freed.gained}
+    )

@@ -80,7 +80,9 @@ def _spiked(evidence: Evidence, found: list[Spike]) -> list[Finding]:
     )
     severity = SERIOUS if worst.sigmas > 2 * TOLD_SIGMAS else NOTABLE
     return [
-        Finding(SPIKE, severity, surety(worst.sigmas, TOLD_SIGMAS), text, frames, (), remedies, {"sigmas": worst.sigmas})
+        Finding(
+            SPIKE, severity, surety(worst.sigmas, TOLD_SIGMAS), text, frames, (), remedies, {"sigmas": worst.sigmas}
+        )
     ]
 
 
@@ -105,7 +107,9 @@ def _jitter(evidence: Evidence, sigmas: np.ndarray) -> list[Finding]:
         "smoothing takes away nothing that the tracks tell."
     )
     remedy = Remedy("smooth", "Smooth the path and aim it again", word="1.5")
-    return [Finding(JITTER, MINOR, surety(px[worst], JITTER_PX), text, (), (), (remedy,), {"jitter_px": float(px[worst])})]
+    return [
+        Finding(JITTER, MINOR, surety(px[worst], JITTER_PX), text, (), (), (remedy,), {"jitter_px": float(px[worst])})
+    ]
 
 
 def _usual_depth(evidence: Evidence) -> float:

@@ -36,12 +36,33 @@ def findings(evidence: Evidence) -> list[Finding]:
             f"Fewer than {FLOOR} tracks live on {spans(frames)}, {least} at the least. Add some {_where(filled, rows)}."
         )
         sure = surety(FLOOR - least, 2.0)
-        out.append(Finding(FEW, SERIOUS, sure, text, frames, (), (Remedy("add", f"Follow more features on {spans(frames)}", frames=frames),), {"least": least}))
+        out.append(
+            Finding(
+                FEW,
+                SERIOUS,
+                sure,
+                text,
+                frames,
+                (),
+                (Remedy("add", f"Follow more features on {spans(frames)}", frames=frames),),
+                {"least": least},
+            )
+        )
     if crowded.any():
         rows = np.flatnonzero(crowded)
         frames = tuple(every[rows].tolist())
         text = f"On {spans(frames)} all tracks lie in one part of the picture. Add some {_where(filled, rows)}."
-        out.append(Finding(CROWDED, NOTABLE, 0.7, text, frames, (), (Remedy("add", f"Follow more features on {spans(frames)}", frames=frames),)))
+        out.append(
+            Finding(
+                CROWDED,
+                NOTABLE,
+                0.7,
+                text,
+                frames,
+                (),
+                (Remedy("add", f"Follow more features on {spans(frames)}", frames=frames),),
+            )
+        )
     return out
 
 

@@ -9,7 +9,17 @@ from dataclasses import dataclass
 import numpy as np
 
 from amberkeel.core.diagnose.courses import (
-    COLUMNS, DRIFT_OVER, DRIFT_SHARE, DRIFT_SIZE, END_FROM, END_SIZE, END_TO, NOISE, STEP_AT, STEP_OVER, STEP_SIZE,
+    COLUMNS,
+    DRIFT_OVER,
+    DRIFT_SHARE,
+    DRIFT_SIZE,
+    END_FROM,
+    END_SIZE,
+    END_TO,
+    NOISE,
+    STEP_AT,
+    STEP_OVER,
+    STEP_SIZE,
     courses,
 )  # fmt: skip
 from amberkeel.core.diagnose.evidence import MAD, Evidence
@@ -175,7 +185,9 @@ def _told(evidence: Evidence, kind: str, lies: list[Lie]) -> Finding:
     severity = NOTABLE if serve and _harms(evidence, serve) else MINOR
     frames = evidence.frames_of(np.unique(_rows_of(lies, kind)))
     figures = {"worst_px": pixels, "tracks": float(len(lies))}
-    return Finding(kind, severity, surety(lies[0].over, SURE), text, frames, ids, _remedies(evidence, kind, lies), figures)
+    return Finding(
+        kind, severity, surety(lies[0].over, SURE), text, frames, ids, _remedies(evidence, kind, lies), figures
+    )
 
 
 def _remedies(evidence: Evidence, kind: str, lies: list[Lie]) -> tuple[Remedy, ...]:

@@ -25,6 +25,12 @@ overshoots the acceleration there by a fifth and more, a quintic by a twentieth.
 """
 
 
+SMOOTH, STILL, EVEN = 0, 1, 2
+"""How a camera moves within a frame: as the splines and the frames beside it tell; without any acceleration, a blow
+having fallen between two exposures; or evenly from pose to pose, changing its way at mid-shutter.
+"""
+
+
 @dataclass(frozen=True)
 class Motion:
     """A path as a motion in continuous time: splines through its poses, time counted in frames.
@@ -34,23 +40,27 @@ class Motion:
     path : the camera, at least six frames.
     rates : (F, 3) radians a frame, by how much the camera turns faster than the splines say on each frame, about its
         own axes; None for not at all. They come from how far the pictures are blurred.
-    bends : (F,) what share of the angular acceleration that turns and rates tell is there while the shutter is open; 0
-        where a blow fell between two exposures.
+    ways : (F,) how the camera moves within each frame, one of SMOOTH, STILL and EVEN; None: smoothly on all.
     """
 
     path: CameraPath
     rates: np.ndarray | None = None
-    bends: np.ndarray | None = None
+    ways: np.ndarray | None = None
 
     def poses(self, row: int, times: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Return positions (N, 3) and ``world_from_camera`` (N, 3, 3) at times (N,) about a row, in frames from it."""
         own, course = self.path.world_from_camera[row], self._course(row)
+        way = SMOOTH if self.ways is None else int(self.ways[row])
+        if way == EVEN:
+            here, side = course(0.0), np.where(times[:, None] < 0.0, course(-1.0), course(1.0))
+            at = here + np.abs(times[:, None]) * (side - here)
+            return at[:, :3], own @ Rotation.from_rotvec(at[:, 3:] - here[3:]).as_matrix()
         at = course(times)
         turned = at[:, 3:] - course(0.0)[3:]
         if self.rates is not None:
-            share = 1.0 if self.bends is None else self.bends[row]
-            bend = share * self._bend(row, course) - course.derivative(2)(0.0)[3:]
-            turned = turned + times[:, None] * self.rates[row] + 0.5 * times[:, None] ** 2 * bend
+            bend = self._bend(row, course) if way == SMOOTH else 0.0
+            turned = turned + times[:, None] * self.rates[row]
+            turned = turned + 0.5 * times[:, None] ** 2 * (bend - course.derivative(2)(0.0)[3:])
         return at[:, :3], own @ Rotation.from_rotvec(turned).as_matrix()
 
     def _course(self, row: int) -> BSpline:
@@ -64,7 +74,7 @@ class Motion:
         return make_interp_spline(times, np.hstack([path.positions[near], turned]), degree)
 
     def _bend(self, row: int, course: BSpline) -> np.ndarray:
-        """Return the angular acceleration (3,) on a row from the turns and the rates of the frames beside it: the second
+        """Return the angular acceleration (3,) on a row from turns and rates of the frames beside it: the second
         derivative of the quintic that has both (Hermite interpolation).
         """
         assert self.rates is not None

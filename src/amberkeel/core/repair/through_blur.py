@@ -20,7 +20,7 @@ from amberkeel.core.follow.register import OK, register_patches
 from amberkeel.core.plate.plate import GrayFrames, Plate
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.repair.drawn import BORDER, draw_along
-from amberkeel.core.repair.exposure import Motion
+from amberkeel.core.repair.exposure import EVEN, SMOOTH, STILL, Motion
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.tracks import EXCLUDED, TrackSet, from_pieces
 
@@ -61,15 +61,18 @@ RATE_STEPS_PX = (6.0, 3.0, 1.5, 0.8)
 STIFFNESS = 1e-4
 """What the match must gain for each square pixel a frame by which a speed departs from the splines'."""
 
+LITTLE_CLEARER = 0.01
+"""The same for a way that has nothing to be fitted."""
+
 BESIDE = 0.1
 """The same for a smooth motion beside a frame on which the camera is still."""
 
 ROUNDS = 2
 """Rounds of finding the speeds and then the shutter."""
 
-_Course = tuple[float, np.ndarray, float]
+_Course = tuple[float, np.ndarray]
 
-_WAYS = np.array([[1.0, 0.0], [-1.0, 0.0], [0.0, 1.0], [0.0, -1.0]])
+_ASIDE = np.array([[1.0, 0.0], [-1.0, 0.0], [0.0, 1.0], [0.0, -1.0]])
 
 
 @dataclass(frozen=True)
@@ -191,7 +194,10 @@ class _Work:
         settings, soften = FollowSettings(), soften_px(grain)
         self.solution, self.path, self.motion = solution, solution.path, Motion(solution.path)
         self.grays = GrayFrames(plate, soften=soften)
-        self.half, self.inflation = settings.half_px(plate.width, soften), settings.limits(plate.width, soften).inflation
+        self.half, self.inflation = (
+            settings.half_px(plate.width, soften),
+            settings.limits(plate.width, soften).inflation,
+        )
         self.prior = (grain / 0.04) ** 2
         self.size = np.array([plate.width, plate.height])
         self.xyz = solution.points.positions(solution.path.positions[0])
@@ -276,54 +282,57 @@ class _Work:
         return float(-0.5 * np.log(1.0 - score**2).mean()) if len(score) else 0.0
 
     def take_rates(self, rows: np.ndarray, shutter: float, progress: Progress) -> None:
-        """Find how fast the camera turns on some frames by how their pictures are drawn; changes the motion.
+        """Find how the camera turns within some frames by how their pictures are drawn; changes the motion.
 
-        Each frame is tried as one of a smooth motion and as one on which the camera is still while the shutter is open;
-        beside a frame that is clearly such a one the splines mean nothing, and their word alone does not count.
+        Each frame is tried in a smooth motion, as one on which the camera is still while the shutter is open, and as
+        one on which it moves evenly from pose to pose. Beside a frame that is clearly still the splines mean nothing,
+        and their word alone does not count.
         """
         count, focal = len(self.path.frames), self.path.lens.focal_px[0]
         rates = np.zeros((count, 3)) if self.motion.rates is None else self.motion.rates.copy()
-        bends = np.ones(count) if self.motion.bends is None else self.motion.bends.copy()
+        ways = np.full(count, SMOOTH) if self.motion.ways is None else self.motion.ways.copy()
         found, ahead = {}, np.full(count, np.nan)
         for k, row in enumerate(rows.tolist()):
             progress(k / len(rows), f"Measuring how fast frame {self.path.frames[row]} was drawn")
-            found[row] = self._courses(row, shutter, rates, bends)
-            ahead[row] = found[row][1][0] - found[row][0][0]
-        jarred = ahead > CLEARER
-        beside = (np.roll(jarred, 1) | np.roll(jarred, -1)) & (ahead > -BESIDE)
+            found[row] = self._courses(row, shutter, rates, ways)
+            ahead[row] = found[row][STILL][0] - found[row][SMOOTH][0]
+        still = ahead > CLEARER
+        still |= (np.roll(still, 1) | np.roll(still, -1)) & (ahead > -BESIDE)
         for row, courses in found.items():
-            _, px, bends[row] = courses[int(jarred[row] | beside[row])]
-            rates[row, :2] = px / focal
-        self.motion = replace(self.motion, rates=rates, bends=bends)
+            ways[row] = STILL if still[row] else SMOOTH
+            if courses[EVEN][0] > courses[ways[row]][0] + LITTLE_CLEARER:
+                ways[row] = EVEN
+            rates[row, :2] = courses[ways[row]][1] / focal
+        self.motion = replace(self.motion, rates=rates, ways=ways)
 
-    def _courses(self, row: int, shutter: float, rates: np.ndarray, bends: np.ndarray) -> tuple[_Course, _Course]:
-        """Return how a frame's patches match best in a smooth motion, and with a camera that is still while the shutter
-        is open: the worth, the turn (2,) beyond the splines' in pixels a frame, and the share of the acceleration.
+    def _courses(self, row: int, shutter: float, rates: np.ndarray, ways: np.ndarray) -> tuple[_Course, ...]:
+        """Return for each way of moving how well a frame's patches match at best, and with which turn (2,) beyond the
+        splines', pixels a frame.
         """
         focal = self.path.lens.focal_px[0]
 
-        def worth(px: np.ndarray, bend: float) -> float:
-            trial, bent = rates.copy(), bends.copy()
-            trial[row, :2], bent[row] = px / focal, bend
-            self.motion = replace(self.motion, rates=trial, bends=bent)
+        def worth(px: np.ndarray, way: int) -> float:
+            trial, own = rates.copy(), ways.copy()
+            trial[row, :2], own[row] = px / focal, way
+            self.motion = replace(self.motion, rates=trial, ways=own)
             return self.match(np.array([row]), shutter) - STIFFNESS * float(px @ px)
 
-        self.motion = replace(self.motion, rates=rates, bends=bends)
+        self.motion = replace(self.motion, rates=rates, ways=ways)
         known, still = rates[row, :2] * focal, (rates[row] - self.motion.turn_rate(row))[:2] * focal
-        return self._climb(worth, known, 1.0), self._climb(worth, still, 0.0)
+        even = worth(0.0 * known, EVEN)
+        return self._climb(worth, known, SMOOTH), self._climb(worth, still, STILL), (even, known)
 
     @staticmethod
-    def _climb(worth: Callable, start: np.ndarray, bend: float) -> _Course:
-        """Return the best worth near a start (2,), pixels a frame, where it is, and the share of the acceleration."""
-        best, value = start, worth(start, bend)
+    def _climb(worth: Callable[[np.ndarray, int], float], start: np.ndarray, way: int) -> _Course:
+        """Return the best worth near a start (2,), pixels a frame, and where it is."""
+        best, value = start, worth(start, way)
         for step in RATE_STEPS_PX:
             for _ in range(3):
-                tried = [(worth(best + way, bend), tuple(best + way)) for way in step * _WAYS]
-                top, at = max(tried)
+                top, at = max((worth(best + aside, way), tuple(best + aside)) for aside in step * _ASIDE)
                 if top <= value:
                     break
                 value, best = top, np.array(at)
-        return value, best, bend
+        return value, best
 
     def shutter_by_rates(self, rows: np.ndarray, shutter: float) -> float:
         """Return the open share with which the rates agree with the turns from frame to frame (Simpson's rule): what
@@ -382,6 +391,10 @@ def _with(tracks: TrackSet, found: list[tuple]) -> TrackSet:
     pieces = np.split(order, np.cumsum(counts)[:-1])
     return replace(
         from_pieces(
-            tracks.names, [(frames[p], xy[p], sigma[p], score[p]) for p in pieces], tracks.kinds, tracks.states, tracks.ids
+            tracks.names,
+            [(frames[p], xy[p], sigma[p], score[p]) for p in pieces],
+            tracks.kinds,
+            tracks.states,
+            tracks.ids,
         )
     )

@@ -2,9 +2,10 @@
 
 from sqlalchemy.orm import Session
 
+from amberkeel.core.diagnose.finding import Finding
 from amberkeel.core.handoff.camera_wording import camera_sentence, standing_sentence
 from amberkeel.core.solve.motions import Rival
-from amberkeel.store.casebook.finding import Finding
+from amberkeel.store.casebook.finding import calm
 from amberkeel.store.models import Attempt, Shot
 
 
@@ -14,11 +15,11 @@ def findings(_session: Session, _shot: Shot, attempt: Attempt | None) -> list[Fi
         return []
     rivals = [Rival(**rival) for rival in attempt.figures.get("rivals", [])]
     text = camera_sentence(attempt.figures.get("camera_motion", "free"), rivals)
-    found = [Finding(text, True)] if text else []
+    found = [calm("camera", text)] if text else []
     still = standing_sentence(attempt.figures.get("standing", []))
-    found += [Finding(still, True)] if still else []
+    found += [calm("standing", still)] if still else []
     readout = attempt.figures.get("readout", 0.0)
     if readout:
         rolling = f"The shutter rolls: rows are read over {100 * readout:.0f} % of the time from frame to frame."
-        found.append(Finding(rolling, True))
+        found.append(calm("readout", rolling))
     return found

@@ -2,9 +2,12 @@
 
 from sqlalchemy.orm import Session
 
+from amberkeel.core.diagnose.finding import SERIOUS, Finding, surety
 from amberkeel.core.handoff.wording import folds_alike, folds_sentence
-from amberkeel.store.casebook.finding import Finding
+from amberkeel.store.casebook.finding import calm
 from amberkeel.store.models import Attempt, Shot
+
+OVERFIT, AGREE = "overfit", "checks-agree"
 
 WORSE, SLACK_PX = 2.0, 0.05
 """The check residual is suspect above so many times the used one and so many pixels more."""
@@ -24,11 +27,12 @@ def findings(_session: Session, _shot: Shot, attempt: Attempt | None) -> list[Fi
     f = attempt.figures
     folds = f.get("folds")
     if folds:
-        return [Finding(folds_sentence(folds), folds_alike(folds))]
+        text = folds_sentence(folds)
+        return [calm(AGREE, text) if folds_alike(folds) else Finding(OVERFIT, SERIOUS, 0.8, text)]
     check, used = f["check_rms_px"], f["rms_px"]
     if disagree(f):
         text = f"The check residual is {check / used:.1f} times the used one: the fit looks better than the camera is."
-        return [Finding(text)]
+        return [Finding(OVERFIT, SERIOUS, surety(check / used, WORSE), text)]
     if check > 0.0:
-        return [Finding(f"Withheld tracks agree: {check:.2f} px over {f['tracks_check']} check tracks.", True)]
+        return [calm(AGREE, f"Withheld tracks agree: {check:.2f} px over {f['tracks_check']} check tracks.")]
     return []

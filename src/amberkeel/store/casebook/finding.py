@@ -1,12 +1,8 @@
-"""One finding of the casebook."""
+"""Findings of what only the database knows, in the same form as those of a solve."""
 
-from dataclasses import dataclass, field
+from amberkeel.core.diagnose.finding import CALM, Finding
 
 
-@dataclass(frozen=True)
-class Finding:
-    """A sentence, whether it says that all is well, and the tracks that show it."""
-
-    text: str
-    fine: bool = False
-    tracks: list[int] = field(default_factory=list)
+def calm(kind: str, text: str, tracks: tuple[int, ...] = ()) -> Finding:
+    """Return a finding of which nothing needs be done."""
+    return Finding(kind, CALM, 1.0, text, (), tracks)

@@ -2,8 +2,9 @@
 
 from sqlalchemy.orm import Session
 
+from amberkeel.core.diagnose.finding import Finding
 from amberkeel.core.solve.reasons import CHECK_MOVES, DISAGREES
-from amberkeel.store.casebook.finding import Finding
+from amberkeel.store.casebook.finding import calm
 from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.solve import reasons_of
 
@@ -19,9 +20,9 @@ def findings(_session: Session, _shot: Shot, attempt: Attempt | None) -> list[Fi
             f"{len(outliers)} tracks disagree with the camera and were set aside: often people, or corners where a "
             "near edge crosses a far one."
         )
-        found.append(Finding(text, False, outliers))
+        found.append(calm("set-aside", text, tuple(outliers)))
     moving = [track for track, reason in reasons.items() if reason.code == CHECK_MOVES]
     if moving:
         text = f"{len(moving)} check tracks move on their own and do not count in the check residual."
-        found.append(Finding(text, False, moving))
+        found.append(calm("check-moves", text, tuple(moving)))
     return found

@@ -3,10 +3,12 @@
 from sqlalchemy import text
 from sqlalchemy.orm import Session
 
+from amberkeel.core.diagnose.finding import NOTABLE, Finding
 from amberkeel.core.diagnose.thin import FLOOR
 from amberkeel.core.plate.sequence import spans
-from amberkeel.store.casebook.finding import Finding
 from amberkeel.store.models import Attempt, Shot
+
+THIN = "thin-frames"
 
 LIVE = """
 select f, count(*) from track, unnest(frames) f
@@ -47,4 +49,4 @@ def findings(session: Session, shot: Shot, _attempt: Attempt | None) -> list[Fin
     lengths = plate.blur.get("length", [])
     blurred = [f for f in thin if f - plate.first < len(lengths) and lengths[f - plate.first] > 0]
     help = WHEN_BLURRED if len(blurred) > len(thin) / 2 else WHEN_SHARP
-    return [Finding(f"Fewer than {FLOOR} tracks live on {spans(thin)}. {help}")]
+    return [Finding(THIN, NOTABLE, 0.9, f"Fewer than {FLOOR} tracks live on {spans(thin)}. {help}", tuple(thin))]

@@ -7,7 +7,7 @@ from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
-from amberkeel.store.edits import evidence, lens, masks, plate, solve, tracks, world
+from amberkeel.store.edits import evidence, lens, masks, plate, solve, tracks, trials, world
 from amberkeel.store.edits.touched import Touched, agree, touched
 from amberkeel.store.models import Attempt, Edit, Shot
 from amberkeel.store.session import actor
@@ -33,9 +33,18 @@ class EditKind:
 
 def _back(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
     """Go back to an attempt, or on again; payload: {"attempt": id, "steps": [[kind, payload], ...]}."""
-    done = [(kind, KINDS[kind].make(session, shot, step)[0]) for kind, step in payload["steps"]]
+    done = _steps(session, shot, payload["steps"])
     number = session.get(Attempt, payload["attempt"]).number
-    return {"attempt": payload["attempt"], "steps": done[::-1]}, f"Back to what attempt {number} was made from"
+    return {"attempt": payload["attempt"], "steps": done}, f"Back to what attempt {number} was made from"
+
+
+def _steps(session: Session, shot: Shot, steps: list) -> list:
+    """Make edits in their order; return those that take them back, in theirs."""
+    return [(kind, KINDS[kind].make(session, shot, step)[0]) for kind, step in steps][::-1]
+
+
+def _keep(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
+    return trials.keep(session, shot, payload, _steps)
 
 
 KINDS = {
@@ -53,6 +62,8 @@ KINDS = {
     "pin": EditKind(solve.Pin, solve.pin),
     "attempt": EditKind(solve.Called, solve.called),
     "back": EditKind(solve.Back, _back),
+    "keep": EditKind(trials.Keep, _keep),
+    "drop": EditKind(trials.Drop, trials.drop),
     "constraints": EditKind(evidence.Constraints, evidence.constraints),
     "datum": EditKind(world.Datum, world.datum),
 }
