@@ -7,7 +7,7 @@ import importlib
 
 import click
 
-COMMANDS = ("solve", "track", "tags", "lens", "undistort", "mask", "render", "demo", "warm")
+COMMANDS = ("solve", "diagnose", "improve", "track", "tags", "lens", "undistort", "mask", "render", "demo", "warm")
 """Each is the name of a module here and of the command in it."""
 
 

@@ -15,6 +15,7 @@ from amberkeel.core.handoff.camera_paths import ImportedPath, read_camera_path
 from amberkeel.core.handoff.document import read_path, solve_document
 from amberkeel.core.handoff.formats import FORMATS
 from amberkeel.core.handoff.solve_file import read_document
+from amberkeel.core.handoff.track_table import tracks_csv
 from amberkeel.core.lens import focal_px_from_mm
 from amberkeel.core.lens.profile import LensProfile, read_profile
 from amberkeel.core.plate.plate import Plate
@@ -52,9 +53,10 @@ def solved(
     progress(1.0, "Writing")
     files: dict[str, str] = {}
     for k, (solution, (plate, _), (_, sensor)) in enumerate(zip(solutions, followed, asked)):
-        fps = _rate(orders[k], plate)
+        fps = typed_fps(orders[k], plate)
         document = solve_document(solution, plate=plate.name, fps=f"{fps.numerator}/{fps.denominator}")
         texts = {name: FORMATS[name].write(document, sensor) for name in WRITTEN}
+        texts["tracks.csv"] = tracks_csv(solution.tracks)
         files |= {(f"{k + 1}/{name}" if k else name): text for name, text in texts.items()}
     return files
 
@@ -67,14 +69,15 @@ def recipe_of(order: SolveOrder, plate: Plate) -> tuple[Recipe, float]:
     rows, readout = _shutter(order.readout)
     recipe = Recipe(
         order.motion, order.distortion, focal, order.pixel_aspect or plate.pixel_aspect, seed=order.seed,
-        zoom=order.zoom, rows=rows, readout=readout, evidence=_evidence(order), fps=float(_rate(order, plate)),
+        zoom=order.zoom, rows=rows, readout=readout, evidence=_evidence(order), fps=float(typed_fps(order, plate)),
         begin=_begin(order.refine, plate, focal), folds=order.folds, radius=order.radius, start=order.start,
         within=order.within, weights=order.weights, readout_sigma=order.readout_sigma,
     )  # fmt: skip
     return with_profile(recipe, profile) if profile else recipe, sensor
 
 
-def _rate(order: SolveOrder, plate: Plate) -> Fraction:
+def typed_fps(order: SolveOrder, plate: Plate) -> Fraction:
+    """Return the frame rate of a plate: as it was typed, else as its files have it, else 24."""
     return (typed_rate(order.fps) if order.fps else plate.fps) or Fraction(24)
 
 

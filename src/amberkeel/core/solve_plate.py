@@ -81,16 +81,16 @@ def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> di
 
         for one in orders:
             recipe_of(one, open_plate(one.plate, one.frames, one.encoding))
-    followed = [
-        _followed(one, span(progress, 0.65 * k / len(orders), 0.65 * (k + 1) / len(orders)))
+    every = [
+        followed(one, span(progress, 0.65 * k / len(orders), 0.65 * (k + 1) / len(orders)))
         for k, one in enumerate(orders)
     ]
     from amberkeel.core.solve_order import solved
 
-    return solved(orders, followed, span(progress, 0.65, 1.0))
+    return solved(orders, every, span(progress, 0.65, 1.0))
 
 
-def _followed(order: SolveOrder, progress: Progress) -> tuple[Plate, TrackSet]:
+def followed(order: SolveOrder, progress: Progress) -> tuple[Plate, TrackSet]:
     """Return a plate and its tracks."""
     plate = open_plate(order.plate, order.frames, order.encoding)
     if order.tracks:

@@ -2,6 +2,9 @@
 
 import time
 from dataclasses import asdict, dataclass, replace
+from fractions import Fraction
+from pathlib import Path
+from tempfile import TemporaryDirectory
 
 import numpy as np
 from sqlalchemy.orm import Session
@@ -14,6 +17,7 @@ from amberkeel.core.repair.compare import compare
 from amberkeel.core.repair.improve import Trial as Tried
 from amberkeel.core.repair.improve import improve as improved
 from amberkeel.core.repair.remedies import Ground, carry_out
+from amberkeel.core.report.movie import write_movie
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.tracks import TrackSet
 from amberkeel.jobs.chain import Arguments, effect
@@ -131,6 +135,23 @@ def _stored(
     attempt = store_attempt(opened, media, shot, solution, place.stamp, 0, base, seconds)
     attempt.name = remedy.words[:80]
     return attempt, change_steps(place.tracks, solution, added, remedy.words[:180])
+
+
+def movie(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> None:
+    """Draw probe objects over the plate as the pinned attempt sees them."""
+    row, media = plate_row(settings, shot_id), Media(settings.media)
+    with session(settings.database) as opened:
+        base = opened.get(Attempt, opened.get(Shot, shot_id).pinned_id or 0)
+        if base is None:
+            raise KeelError("There is no camera to draw anything with.", "Solve the camera first.")
+        number, solution = base.id, solution_of(media, base)
+    with TemporaryDirectory() as folder:
+        made = Path(folder) / "probe.mp4"
+        write_movie(made, open_row(row), solution, Fraction(row.fps), span(progress, 0.0, 0.97))
+        digest = media.put(made.read_bytes())
+    with effect(settings, shot_id, arguments) as opened:
+        attempt = opened.get(Attempt, number)
+        attempt.figures = {**attempt.figures, "movie": digest}
 
 
 def improve(settings: Settings, shot_id: int, arguments: Improve, progress: Progress) -> None:

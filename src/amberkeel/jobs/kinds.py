@@ -43,6 +43,7 @@ KINDS = {
     "solve": JobKind("Solve", solve.solve, solve.Solve, short=True),
     "diagnose": JobKind("Diagnose", casebook.diagnose, short=True, beside=True),
     "trial": JobKind("Try a remedy", casebook.try_remedy, casebook.Try),
+    "movie": JobKind("Draw a movie", casebook.movie),
     "improve": JobKind("Work on the shot", casebook.improve, casebook.Improve),
     "demo": JobKind("Render a demo plate", demo.demo, demo.Demo),
     "rest": JobKind("Turn to the other demo shots", demo.rest),

@@ -18,10 +18,11 @@ from amberkeel.web import (
     state,
     tracks,
     uncertainty,
+    verdict,
     world,
 )
 
 AREAS = (
-    board, keeping, desk, state, edits, history, jobs, plate, masks, tracks, lens, solve, casebook, evidence,
+    board, keeping, desk, state, edits, history, jobs, plate, masks, tracks, lens, solve, casebook, verdict, evidence,
     uncertainty, world, handoff, help,
 )  # fmt: skip

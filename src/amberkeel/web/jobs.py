@@ -2,7 +2,7 @@
 
 from datetime import UTC, timedelta
 
-from flask import Blueprint, jsonify, render_template
+from flask import Blueprint, abort, jsonify, render_template
 from sqlalchemy import select
 
 from amberkeel.core.errors import KeelError
@@ -68,6 +68,14 @@ def _row(job: Job, shot: str) -> dict:
 def _took(time: timedelta) -> str:
     minutes, seconds = divmod(time.total_seconds(), 60)
     return f"{int(minutes)} min {int(seconds)} s" if minutes else f"{seconds:.1f} s"
+
+
+@blueprint.get("/jobs/<int:number>.json")
+def one(number: int):
+    """Send how far a job is."""
+    with open_session() as opened:
+        job = opened.get(Job, number) or abort(404)
+        return jsonify(state=job.state, progress=job.progress, doing=job.doing, error=job.error)
 
 
 @blueprint.post("/jobs/<int:number>/again")

@@ -19,7 +19,7 @@ ICONS = (
     "anchor git-compare-arrows house aperture blend waypoints compass link package scan-line hand eye-off pentagon "
     "spline square circle circle-plus circle-minus scan-search copy eye move-horizontal move-vertical move-diagonal "
     "locate-fixed list-checks layout-grid ellipsis rows-3 history circle-help hard-drive archive pencil maximize "
-    "minimize chevron-up folder-symlink arrow-up-to-line"
+    "minimize chevron-up folder-symlink arrow-up-to-line printer chart-line moon-star"
 ).split()
 
 

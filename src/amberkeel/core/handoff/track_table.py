@@ -7,6 +7,7 @@ import csv
 import io
 import math
 from collections.abc import Iterator
+from dataclasses import dataclass
 
 import cv2
 import numpy as np
@@ -44,7 +45,16 @@ def tracks_csv(tracks: TrackSet) -> str:
     return out.getvalue()
 
 
-def read_tracks_csv(text: str, plate: Plate, origin: str = TOP_LEFT) -> TrackSet:
+@dataclass(frozen=True)
+class Extent:
+    """What tracks must fit where the pictures are not at hand: frame numbers (F,), width and height in pixels."""
+
+    frames: np.ndarray
+    width: int
+    height: int
+
+
+def read_tracks_csv(text: str, plate: Plate | Extent, origin: str = TOP_LEFT) -> TrackSet:
     """Return tracks from CSV.
 
     Parameters
@@ -129,7 +139,7 @@ def _row(row: list[str], at: dict[str, int], first: int, last: int, found: dict,
     return ""
 
 
-def _tracks(found: dict, states: dict, plate: Plate, origin: str) -> TrackSet:
+def _tracks(found: dict, states: dict, plate: Plate | Extent, origin: str) -> TrackSet:
     pieces = []
     for samples in found.values():
         frames = np.array(sorted(samples))
@@ -150,7 +160,7 @@ def kind_of(name: str) -> str:
     return AUTO if name[:1] == "a" and name[1:5].isdigit() else HAND
 
 
-def _check_inside(tracks: TrackSet, plate: Plate) -> None:
+def _check_inside(tracks: TrackSet, plate: Plate | Extent) -> None:
     out = ((tracks.xy < 0) | (tracks.xy > [plate.width, plate.height])).any(1)
     if out.mean() > OUTSIDE:
         raise FollowError(

@@ -35,7 +35,7 @@ def draw_along(image, places, ways, warps, half, sheet):
     Parameters
     ----------
     image : (H, W) float32. places : (M, 2) pixels, the patches' middles. ways : (M, K, 2) pixels. warps : (M, 2, 2),
-        from the drawn patch's pixels to the picture's. half : half side of a cell, pixels. sheet : (M C, C) float32, filled,
+        from the drawn patch's pixels to the picture's. half : half side of a cell, pixels. sheet : (M C, C), filled,
         C = 2 half + 1; a patch's middle is at its cell's middle pixel's centre.
     """
     side, last = 2 * half + 1, ways.shape[1] - 1

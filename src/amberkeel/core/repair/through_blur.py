@@ -52,14 +52,23 @@ KERNEL_NOISE = 0.01
 """What the synthesised blur errs by, as a share of the streak's length."""
 
 
-MATCHED = 48
+MATCHED = 64
 """Patches of a frame by which a motion is judged."""
 
-RATE_STEPS_PX = (6.0, 3.0, 1.5, 0.8)
-"""Steps in which a frame's speed is sought, pixels a frame."""
+RATE_STEPS_PX, LATER_STEPS_PX = (6.0, 3.0, 1.2), (2.0, 0.8)
+"""Steps in which a frame's speed is sought, pixels a frame: at first, and once it is known about."""
+
+MOST_CLIMBS = 3
+"""Times that a step is taken at the most."""
+
+FAR_BELOW = 0.4
+"""By how much worse a match is from which it is not climbed from."""
 
 STIFFNESS = 1e-4
 """What the match must gain for each square pixel a frame by which a speed departs from the splines'."""
+
+CHANCE = 3.0
+"""Standard errors over patches by which it must be."""
 
 LITTLE_CLEARER = 0.01
 """The same for a way that has nothing to be fitted."""
@@ -70,7 +79,7 @@ BESIDE = 0.1
 ROUNDS = 2
 """Rounds of finding the speeds and then the shutter."""
 
-_Course = tuple[float, np.ndarray]
+_Course = tuple[float, np.ndarray, np.ndarray]
 
 _ASIDE = np.array([[1.0, 0.0], [-1.0, 0.0], [0.0, 1.0], [0.0, -1.0]])
 
@@ -277,9 +286,14 @@ class _Work:
         """Return how well the patches on some frames match: the mean of ``-log(1 - c²) / 2`` over their correlations c,
         by which the likelihood of independent noise rises for each pixel; those that are lost count as 0.
         """
-        fits = [self.fitted(row, shutter, MATCHED) for row in rows.tolist()]
-        score = np.concatenate([np.where(fit.good, np.clip(fit.results[:, 0], 0.0, 0.9995), 0.0) for fit in fits])
-        return float(-0.5 * np.log(1.0 - score**2).mean()) if len(score) else 0.0
+        each = np.concatenate([self.matches(row, shutter) for row in rows.tolist()])
+        return float(each.mean()) if len(each) else 0.0
+
+    def matches(self, row: int, shutter: float) -> np.ndarray:
+        """Return the same for each patch of a frame (M,), always the same patches."""
+        fit = self.fitted(row, shutter, MATCHED)
+        score = np.where(fit.good, np.clip(fit.results[:, 0], 0.0, 0.9995), 0.0)
+        return -0.5 * np.log(1.0 - score**2)
 
     def take_rates(self, rows: np.ndarray, shutter: float, progress: Progress) -> None:
         """Find how the camera turns within some frames by how their pictures are drawn; changes the motion.
@@ -295,12 +309,12 @@ class _Work:
         for k, row in enumerate(rows.tolist()):
             progress(k / len(rows), f"Measuring how fast frame {self.path.frames[row]} was drawn")
             found[row] = self._courses(row, shutter, rates, ways)
-            ahead[row] = found[row][STILL][0] - found[row][SMOOTH][0]
+            ahead[row] = _clearly(found[row][STILL][2] - found[row][SMOOTH][2])
         still = ahead > CLEARER
         still |= (np.roll(still, 1) | np.roll(still, -1)) & (ahead > -BESIDE)
         for row, courses in found.items():
             ways[row] = STILL if still[row] else SMOOTH
-            if courses[EVEN][0] > courses[ways[row]][0] + LITTLE_CLEARER:
+            if _clearly(courses[EVEN][2] - courses[ways[row]][2]) > LITTLE_CLEARER:
                 ways[row] = EVEN
             rates[row, :2] = courses[ways[row]][1] / focal
         self.motion = replace(self.motion, rates=rates, ways=ways)
@@ -311,27 +325,50 @@ class _Work:
         """
         focal = self.path.lens.focal_px[0]
 
-        def worth(px: np.ndarray, way: int) -> float:
+        def each(px: np.ndarray, way: int) -> np.ndarray:
             trial, own = rates.copy(), ways.copy()
             trial[row, :2], own[row] = px / focal, way
             self.motion = replace(self.motion, rates=trial, ways=own)
-            return self.match(np.array([row]), shutter) - STIFFNESS * float(px @ px)
+            return self.matches(row, shutter)
+
+        def worth(px: np.ndarray, way: int) -> float:
+            own = each(px, way)
+            return (float(own.mean()) if len(own) else 0.0) - STIFFNESS * float(px @ px)
 
         self.motion = replace(self.motion, rates=rates, ways=ways)
         known, still = rates[row, :2] * focal, (rates[row] - self.motion.turn_rate(row))[:2] * focal
-        even = worth(0.0 * known, EVEN)
-        return self._climb(worth, known, SMOOTH), self._climb(worth, still, STILL), (even, known)
+        steps = RATE_STEPS_PX if self.motion.rates is None or not rates[row].any() else LATER_STEPS_PX
+        value, px = self._climb(worth, known, SMOOTH, steps)
+        begun, at = worth(still, STILL), still
+        # A camera that was still is seen at once; climbing from far below leads nowhere.
+        if begun > value - FAR_BELOW:
+            begun, at = self._climb(worth, still, STILL, steps)
+        return (
+            (value, px, each(px, SMOOTH)), (begun, at, each(at, STILL)), (0.0, known, each(0.0 * known, EVEN)),
+        )  # fmt: skip
 
     @staticmethod
-    def _climb(worth: Callable[[np.ndarray, int], float], start: np.ndarray, way: int) -> _Course:
-        """Return the best worth near a start (2,), pixels a frame, and where it is."""
+    def _climb(
+        worth: Callable[[np.ndarray, int], float], start: np.ndarray, way: int, steps: tuple[float, ...]
+    ) -> tuple[float, np.ndarray]:
+        """Return the best worth near a start (2,), pixels a frame, and where it is: for each step the tops of parabolas
+        through what lies beside, along both axes.
+        """
         best, value = start, worth(start, way)
-        for step in RATE_STEPS_PX:
-            for _ in range(3):
-                top, at = max((worth(best + aside, way), tuple(best + aside)) for aside in step * _ASIDE)
+        for step in steps:
+            for _ in range(MOST_CLIMBS):
+                beside = np.array([worth(best + step * aside, way) for aside in _ASIDE])
+                ahead = step * _tops(value, beside)
+                at = best + ahead
+                top = worth(at, way) if ahead.any() else value
+                if beside.max() > top:
+                    top, at = float(beside.max()), best + step * _ASIDE[int(beside.argmax())]
                 if top <= value:
                     break
-                value, best = top, np.array(at)
+                far = float(np.abs(at - best).max())
+                value, best = top, at
+                if far < 0.7 * step:
+                    break
         return value, best
 
     def shutter_by_rates(self, rows: np.ndarray, shutter: float) -> float:
@@ -375,6 +412,26 @@ class _Work:
             sigma = np.sqrt(variance + fit.patches.sigma**2 + (KERNEL_NOISE * shutter * self.length[row]) ** 2)
             out.append((frame, fit.patches.tracks[good], fit.states[good, :2], sigma[good], fit.results[good, 0]))
         return out
+
+
+def _clearly(ahead: np.ndarray) -> float:
+    """Return the mean of how far patches (M,) are ahead in one way of moving, 0 where that may be chance."""
+    if len(ahead) < 2:
+        return 0.0
+    mean, error = float(ahead.mean()), float(ahead.std()) / np.sqrt(len(ahead))
+    return mean if mean < 0.0 or mean > CHANCE * error else 0.0
+
+
+def _tops(middle: float, beside: np.ndarray) -> np.ndarray:
+    """Return where parabolas have their tops, in steps from the middle, at the most one (2,), from values one step to
+    each side of it along two axes, (4,) as `_ASIDE` has them.
+    """
+    out = np.zeros(2)
+    for axis in (0, 1):
+        low, high = beside[2 * axis + 1], beside[2 * axis]
+        bend = low + high - 2.0 * middle
+        out[axis] = np.clip(0.5 * (low - high) / bend, -1.0, 1.0) if bend < 0.0 else np.sign(high - low)
+    return out
 
 
 def _with(tracks: TrackSet, found: list[tuple]) -> TrackSet:

@@ -2,6 +2,7 @@
 import { INK } from "../shell/colour.js";
 import { drawCamera } from "./camera.js";
 import { Curves } from "./curves.js";
+import { drawResiduals } from "./residual.js";
 
 const RULER = 22;
 const LEFT = 92;
@@ -98,7 +99,7 @@ export class Lanes {
     }
     const camera = this.store.state.lane !== "residual" && ["solve", "world"].includes(this.store.state.stage);
     if (camera) drawCamera(this, c, x, RULER, room);
-    else this.residuals(c, x, RULER, room);
+    else drawResiduals(this, c, x, RULER, room);
     this.counts(c, x, RULER + room, room);
   }
 
@@ -216,37 +217,6 @@ export class Lanes {
       c.fillRect(LEFT, Math.round(y(v)), this.canvas.clientWidth - LEFT - 12, 1);
     }
     c.textAlign = "left";
-  }
-
-  residuals(c, x, top, room) {
-    const { attempt, selection, first } = this.store.state;
-    const values = attempt?.frame_rms ?? [];
-    const chosen = [...selection]
-      .slice(0, 8)
-      .map((id) => attempt?.errors.get(id))
-      .filter(Boolean);
-    const peaks = chosen.flatMap((own) => [...own.values()].map(([dx, dy]) => Math.hypot(dx, dy)));
-    const peak = Math.max(0.2, d3.max(values) ?? 0, Math.min(d3.max(peaks) ?? 0, 3));
-    const y = d3.scaleLinear([0, peak * 1.1], [top + room - 3, top + 5]).clamp(true);
-    this.title(c, top, "Residual", "px RMS", y, room);
-    if (!values.length) return this.empty(c, top, room, "after a solve");
-    c.beginPath();
-    c.moveTo(x(first), y(0));
-    values.forEach((v, k) => c.lineTo(x(first + k), y(v ?? 0)));
-    c.lineTo(x(first + values.length - 1), y(0));
-    c.fillStyle = "#4fb3a533";
-    c.fill();
-    this.curve(
-      c,
-      values.map((v, k) => [x(first + k), y(v ?? 0)]),
-      INK.verdigris,
-      1.8,
-    );
-    for (const own of chosen) {
-      const points = [...own].sort((a, b) => a[0] - b[0]).map(([f, [dx, dy]]) => [x(f), y(Math.hypot(dx, dy))]);
-      this.curve(c, points, INK.amber, 1.4);
-    }
-    return null;
   }
 
   counts(c, x, top, room) {

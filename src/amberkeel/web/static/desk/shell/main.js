@@ -133,7 +133,19 @@ const LOOKS = [
   "lens",
   "straight",
 ];
-const LANES = ["lane", "sure", "tracks", "attempt", "selection", "stage", "masks", "mask", "samples", "server"];
+const LANES = [
+  "lane",
+  "overlay",
+  "sure",
+  "tracks",
+  "attempt",
+  "selection",
+  "stage",
+  "masks",
+  "mask",
+  "samples",
+  "server",
+];
 store.on((changed) => {
   const any = (keys) => keys.some((key) => changed.has(key));
   if (any(LOOKS)) desk.viewport.redraw();

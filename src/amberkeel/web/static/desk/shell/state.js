@@ -34,6 +34,7 @@ export function firstState({ first, last, fps, width, height, stage }) {
     sure: null,
     sigmas: false,
     lane: "residual",
+    overlay: null,
     server: null,
     preview: null,
     hasGround: false,

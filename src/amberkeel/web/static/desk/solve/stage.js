@@ -1,8 +1,8 @@
 // The solve stage: what is asked of a solve, and what came of it.
 
+import { Casebook } from "../casebook/bench.js";
 import { drawLensReport } from "../lens/report.js";
 import { find } from "../shell/dom.js";
-import { drawFindings } from "./casebook.js";
 import { drawFigures } from "./figures.js";
 import { Known } from "./known.js";
 import { drawLedger } from "./ledger.js";
@@ -13,10 +13,12 @@ export class SolveStage {
     this.desk = desk;
     this.known = new Known(desk);
     this.unsure = new Unsure(desk);
+    this.casebook = new Casebook(desk);
     this.actions = [
       { id: "solve", name: "Solve the camera", run: () => desk.start("solve", asked(desk.state.range)) },
       { id: "state-known", name: "Solve: add to what is known", run: () => this.known.add() },
       ...this.unsure.actions,
+      ...this.casebook.actions,
     ];
     find("#shutter").addEventListener("change", () => {
       find("#readoutfields").hidden = find("#shutter").value !== "known";
@@ -29,6 +31,7 @@ export class SolveStage {
 
   changed(keys) {
     this.unsure.changed(keys);
+    this.casebook.changed(keys);
     if (keys.has("selection") || keys.has("range")) this.known.hint();
     if (keys.has("range")) this.showWithin();
     if (!keys.has("attempt")) return;
@@ -60,10 +63,7 @@ export class SolveStage {
         desk.start("solve", asked(desk.state.range));
       },
     });
-    drawFindings(server, (ids) => {
-      desk.store.set({ selection: new Set(ids) });
-      desk.goStage("tracks");
-    });
+    this.casebook.draw(server);
   }
 }
 

@@ -1,0 +1,146 @@
+// Repairs that a person asks for without a finding: the limit, seen before it cuts, and the path bridged or smoothed.
+import { get, post, toast } from "../shell/api.js";
+import { find } from "../shell/dom.js";
+
+const REST_MS = 150;
+
+export class Repairs {
+  constructor(desk) {
+    this.desk = desk;
+    this.timer = 0;
+    this.asked = 0;
+    for (const id of ["#limit", "#limitunit", "#limitleast"]) find(id).addEventListener("input", () => this.wait());
+    find("#limitbox").addEventListener("toggle", () => this.wait());
+    find("#limitshow").addEventListener(
+      "click",
+      () => this.over && desk.store.set({ selection: new Set(this.over.touched) }),
+    );
+  }
+
+  actions = [
+    {
+      id: "limit-cut",
+      name: "Casebook: cut what is over the limit",
+      run: () => this.ask({ code: "limit", ...this.limit() }),
+    },
+    {
+      id: "limit-down",
+      name: "Casebook: lower the limit as long as it helps",
+      run: () => this.ask({ code: "limit-down" }),
+    },
+    {
+      id: "repair-bridge",
+      name: "Casebook: bridge the chosen frames",
+      run: () => this.ask({ code: "bridge", frames: this.frames(), channels: find("#bridgechannels").value }),
+    },
+    {
+      id: "repair-less",
+      name: "Casebook: let the chosen frames count less",
+      run: () => this.ask({ code: "down-weight", frames: this.frames() }),
+    },
+    { id: "repair-blur", name: "Casebook: measure blurred frames anew", run: () => this.ask({ code: "through-blur" }) },
+    { id: "repair-more", name: "Casebook: follow more features", run: () => this.ask({ code: "add" }) },
+    {
+      id: "repair-smooth",
+      name: "Casebook: smooth the path and aim again",
+      run: () => this.ask({ code: "smooth", value: find("#smoothness").value, frames: this.desk.state.range ?? [] }),
+    },
+    {
+      id: "spiky",
+      name: "Select the tracks that make the residual on the chosen frames",
+      keys: "Shift X",
+      run: () => this.selectSpiky(),
+    },
+  ];
+
+  limit() {
+    return { value: find("#limit").value, unit: find("#limitunit").value, least: find("#limitleast").value };
+  }
+
+  /** The chosen frames, or the one at the playhead. */
+  frames() {
+    const { range, frame } = this.desk.state;
+    return range ?? [frame, frame];
+  }
+
+  ask(body) {
+    return this.desk.act(async () => {
+      await this.desk.take(await post(this.desk.at("repair"), body));
+      toast("A trial; it runs beside your work. Its card is in the casebook.");
+    });
+  }
+
+  changed(keys) {
+    if (keys.has("attempt") || keys.has("server")) this.wait();
+    if (keys.has("range") || keys.has("frame")) {
+      const { range, frame } = this.desk.state;
+      find("#repairframes").textContent = range ? `frames ${range[0]}–${range[1]}` : `frame ${frame}`;
+    }
+  }
+
+  /** Ask what the limit would take out, once typing rests. */
+  wait() {
+    clearTimeout(this.timer);
+    if (!find("#limitbox").open) return this.show(null);
+    this.timer = setTimeout(() => this.preview(), REST_MS);
+    return null;
+  }
+
+  async preview() {
+    const { attempt } = this.desk.state;
+    const { value, unit, least } = this.limit();
+    if (!attempt || !value.trim()) return this.show(null);
+    const turn = ++this.asked;
+    const query = new URLSearchParams({ value, unit, least });
+    try {
+      const over = await get(`/attempts/${attempt.id}/limit.json?${query}`);
+      if (turn === this.asked) this.show(over);
+    } catch (error) {
+      if (turn === this.asked) this.show(null, error.message);
+    }
+    return null;
+  }
+
+  /** Say what would go, ring it on the plate, and warn where only luck is left. */
+  show(over, trouble = "") {
+    this.over = over;
+    this.desk.store.set({ flagged: over ? new Set(over.touched) : null });
+    const box = find("#limitsays");
+    find("#limitshow").hidden = !over?.touched.length;
+    box.classList.toggle("doubt", Boolean(trouble || over?.luck));
+    if (!over) return (box.textContent = trouble);
+    const parts = [
+      over.measurements
+        ? `${over.measurements} measurements (${(100 * over.share).toFixed(1)} %) would go: stretches of ${over.touched.length - over.tracks.length} tracks, ${over.tracks.length} whole ones.`
+        : "Nothing is over it.",
+      over.spared_words ? `Nothing is cut on ${over.spared_words}: fewer than 8 tracks would be left.` : "",
+      over.luck ? "This limit lies within the noise: what it cuts is luck, not error." : "",
+    ];
+    return (box.textContent = parts.filter(Boolean).join(" "));
+  }
+
+  /** Select the tracks whose residuals stand out on the chosen frames. */
+  selectSpiky() {
+    const { attempt } = this.desk.state;
+    if (!attempt) return;
+    const [a, z] = this.frames();
+    const worst = [];
+    for (const [id, own] of attempt.errors) {
+      let most = 0;
+      for (const [f, e] of own) if (f >= a && f <= z && !e[3]) most = Math.max(most, e[2]);
+      if (most > 0) worst.push([most, id]);
+    }
+    const level =
+      d3.quantile(
+        worst.map((w) => w[0]),
+        0.5,
+      ) ?? 0;
+    const chosen = worst.filter(([v]) => v > Math.max(3, 2.5 * level)).map(([, id]) => id);
+    this.desk.store.set({ selection: new Set(chosen) });
+    toast(
+      chosen.length
+        ? `${chosen.length} tracks stand out on ${a === z ? a : `${a}–${z}`}.`
+        : "No track stands out there: the frame is at fault, not single tracks.",
+    );
+  }
+}
