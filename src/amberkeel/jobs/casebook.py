@@ -7,6 +7,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 import numpy as np
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from amberkeel.core.diagnose.diagnose import diagnose as find
@@ -24,11 +25,13 @@ from amberkeel.jobs.chain import Arguments, effect
 from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
+from amberkeel.store.jobs import add_job
 from amberkeel.store.masks import live_masks, masked_of
 from amberkeel.store.media import Media
-from amberkeel.store.models import Attempt, Plate, Shot, Trial
+from amberkeel.store.models import Attempt, Job, Plate, Shot, Trial
 from amberkeel.store.session import session
 from amberkeel.store.solve import measures_of, solution_of, store_attempt
+from amberkeel.store.stages import is_stale
 from amberkeel.store.tracks import live_tracks, to_track_set
 from amberkeel.store.trials import change_steps, remedy_of, steps_to_keep, store_outcome, with_stored_tracks
 
@@ -195,3 +198,20 @@ def _record(opened: Session, shot: Shot, base: int, tried: Tried, stamp: int) ->
     opened.add(trial)
     opened.flush()
     return trial
+
+
+def work_on(opened: Session, shot: Shot, effort: str) -> bool:
+    """Let a shot be worked on in the background: followed and solved where it is not yet, then improved. Return whether
+    it is; one whose plate is still coming in, or that is at work, is left alone.
+    """
+    busy = select(Job.id).where(Job.shot_id == shot.id, Job.state.in_(["queued", "running"])).limit(1)
+    if not shot.plate.ready or opened.scalar(busy):
+        return False
+    todo = ["improve"]
+    if not shot.pinned_id or is_stale(shot, opened.get(Attempt, shot.pinned_id)):
+        todo = ["solve", *todo]
+    if not live_tracks(opened, shot):
+        todo = ["follow", *todo]
+    own = {"effort": effort} if todo[0] == "improve" else {}
+    add_job(opened, todo[0], shot.id, {**own, "then": todo[1:]}, background=True)
+    return True

@@ -81,6 +81,14 @@ def reviews_of(session: Session, shot: Shot) -> list[Review]:
     return list(session.scalars(select(Review).where(Review.shot_id == shot.id).order_by(Review.id.desc())))
 
 
+def signed_shots(session: Session, shots: Sequence[Shot]) -> set[int]:
+    """Return the numbers of those shots whose attempt in use was signed off, by the last word on it."""
+    pinned = {shot.pinned_id: shot.id for shot in shots if shot.pinned_id}
+    last = select(func.max(Review.id)).where(Review.attempt_id.in_(pinned)).group_by(Review.attempt_id)
+    rows = session.execute(select(Review.attempt_id, Review.signed).where(Review.id.in_(last)))
+    return {pinned[attempt] for attempt, signed in rows if signed}
+
+
 def review(session: Session, shot: Shot, signed: bool, note: str, frames: str, reason: str, who: str) -> Review:
     """Keep a reviewer's word on the attempt in use.
 

@@ -1,13 +1,19 @@
 """The home page: productions and their shots as a board."""
 
-from flask import Blueprint, redirect, render_template, request, url_for
+from flask import Blueprint, jsonify, redirect, render_template, request, url_for
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session, selectinload
 
+from amberkeel.core.errors import KeelError
+from amberkeel.core.repair.improve import EFFORTS
+from amberkeel.jobs.casebook import work_on
+from amberkeel.jobs.queue import wake
 from amberkeel.store.keeping import check_production_name
 from amberkeel.store.models import Edit, Production, Shot
+from amberkeel.store.report import signed_shots
 from amberkeel.store.stages import attentions, courses, pinned_attempts
-from amberkeel.web.common import open_session
+from amberkeel.web.common import get_shot, open_session
+from amberkeel.web.sent import Body, Whole, Word, sent
 
 blueprint = Blueprint("board", __name__)
 
@@ -30,6 +36,7 @@ def _cards(opened: Session, shots: list[Shot]) -> dict[int, list[dict]]:
     ids = [shot.id for shot in shots]
     last = select(Edit.shot_id, func.max(Edit.created)).where(Edit.shot_id.in_(ids)).group_by(Edit.shot_id)
     changed = {number: at for number, at in opened.execute(last)}
+    signed = signed_shots(opened, shots)
     out: dict[int, list[dict]] = {shot.production_id: [] for shot in shots}
     for shot in shots:
         figures = held[shot.pinned_id].figures if shot.pinned_id in held else None
@@ -41,6 +48,7 @@ def _cards(opened: Session, shots: list[Shot]) -> dict[int, list[dict]]:
                 "figures": figures,
                 "attention": needs[shot.id],
                 "changed": changed.get(shot.id, shot.created).timestamp(),
+                "signed": shot.id in signed,
                 "states": _states(shot, figures is not None, needs[shot.id]),
             }
         )
@@ -57,6 +65,28 @@ def _states(shot: Shot, solved: bool, needs: str) -> str:
     if shot.archived or shot.production.archived:
         out.append("archived")
     return " ".join(out)
+
+
+class Night(Body):
+    """Shots to be worked on, and how much is tried on each."""
+
+    shots: list[Whole]
+    effort: Word = "usual"
+
+
+@blueprint.post("/work")
+def work():
+    """Work on shots in the background, one job after the other of each: follow, solve, diagnose, try."""
+    asked = sent(Night)
+    if asked.effort not in EFFORTS:
+        raise KeelError(f"There is no effort “{asked.effort}”.", f"Choose {', '.join(EFFORTS)}.")
+    with open_session() as opened:
+        begun = [work_on(opened, get_shot(opened, number), asked.effort) for number in dict.fromkeys(asked.shots)]
+    wake()
+    count = sum(map(bool, begun))
+    if not count:
+        raise KeelError("All of these are being worked on, or their plates are still coming in.")
+    return jsonify(count=count)
 
 
 @blueprint.post("/productions")

@@ -28,8 +28,9 @@ def _page(number: int, trouble: str = "", typed: dict | None = None):
         report = report_of(opened, media(), shot, attempt)
         return render_template(
             "verdict.html", shot=shot, production=shot.production, attempt=attempt, report=report,
-            body=Markup(sections(report)), style=Markup(section_style()), reviews=_said(reviews_of(opened, shot), opened),
-            trouble=trouble, typed=typed or {}, serious=[f for f in report.findings if f.severity == "serious"],
+            body=Markup(sections(report)), style=Markup(section_style()),
+            reviews=_said(reviews_of(opened, shot), opened), trouble=trouble, typed=typed or {},
+            serious=[f for f in report.findings if f.severity == "serious"],
         )  # fmt: skip
 
 

@@ -35,6 +35,9 @@ LESS = 4.0
 LEFT = 2
 """Measurements that a track must keep."""
 
+BLUR_ROUNDS = 2
+"""Rounds of measuring through blur and solving."""
+
 MORE = 2.0
 """How many times as many features are looked for where more are wanted."""
 
@@ -138,16 +141,22 @@ def _down_weight(ground: Ground, remedy: Remedy, progress: Progress) -> Outcome:
 
 
 def _through_blur(ground: Ground, _remedy: Remedy, progress: Progress) -> Outcome:
-    """Measure blurred frames anew, once: a second pass gains nothing on plates of known truth."""
-    anew = through_blur(ground.pictures(), ground.solution, None, ground.masked, span(progress, 0.0, 0.85))
-    if anew is None:
+    """Measure blurred frames anew, twice: the second time from a path that the first has unbent."""
+    plate, out, proof = ground.pictures(), ground, ""
+    for k in range(BLUR_ROUNDS):
+        step = span(progress, k / BLUR_ROUNDS, (k + 1) / BLUR_ROUNDS)
+        anew = through_blur(plate, out.solution, None, ground.masked, span(step, 0.0, 0.85))
+        if anew is None:
+            break
+        proof = proof or (
+            f"The pictures themselves tell: drawn over a shutter open for {100 * anew.shutter:.0f} % of the frame, "
+            f"patches on {len(anew.frames)} frames match better ({anew.gain:.2f} in log likelihood a pixel)."
+        )
+        tracks = replace(anew.tracks, states=out.tracks.states)
+        out = replace(out, solution=out.solved(tracks, out.recipe, span(step, 0.85, 1.0)))
+    if not proof:
         raise SolveError("No frame is blurred by the camera's motion.", "Nothing was changed.")
-    proof = (
-        f"The pictures themselves tell: drawn over a shutter open for {100 * anew.shutter:.0f} % of the frame, "
-        f"patches on {len(anew.frames)} frames match better ({anew.gain:.2f} in log likelihood a pixel)."
-    )
-    tracks = replace(anew.tracks, states=ground.tracks.states)
-    return Outcome(ground.solved(tracks, ground.recipe, span(progress, 0.85, 1.0)), proof)
+    return Outcome(out.solution, proof)
 
 
 def _distortion(ground: Ground, _remedy: Remedy, progress: Progress) -> Outcome:

@@ -87,4 +87,10 @@ def _attention(shot: Shot, attempt: Attempt | None, job: Job | None) -> str:
         return "Masks changed after the last attempt."
     if lens_changed(shot, attempt):
         return "The lens changed after the last attempt."
-    return ""
+    return _worst(attempt)
+
+
+def _worst(attempt: Attempt | None) -> str:
+    """Return what is serious about an attempt, "" where nothing is."""
+    found = attempt.figures.get("findings") or [] if attempt else []
+    return next((one["text"] for one in found if one["severity"] == "serious"), "")

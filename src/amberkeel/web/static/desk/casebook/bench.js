@@ -1,5 +1,6 @@
 // The casebook's part of the solve stage: trials asked for, kept and dropped, and jumps to what shows a finding.
 import { post, toast } from "../shell/api.js";
+import { Charts } from "./charts.js";
 import { drawCasebook } from "./findings.js";
 import { Repairs } from "./repairs.js";
 
@@ -7,6 +8,7 @@ export class Casebook {
   constructor(desk) {
     this.desk = desk;
     this.repairs = new Repairs(desk);
+    this.charts = new Charts(desk);
     this.actions = [
       ...this.repairs.actions,
       { id: "improve", name: "Casebook: work on it by itself", run: () => this.act.improve() },
@@ -57,6 +59,7 @@ export class Casebook {
 
   changed(keys) {
     this.repairs.changed(keys);
+    this.charts.changed(keys);
     if (keys.has("attempt") && this.desk.state.server) this.draw(this.desk.state.server);
   }
 

@@ -119,6 +119,7 @@ function card(finding, at, state, act, trials) {
     out.append(spark);
   }
   const row = element("div", "remedies");
+  if (finding.remedies.some((r) => r.code !== "advice")) row.append(element("span", "advice", "Try:"));
   finding.remedies.slice(0, MOST_REMEDIES).forEach((remedy, k) => {
     if (remedy.code === "advice") return row.append(element("span", "advice", remedy.words));
     const tried = trials.some((t) => t.words === remedy.words && !t.stale);

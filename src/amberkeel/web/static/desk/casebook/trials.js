@@ -7,6 +7,7 @@ const DECIDED = { kept: "kept", dropped: "dropped" };
 /** A trial's card, with what can be done about it. */
 export function trialCard(trial, act) {
   const out = element("div", `trial ${trial.verdict.replace(" ", "-")} ${trial.decided}`);
+  if (trial.job) out.dataset.job = trial.job;
   const top = element("div", "top");
   const word = trial.decided
     ? DECIDED[trial.decided]

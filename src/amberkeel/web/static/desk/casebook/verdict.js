@@ -27,7 +27,8 @@ async function ended(job, says) {
     const one = await get(`/jobs/${job}.json`);
     if (one.state === "done") return;
     if (!["queued", "running"].includes(one.state)) throw new Error(one.error || "It was cancelled.");
-    says.textContent = one.state === "running" ? `${one.doing} · ${Math.round(100 * one.progress)} %` : "Waiting for a worker";
+    says.textContent =
+      one.state === "running" ? `${one.doing} · ${Math.round(100 * one.progress)} %` : "Waiting for a worker";
     await new Promise((resolve) => setTimeout(resolve, REST_MS));
   }
 }

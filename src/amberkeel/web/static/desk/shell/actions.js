@@ -67,6 +67,7 @@ export function looking(desk, space) {
     { id: "view-plate", name: "View: plate", keys: "4", run: () => space.show("plate") },
     { id: "view-both", name: "View: plate and 3D", keys: "5", run: () => space.show("both") },
     { id: "view-space", name: "View: 3D", keys: "6", run: () => space.show("space") },
+    { id: "view-charts", name: "View: charts of the residuals", keys: "8", run: () => space.show("charts") },
     { id: "through", name: "3D: look through the camera, or orbit", keys: "7", run: () => space.through() },
     { id: "space-home", name: "3D: see the whole scene", run: () => space.scene?.home() },
     { id: "fit", name: "Fit the plate to the view", keys: "0", run: () => desk.viewport.fit() },

@@ -1,6 +1,7 @@
 // The board: which shots are shown, in what order and how, and what can be done with each.
 import { post, toast } from "./api.js";
 import { find } from "./dom.js";
+import "./night.js";
 
 const KEPT = "keel-board";
 const board = find("#board");

@@ -21,7 +21,7 @@ export function drawControls(state, changed, icons) {
   write("#selected", state.selection.size ? `${state.selection.size} selected` : count);
   for (const tool of ["pick", "box", "lasso"])
     find(`[data-act="tool-${tool}"]`).classList.toggle("on", state.tool === tool);
-  for (const view of ["plate", "both", "space"])
+  for (const view of ["plate", "both", "space", "charts"])
     find(`[data-act="view-${view}"]`).classList.toggle("on", state.view === view);
   for (const button of document.querySelectorAll("[data-layer]")) {
     button.classList.toggle("on", state.layers[button.dataset.layer]);

@@ -11,6 +11,8 @@ const WORDS = {
   accept: "What moves is masked.",
   sight: "Sightings are there to choose from.",
   tags: "The plate was searched for tags.",
+  diagnose: "Diagnosed: the casebook is up to date.",
+  movie: "The movie is drawn; it is on the verdict page.",
 };
 
 /** Follow the shot's events; `renew(revision)` is called when the shot or a job has changed. */
@@ -30,6 +32,10 @@ export function followJobs(shot, renew) {
       document.querySelector("#doing").textContent = live.doing;
       document.querySelector("#progress").value = live.progress;
       document.querySelector("#percent").textContent = `${Math.round(100 * live.progress)} %`;
+    }
+    for (const job of news.jobs) {
+      const bar = document.querySelector(`.trial[data-job="${job.id}"] progress`);
+      if (bar) bar.value = job.progress;
     }
     let ended = false;
     for (const job of news.jobs) {

@@ -8,13 +8,14 @@ export class Space {
     this.scene = null;
   }
 
-  /** Show the plate, the scene, or both. */
+  /** Show the plate, the scene, both, or charts of the residuals. */
   show(view) {
     const { store, state, frames } = this.desk;
     store.set({ view });
-    find("#platepane").hidden = view === "space";
-    find("#spacepane").hidden = view === "plate";
-    if (view !== "plate" && !this.scene) {
+    find("#platepane").hidden = ["space", "charts"].includes(view);
+    find("#spacepane").hidden = ["plate", "charts"].includes(view);
+    find("#chartpane").hidden = view !== "charts";
+    if (["both", "space"].includes(view) && !this.scene) {
       this.scene = new Scene(find("#space"), store, frames);
       this.scene.load(state.attempt);
     }
