@@ -1,8 +1,9 @@
 """The verdict on a shot's attempt: all that its page is made of, reviews, and the movie."""
 
+from collections.abc import Sequence
 from dataclasses import replace
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from amberkeel.core.diagnose.finding import SERIOUS
