@@ -3,9 +3,13 @@
 import numpy as np
 from flask import Blueprint, abort, jsonify
 
+from amberkeel.core.diagnose.evidence import Evidence, Measures
+from amberkeel.core.diagnose.path import CHANNELS, spikes
+from amberkeel.core.diagnose.pose_noise import pose_sigmas
 from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.document import read_path, read_shifts
 from amberkeel.core.solve.predicted_slip import predicted_slip
+from amberkeel.core.solve.solution import Solution
 from amberkeel.core.world.camera_curves import camera_curves
 from amberkeel.core.world.datum import IDENTITY, Datum
 from amberkeel.store.models import Attempt
@@ -39,6 +43,7 @@ def sure(number: int):
         row = opened.get(Attempt, number) or abort(404)
         shot = get_shot(opened, row.shot_id)
         kept, path = arrays_of(media(), row), read_path(document_of(media(), row))
+        solution = solution_of(media(), row)
         try:
             datum = datum_of(opened, media(), shot, row)
         except KeelError:
@@ -46,8 +51,22 @@ def sure(number: int):
     shifts = read_shifts(kept)
     shifts = shifts and shifts.moved(datum.scale, datum.rotation)
     return jsonify(
-        points=_ellipsoids(kept, datum), frames=path.frames.tolist(), curves=_curves(datum.camera(path), shifts)
-    )
+        points=_ellipsoids(kept, datum), frames=path.frames.tolist(), curves=_curves(datum.camera(path), shifts),
+        spikes=_spikes(solution),
+    )  # fmt: skip
+
+
+def _spikes(solution: Solution) -> list[dict]:
+    """Return the spikes of a path: frame, channels in words, and by how many sigmas it leaves its way."""
+    found = spikes(solution.path, pose_sigmas(Evidence(solution, Measures())))
+    return [
+        {
+            "frame": int(solution.path.frames[one.row]),
+            "channels": [CHANNELS[c] for c in one.channels],
+            "sigmas": round(one.sigmas, 1),
+        }
+        for one in found
+    ]
 
 
 def _ellipsoids(kept: dict[str, np.ndarray], datum: Datum) -> dict[int, list[float]]:

@@ -124,7 +124,7 @@ def _told_bad(evidence: Evidence, cause: str, parts: list[tuple[int, int]], usua
     word = "frame" if len(frames) == 1 else "frames"
     where = f"{word} {spans(frames)}"
     remedies = [
-        Remedy("through-blur", f"Measure {where} anew through the blur", frames=frames),
+        Remedy("through-blur", "Measure blurred frames anew", frames=frames),
         Remedy("down-weight", f"Let {where} count less", frames=frames),
     ]
     if cause == LEAN:

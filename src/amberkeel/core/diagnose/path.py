@@ -32,6 +32,9 @@ SPIKE_SIGMAS = 3.6
 TOLD_SIGMAS = 6.0
 """The same from which the casebook speaks of it."""
 
+FITS = 1.6
+"""Middle residual of a frame, over the usual one, up to which its tracks fit."""
+
 NO_MORE = 1.4
 """Trembling, over what the poses' noise makes of it, up to which all of it may be noise."""
 
@@ -71,19 +74,31 @@ def _spiked(evidence: Evidence, found: list[Spike]) -> list[Finding]:
     at = evidence.frames_of(np.array([worst.row]))[0]
     channels = ", ".join(CHANNELS[c] for c in worst.channels[:3])
     many = f"on {len(frames)} frames ({spans(frames)})" if len(frames) > 1 else f"on frame {at}"
-    text = f"The camera's path leaves its way {many}, worst in {channels}: knocked, or badly held there."
+    held = _fits_there(evidence, [one.row for one in found])
+    why = (
+        "the tracks fit there as elsewhere, so the camera was most likely knocked"
+        if held
+        else "the tracks fit badly there, so it is badly held, or was struck while the frame was exposed"
+    )
+    text = f"The camera's path leaves its way {many}, worst in {channels}: {why}."
     where = f"frame {at}" if len(frames) == 1 else f"frames {spans(frames)}"
     remedies = (
-        Remedy("through-blur", f"Measure {where} anew through the blur", frames=frames),
+        Remedy("through-blur", "Measure blurred frames anew", frames=frames),
         Remedy("bridge", f"Bridge {where}", frames=frames),
         Remedy("down-weight", f"Let {where} count less", frames=frames),
     )
-    severity = SERIOUS if worst.sigmas > 2 * TOLD_SIGMAS else NOTABLE
+    severity = NOTABLE if held else SERIOUS
     return [
         Finding(
             SPIKE, severity, surety(worst.sigmas, TOLD_SIGMAS), text, frames, (), remedies, {"sigmas": worst.sigmas}
         )
     ]
+
+
+def _fits_there(evidence: Evidence, rows: list[int]) -> bool:
+    """Return whether the middle residual on all of some rows is as it usually is."""
+    usual = float(np.nanmedian(evidence.frame_median)) if np.isfinite(evidence.frame_median).any() else 1.0
+    return bool((np.nan_to_num(evidence.frame_median[rows], nan=np.inf) < FITS * usual).all())
 
 
 def _jitter(evidence: Evidence, sigmas: np.ndarray) -> list[Finding]:

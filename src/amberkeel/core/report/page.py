@@ -87,7 +87,7 @@ def sections(report: Report) -> str:
             path.frames, [Line(c.name, c.values, k, c.sigma) for c, k in zip(curves[:3], looks)], "units", 140, False
         ),
         "<h2>Turn, with one sigma</h2>",
-        lines(path.frames, [Line(c.name, c.values, k, c.sigma) for c, k in zip(curves[3:], looks)], "°", 140, False),
+        lines(path.frames, [Line(c.name, c.values, k, c.sigma) for c, k in zip(curves[3:6], looks)], "°", 140, False),
         f"<h2>Findings</h2>{_findings(report.findings)}",
         f"<h2>What was tried</h2>{_tried(report.tried)}",
         f"<h2>Attempts</h2>{_made(report.made)}" if report.made else "",

@@ -133,7 +133,7 @@ export class Charts {
       )
       .clamp(true);
     this.scales.frames = x;
-    axes(c, box, x, y, "By frame", "px: band of all tracks, RMS, median, worst");
+    axes(c, box, x, y, "By frame", "px: band of all tracks, RMS, median, worst", String);
     const line = (of, colour, thick) =>
       path(
         c,
@@ -361,8 +361,8 @@ function title(c, box, words, unit) {
   c.fillText(unit, at, box[1] + 18);
 }
 
-function axes(c, box, x, y, words, unit) {
-  title(c, box, words, unit);
+function axes(c, box, x, y, name, unit, form = null) {
+  title(c, box, name, unit);
   c.font = "10.5px 'JetBrains Mono'";
   for (const v of y.ticks(4)) {
     c.fillStyle = "#2b384499";
@@ -372,7 +372,9 @@ function axes(c, box, x, y, words, unit) {
     c.fillText(v, box[0] + PAD.left - 6, y(v) + 4);
   }
   c.textAlign = "center";
-  for (const v of x.ticks(6)) if (x.tickFormat(6)(v)) c.fillText(x.tickFormat(6)(v), x(v), box[1] + box[3] - 8);
+  const words = form ?? x.tickFormat(6);
+  for (const v of x.ticks(6))
+    if (words(v) && x(v) < box[0] + box[2] - PAD.right - 8) c.fillText(words(v), x(v), box[1] + box[3] - 8);
   c.textAlign = "left";
 }
 

@@ -14,8 +14,9 @@ export function drawCasebook(server, state, act) {
   const open = new Set([...box.querySelectorAll("details[open]")].map((d) => d.dataset.name));
   const loud = server.findings.filter((f) => f.severity !== "calm");
   const calm = server.findings.filter((f) => f.severity === "calm");
-  const live = server.trials.filter((t) => !t.decided);
-  const over = server.trials.filter((t) => t.decided);
+  const isOver = (t) => t.decided || (t.stale && t.state === "done");
+  const live = server.trials.filter((t) => !isOver(t));
+  const over = server.trials.filter(isOver);
   const at = places(server.findings);
   box.replaceChildren(
     head(server, loud, act),

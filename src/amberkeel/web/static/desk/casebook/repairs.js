@@ -4,6 +4,9 @@ import { find } from "../shell/dom.js";
 
 const REST_MS = 150;
 
+/** Zoom at the least at which a track is held still. */
+const HELD_ZOOM = 5;
+
 export class Repairs {
   constructor(desk) {
     this.desk = desk;
@@ -46,6 +49,18 @@ export class Repairs {
       run: () => this.ask({ code: "smooth", value: find("#smoothness").value, frames: this.desk.state.range ?? [] }),
     },
     {
+      id: "hold-still",
+      name: "Hold the selected track still while the plate moves",
+      keys: "Shift H",
+      run: () => this.holdStill(),
+    },
+    {
+      id: "next-spike",
+      name: "Casebook: go to the next spike of the path",
+      keys: "Shift J",
+      run: () => this.nextSpike(),
+    },
+    {
       id: "spiky",
       name: "Select the tracks that make the residual on the chosen frames",
       keys: "Shift X",
@@ -70,7 +85,35 @@ export class Repairs {
     });
   }
 
+  /** Keep one track in the middle of the view, large, or let the view go again. */
+  holdStill() {
+    const { state, store, selected } = this.desk;
+    const still = state.still === null && selected.length === 1 ? selected[0] : null;
+    if (still === null && state.still === null) return toast("Select one track to hold still.");
+    store.set({ still });
+    if (still === null) return this.desk.viewport.fit();
+    this.desk.viewport.zoom = Math.max(this.desk.viewport.zoom, HELD_ZOOM);
+    return this.keepStill();
+  }
+
+  keepStill() {
+    const { still, tracks, frame } = this.desk.state;
+    for (const s of tracks?.samples[frame - tracks.origin] ?? [])
+      if (tracks.ids[tracks.track[s]] === still) this.desk.viewport.centre(tracks.x[s], tracks.y[s]);
+  }
+
+  /** Go to the spike after the playhead, round and round. */
+  async nextSpike() {
+    const { attempt, frame } = this.desk.state;
+    if (!attempt) return;
+    const sure = this.desk.state.sure ?? (await get(`/attempts/${attempt.id}/sure.json`));
+    const frames = (sure.spikes ?? []).map((one) => one.frame);
+    if (!frames.length) return toast("The path has no spikes.");
+    this.desk.store.set({ frame: frames.find((f) => f > frame) ?? frames[0] });
+  }
+
   changed(keys) {
+    if (keys.has("frame") && this.desk.state.still !== null) this.keepStill();
     if (keys.has("attempt") || keys.has("server")) this.wait();
     if (keys.has("range") || keys.has("frame")) {
       const { range, frame } = this.desk.state;

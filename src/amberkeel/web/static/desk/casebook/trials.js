@@ -88,7 +88,7 @@ function beforeAfter({ comparison }) {
     ["Check residual", a.check_px, b.check_px, 3, "px", true],
     ["Residual", a.rms_px, b.rms_px, 3, "px", false],
     ["Focal length", a.focal_px, b.focal_px, 1, "px", false],
-    ["One sigma of it", a.focal_sigma_px, b.focal_sigma_px, 2, "px", false],
+    ["Its sigma", a.focal_sigma_px, b.focal_sigma_px, 2, "px", false],
     ["Predicted slip", a.slip_px, b.slip_px, 3, "px", true],
     ["Tracks", a.tracks, b.tracks, 0, "", false],
   ].filter(([, x, y]) => x !== null && y !== null);

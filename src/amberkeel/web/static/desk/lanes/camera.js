@@ -4,6 +4,7 @@ import { INK } from "../shell/colour.js";
 const KINDS = {
   position: { names: ["x", "y", "z"], unit: "units" },
   turn: { names: ["pan", "tilt", "roll"], unit: "degrees" },
+  travel: { names: ["along", "across", "up"], unit: "units" },
 };
 const COLOURS = [INK.amber, INK.verdigris, INK.sail];
 const DASHES = [[], [6, 3], [2, 3]];
@@ -32,6 +33,7 @@ export function drawCamera(lanes, c, x, top, room) {
     );
     c.setLineDash([]);
   });
+  spikes(c, sure.spikes ?? [], x, top + room - 4);
   legend(c, curves, gain, unit, x.range()[0] + 6, top + 14);
   return null;
 }
@@ -67,4 +69,18 @@ function legend(c, curves, gain, unit, left, base) {
   });
   c.fillStyle = INK.muted;
   c.fillText(`${unit}${gain ? ` · band: 1 σ ×${gain}` : ""}`, at, base);
+}
+
+/** Frames on which the path leaves the way that its neighbours tell, as pointers with how many sigmas. */
+function spikes(c, found, x, base) {
+  c.fillStyle = INK.orchid;
+  c.font = "10.5px 'JetBrains Mono'";
+  for (const { frame, sigmas } of found) {
+    c.beginPath();
+    c.moveTo(x(frame), base - 8);
+    c.lineTo(x(frame) + 4, base);
+    c.lineTo(x(frame) - 4, base);
+    c.fill();
+    if (sigmas > 6) c.fillText(`${Math.round(sigmas)}σ`, x(frame) + 6, base);
+  }
 }

@@ -35,6 +35,7 @@ export function firstState({ first, last, fps, width, height, stage }) {
     sigmas: false,
     lane: "residual",
     overlay: null,
+    still: null,
     server: null,
     preview: null,
     hasGround: false,

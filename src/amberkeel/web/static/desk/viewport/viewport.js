@@ -61,6 +61,13 @@ export class Viewport {
     ];
   };
 
+  /** Put a plate pixel into the middle of the view. */
+  centre(x, y) {
+    const { width, height, aspect } = this.store.state;
+    this.pan = [-(x - width / 2) * this.scale * aspect, -(y - height / 2) * this.scale];
+    this.redraw();
+  }
+
   fit() {
     this.zoom = 1;
     this.pan = [0, 0];
