@@ -2,7 +2,7 @@
 
 import sys
 
-from benchmarks import accuracy, diagnosis, faults, hostile, known, lens, load, masks, memory, motions, speed, tracks
+from benchmarks import accuracy, diagnosis, faults, hostile, known, lens, load, masks, memory, motions, repairs, speed, tracks
 
 PARTS = {
     "accuracy": accuracy.run,
@@ -17,6 +17,7 @@ PARTS = {
     "load": load.run,
     "hostile": hostile.run,
     "diagnosis": diagnosis.run,
+    "repairs": repairs.run,
 }
 
 

@@ -47,6 +47,17 @@ class CameraPath:
         centre = np.array(self.lens.principal_px)
         return centre + (px - centre) * (np.asarray(self.zoom)[row] ** power)[..., None]
 
+    def taken(self, rows: np.ndarray) -> "CameraPath":
+        """Return the path of some rows (K,) alone, rising."""
+        zoom = None if self.zoom is None else self.zoom[rows]
+        return replace(
+            self,
+            frames=self.frames[rows],
+            positions=self.positions[rows],
+            world_from_camera=self.world_from_camera[rows],
+            zoom=zoom,
+        )
+
     def index_of(self, frame: int) -> int:
         """Return the row of a frame number; raises KeyError when the path has no such frame."""
         at = int(np.searchsorted(self.frames, frame))

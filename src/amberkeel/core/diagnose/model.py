@@ -29,6 +29,9 @@ DISTORTS, ZOOMS, ROLLS, OFF_CENTRE = "distorts", "zooms", "rolling-shutter", "of
 MOST_TRACKS = 250
 """Tracks by which a model is tried."""
 
+MOST_FRAMES = 100
+"""Frames of it on which it is tried."""
+
 HOW = (12, 1e-4, FINAL_SCALE)
 """Iterations, tolerance and Cauchy scale of an adjustment."""
 
@@ -64,18 +67,21 @@ def findings(evidence: Evidence) -> list[Finding]:
     solution = evidence.solution
     if solution.motion == LOCKED or solution.recipe.held_lens is not None or len(solution.path.frames) < 12:
         return []
-    try:
-        problem, freedom = resumed(solution, MOST_TRACKS)
-    except SolveError:
-        return []
-    cost = adjust_all(problem, freedom, *HOW).cost
-    if cost <= 0.0:
-        return []
-    tried = {
-        kind: freed
-        for kind, trial in _TRIALS.items()
-        if (freed := trial(problem, freedom, cost, solution.recipe.rows == KNOWN_ROWS)) is not None
-    }
+    count, known = len(solution.path.frames), solution.recipe.rows == KNOWN_ROWS
+    # Rows are read between neighbouring frames: for them a stretch is taken, for all else frames from all of the shot.
+    spread = np.unique(np.linspace(0, count - 1, MOST_FRAMES).astype(int))
+    middle = np.arange(max(0, (count - MOST_FRAMES) // 2), min(count, (count + MOST_FRAMES) // 2))
+    tried = {}
+    for rows, trials in ((spread, _OVER_ALL), (middle, _IN_A_STRETCH)):
+        try:
+            problem, freedom = resumed(solution, MOST_TRACKS, rows=rows)
+        except SolveError:
+            continue
+        cost = adjust_all(problem, freedom, *HOW).cost
+        for kind, trial in trials.items():
+            freed = trial(problem, freedom, cost, known) if cost > 0.0 else None
+            if freed is not None:
+                tried[kind] = freed
     clear = {kind: one for kind, one in tried.items() if one.gained > GAINED[kind] and one.size > 1.0}
     if not clear:
         return []
@@ -128,7 +134,8 @@ def _off_centre(problem: Problem, freedom: Freedom, cost: float, _known: bool) -
     return Freed(1.0 - after / cost, float(moved / (LEAST_OFF * 2.0 * problem.lens.cx)), trial)
 
 
-_TRIALS = {DISTORTS: _distorts, ZOOMS: _zooms, ROLLS: _rolls, OFF_CENTRE: _off_centre}
+_OVER_ALL = {DISTORTS: _distorts, ZOOMS: _zooms, OFF_CENTRE: _off_centre}
+_IN_A_STRETCH = {ROLLS: _rolls}
 
 _WORDS = {
     DISTORTS: "The lens distorts, by {distortion:.0f} px at the corner, and was taken as straight",

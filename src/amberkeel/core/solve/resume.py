@@ -14,16 +14,18 @@ from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.solve import ask
 
 
-def resumed(solution: Solution, most_tracks: int = 0, seed: int = 0) -> tuple[Problem, Freedom]:
+def resumed(
+    solution: Solution, most_tracks: int = 0, seed: int = 0, rows: np.ndarray | None = None
+) -> tuple[Problem, Freedom]:
     """Return a solution's problem, its cameras, lens and inliers as they are and its points triangulated, and what of
     the lens was free.
 
     Parameters
     ----------
     solution : solved from tracks, with no lens held as a map. most_tracks : that serve, taken at random among those in
-        use; 0 for all. seed : of that choice.
+        use; 0 for all. seed : of that choice. rows : (K,) of the path that are taken, rising; None for all.
     """
-    path, lens = solution.path, solution.path.lens
+    path, lens = solution.path if rows is None else solution.path.taken(rows), solution.path.lens
     recipe = replace(solution.recipe, begin=path, within=None, motion=solution.motion, evidence=())
     kept = np.isin(solution.tracks.frames, path.frames)
     asked = ask(solution.tracks, path.frames, lens.width, lens.height, recipe)

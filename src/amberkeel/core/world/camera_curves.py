@@ -8,7 +8,7 @@ from amberkeel.core.camera import CameraPath
 from amberkeel.core.solve.shifts import Shifts
 
 NAMES = ("x", "y", "z", "pan", "tilt", "roll", "along", "across", "up")
-"""Curves: position along the world's axes in its unit; degrees: pan to the right, tilt up, roll clockwise; position along
+"""Curves: position along the world's axes in its unit; degrees: pan right, tilt up, roll clockwise; then position along
 and across the direction of travel over the ground, and up.
 """
 
