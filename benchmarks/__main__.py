@@ -2,7 +2,21 @@
 
 import sys
 
-from benchmarks import accuracy, diagnosis, faults, hostile, known, lens, load, masks, memory, motions, repairs, speed, tracks
+from benchmarks import (
+    accuracy,
+    diagnosis,
+    faults,
+    hostile,
+    known,
+    lens,
+    load,
+    masks,
+    memory,
+    motions,
+    repairs,
+    speed,
+    tracks,
+)
 
 PARTS = {
     "accuracy": accuracy.run,

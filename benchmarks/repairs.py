@@ -64,10 +64,12 @@ def with_spikes(path: CameraPath, sigmas: np.ndarray, chance: np.random.Generato
 
 
 def true_slip(solution: Solution, made: diagnosis.Scene) -> np.ndarray:
-    """Return the slip of the scene's points by frame (F,), pixels RMS, each put where the solved camera sees it best."""
+    """Return the slip of the scene's points by frame (F,), pixels, each put where the solved camera sees it best."""
     from amberkeel.core.world.slip import _triangulated
 
-    inside = np.isfinite(made.px[..., 0]) & (made.px > 0).all(2) & (made.px < [diagnosis.WIDTH, diagnosis.HEIGHT]).all(2)
+    inside = (
+        np.isfinite(made.px[..., 0]) & (made.px > 0).all(2) & (made.px < [diagnosis.WIDTH, diagnosis.HEIGHT]).all(2)
+    )
     points, rows = np.nonzero(inside.T)
     px = made.px[rows, points]
     first = np.concatenate([[0], np.cumsum(inside.sum(0))]).astype(np.int64)
@@ -140,7 +142,7 @@ def run() -> None:
     )
     calm = np.array([jittery(3000 + seed) for seed in range(SHOTS)])
     print(
-        f"smoothing over {STRENGTH:g} frames: near acceleration down by {np.median(calm[:, 0] / calm[:, 1]):.1f} (target "
-        f"4), slip {np.median(calm[:, 2]):.3f} to {np.median(calm[:, 3]):.3f} px (target at most 0.05 more)"
+        f"smoothing over {STRENGTH:g} frames: near acceleration down by {np.median(calm[:, 0] / calm[:, 1]):.1f} "
+        f"(target 4), slip {np.median(calm[:, 2]):.3f} to {np.median(calm[:, 3]):.3f} px (target at most 0.05 more)"
     )
     print(f"findings on 300 frames and 1,500 tracks: {large():.2f} s (target 3 s)")
