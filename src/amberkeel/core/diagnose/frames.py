@@ -6,6 +6,8 @@ import numpy as np
 
 from amberkeel.core.diagnose.evidence import Evidence, medians
 from amberkeel.core.diagnose.finding import NOTABLE, SERIOUS, Finding, Remedy, surety
+from amberkeel.core.diagnose.swept import LEAST_SHIFT_PX as SWEPT_PX
+from amberkeel.core.diagnose.swept import swept
 from amberkeel.core.plate.sequence import runs_of, spans
 
 BLUR, FLASH, LEAN, DOUBLED, DROPPED = "blurred-frames", "bad-frames", "leaning-frames", "doubled-frame", "dropped-frame"
@@ -51,10 +53,34 @@ def _bad(evidence: Evidence) -> list[Finding]:
     error = 0.75 * usual / np.sqrt(np.maximum(evidence.live_counts, 1))
     with np.errstate(invalid="ignore"):
         bad = (evidence.frame_median > OVER_USUAL * usual) & (evidence.frame_median - usual > OVER_ERROR * error)
+    drawn, off = swept(evidence)
     causes: dict[str, list[tuple[int, int]]] = {}
     for run in runs_of(np.flatnonzero(bad).tolist(), gap=1):
-        causes.setdefault(_cause(evidence, np.arange(run[0], run[1] + 1)), []).append(run)
-    return [_told_bad(evidence, cause, parts, usual) for cause, parts in causes.items()]
+        rows = np.arange(run[0], run[1] + 1)
+        cause = BLUR if np.isin(rows, drawn).any() else _cause(evidence, rows)
+        causes.setdefault(cause, []).append(run)
+    out = [_told_bad(evidence, cause, parts, usual) for cause, parts in causes.items() if cause != BLUR]
+    if len(drawn):
+        seen = np.unique(np.concatenate([drawn, *(np.arange(a, b + 1) for a, b in causes.get(BLUR, []))]))
+        out.append(_told_drawn(evidence, seen, off))
+    elif BLUR in causes:
+        out.append(_told_bad(evidence, BLUR, causes[BLUR], usual))
+    return out
+
+
+def _told_drawn(evidence: Evidence, rows: np.ndarray, off: float) -> Finding:
+    """Return the finding on frames that the camera sweeps while the shutter is open."""
+    frames = evidence.frames_of(rows)
+    where = f"{'frame' if len(frames) == 1 else 'frames'} {spans(frames)}"
+    text = (
+        f"On {where} the camera sweeps the picture while the shutter is open and turns back: what is followed is the "
+        f"streak's middle, off mid-shutter by up to {off:.1f} px, all tracks alike."
+    )
+    remedies = (
+        Remedy("through-blur", "Measure blurred frames anew", frames=frames),
+        Remedy("down-weight", f"Let {where} count less", frames=frames),
+    )
+    return Finding(BLUR, NOTABLE, surety(off, SWEPT_PX), text, frames, (), remedies, {"off_px": off})
 
 
 def _around(values: np.ndarray) -> np.ndarray:
