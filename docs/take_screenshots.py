@@ -13,13 +13,11 @@ FLAGS = (
     "--headless --no-sandbox --disable-quic --disable-background-networking --disable-component-update "
     "--disable-sync --no-first-run --use-angle=swiftshader --enable-unsafe-swiftshader"
 ).split()
-LOFT, DOORS, LAMP = 3, 5, 7
-"""Numbers of SKL_020, SKL_040 and SKL_070 in a fresh demo."""
+LOFT, DOORS, RUN = 3, 5, 6
+"""Numbers of SKL_020, SKL_040 and SKL_050 in a fresh demo."""
 
 STAGES = ["plate", "masks", "tracks", "lens", "solve", "world", "ties", "handoff"]
 
-IS = [(284, 320), (287, 213), (130, 234), (280, 420), (240, 500), (285, 385)]
-IS_NOT = [(222, 300), (362, 300), (283, 518), (345, 260), (600, 200), (420, 360), (60, 420), (195, 450)]
 GROUND = [(0.06, 0.80), (0.34, 0.72), (0.36, 0.98), (0.06, 0.98)]
 
 
@@ -93,28 +91,14 @@ def desk_pictures(page: Page, address: str) -> None:
 
 
 def mask_pictures(page: Page, address: str) -> None:
-    """What moves, masked; and a matte learned from a few clicks, taken back again."""
+    """What moves, masked."""
     desk(page, address, "masks", 5)
     page.locator(".maskrow").first.click()
     shoot(page, "masks")
-    desk(page, address, "masks", 1)
-    for _ in range(6):
-        page.keyboard.press("ArrowRight")
-    for row in range(page.locator(".maskrow").count()):
-        page.locator(".maskrow button").nth(row).click()
-        page.wait_for_timeout(700)
-    for tool, spots in (("is", IS), ("isnot", IS_NOT)):
-        page.locator(f"[data-act=mask-{tool}]").click()
-        for x, y in spots:
-            page.mouse.click(*on_plate(page, x, y))
-            page.wait_for_timeout(500)
-    page.wait_for_timeout(3500)
-    shoot(page, "samples")
-    take_back(page, ("Undo: Sample", "Undo: Start", "Undo: Switch"))
 
 
 def track_pictures(page: Page, address: str) -> None:
-    """A track placed by hand, filters, sightings, and a tracking copy; what was changed is taken back again."""
+    """A track placed by hand, and sightings; what was changed is taken back again."""
     desk(page, address, "tracks", 3)
     page.get_by_role("button", name="Place", exact=True).click()
     page.mouse.move(*on_plate(page, 160, 318))
@@ -129,14 +113,6 @@ def track_pictures(page: Page, address: str) -> None:
     page.wait_for_timeout(1500)
     shoot(page, "placing")
     take_back(page, ("Undo: Follow h", "Undo: Place"))
-    page.get_by_role("button", name="Weed", exact=True).click()
-    page.wait_for_timeout(9000)
-    page.locator('[data-filter="jump"] button').click()
-    page.locator("#curve").select_option("speed")
-    page.wait_for_timeout(4000)
-    shoot(page, "weeding")
-    page.keyboard.press("Escape")
-    page.keyboard.press("Escape")
     page.get_by_role("button", name="Choose", exact=True).click()
     page.get_by_role("button", name="Look for sightings").click()
     page.get_by_text("sightings,").wait_for(timeout=120000)
@@ -144,16 +120,6 @@ def track_pictures(page: Page, address: str) -> None:
     lasso(page, [(0.42, 0.1), (0.75, 0.1), (0.75, 0.4), (0.42, 0.4)])
     page.wait_for_timeout(3000)
     shoot(page, "sightings")
-    page.goto(f"{address}/shots/{LAMP}/tracks")
-    page.wait_for_selector("body[data-ready]")
-    page.wait_for_timeout(2000)
-    page.keyboard.press("Shift+ArrowRight")
-    page.get_by_role("button", name="Copy", exact=True).click()
-    for operation in ("denoise over time", "local contrast"):
-        page.locator("#addoperation").select_option(operation)
-        page.wait_for_timeout(2500)
-    shoot(page, "copy")
-    take_back(page, ("Undo: Change the tracking copy",))
 
 
 def take_back(page: Page, words: tuple[str, ...]) -> None:
@@ -205,6 +171,29 @@ def open_lens(page: Page, address: str, shot: int) -> None:
     page.wait_for_selector("#lensfound dd")
 
 
+def casebook_pictures(page: Page, address: str) -> None:
+    """The casebook of SKL_050 with a trial of its blurred frames, the residuals as charts, and the verdict."""
+    page.goto(f"{address}/shots/{RUN}/solve")
+    page.wait_for_selector("body[data-ready]")
+    page.keyboard.press("Shift+C")
+    measure = page.get_by_role("button", name="Measure blurred frames anew").first
+    if not page.locator(".trial .versus").count():
+        measure.click()
+    page.locator(".trial .versus").first.wait_for(timeout=400_000)
+    page.locator(".trial").first.get_by_role("button", name="Overlay").click()
+    for _ in range(4):
+        page.keyboard.press("Shift+ArrowRight")
+    page.wait_for_timeout(1200)
+    shoot(page, "casebook")
+    page.keyboard.press("Shift+C")
+    page.keyboard.press("8")
+    page.wait_for_timeout(900)
+    shoot(page, "residuals")
+    page.goto(f"{address}/shots/{RUN}/verdict")
+    page.wait_for_selector("body[data-ready]")
+    shoot(page, "verdict")
+
+
 def other_pictures(page: Page, address: str) -> None:
     """The board, intake, a large screen, and two attempts side by side."""
     page.goto(f"{address}/productions/1/new?path=SKL_010%2Fplate")
@@ -245,6 +234,7 @@ def main() -> None:
         track_pictures(page, address)
         lens_pictures(page, address)
         desk_pictures(page, address)
+        casebook_pictures(page, address)
         other_pictures(page, address)
         browser.close()
 

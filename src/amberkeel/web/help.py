@@ -16,6 +16,7 @@ PAGES = {
     "masks": "Masks",
     "tracks": "Tracks",
     "lens": "Lens",
+    "casebook": "The casebook",
     "hard-shots": "Shots that will not solve",
     "constraints": "Constraints",
     "world": "World and handoff",
@@ -23,7 +24,7 @@ PAGES = {
 }
 """Pages for artists by the name of their document, in the order of the work."""
 
-OF_STAGE = {"solve": "hard-shots", "ties": "world", "handoff": "world"}
+OF_STAGE = {"solve": "casebook", "ties": "world", "handoff": "world"}
 """The page of a stage that has none of its own name."""
 
 _DOCS = Path(__file__).parents[3] / "docs"
