@@ -2,11 +2,13 @@
 
 import numpy as np
 
+from amberkeel.core.diagnose.courses import COLUMNS, courses
 from amberkeel.core.follow.detect import DetectSettings, find_features
 from amberkeel.core.follow.patch import Patch, shifted
 from amberkeel.core.follow.register import make_references, register_patches
 from amberkeel.core.lens.drawn import DrawnLine, LensOrder
 from amberkeel.core.lens.fit import fit_lens
+from amberkeel.core.repair.drawn import draw_along
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.tracks import TrackSet, from_pieces
@@ -38,6 +40,9 @@ def warm_up(whole: bool = False) -> None:
         for y, axis in ((40.0, "x"), (300.0, "x"), (90.0, "z"), (200.0, "z"))
     ]
     fit_lens(lines, LensOrder(640, 360, radial=1)).lens.folds()
+    sheet = np.zeros((9, 9), np.float32)
+    draw_along(picture, xy, np.zeros((1, 3, 2)), np.eye(2)[None], 4, sheet)
+    courses(np.array([0, 12]), rng.normal(size=(12, 2)), np.arange(12), np.zeros((1, COLUMNS)))
     for count, frames in ((90, 24), LARGE) if whole else ((90, 24),):
         solve_tracks(_toy_tracks(rng, count, frames), np.arange(1, frames + 1), 640, 360, Recipe())
 

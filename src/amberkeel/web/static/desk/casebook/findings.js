@@ -20,6 +20,7 @@ export function drawCasebook(server, state, act) {
   const at = places(server.findings);
   box.replaceChildren(
     head(server, loud, act),
+    ...ranking(live, act),
     ...loud.map((f) =>
       card(
         f,
@@ -52,6 +53,29 @@ export function drawCasebook(server, state, act) {
         ]
       : []),
   );
+}
+
+const ORDER = ["better", "same", "number only", "worse"];
+
+/** Trials that are done and undecided, best first, where there are several. */
+function ranking(live, act) {
+  const done = live.filter((t) => t.state === "done" && t.comparison.before);
+  if (done.length < 2) return [];
+  const share = ({ comparison: c }) => (c.before.check_px ? c.after.check_px / c.before.check_px : 1);
+  const ranked = [...done].sort((a, b) => ORDER.indexOf(a.verdict) - ORDER.indexOf(b.verdict) || share(a) - share(b));
+  const out = element("ol", "ranking");
+  out.append(element("p", "label", "Tried, best first:"));
+  for (const trial of ranked) {
+    const row = element("li", trial.verdict.replace(" ", "-"));
+    const change = 100 * (share(trial) - 1);
+    row.append(
+      element("span", "grow", trial.words),
+      element("span", "fig", `${change > 0 ? "+" : "−"}${Math.abs(change).toFixed(1)} %`),
+    );
+    if (trial.verdict === "better") row.append(button("Keep", () => act.keep(trial), "quiet"));
+    out.append(row);
+  }
+  return [out];
 }
 
 /** Where each finding stands among those of its kind. */

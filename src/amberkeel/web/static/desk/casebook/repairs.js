@@ -115,7 +115,7 @@ export class Repairs {
   changed(keys) {
     if (keys.has("frame") && this.desk.state.still !== null) this.keepStill();
     if (keys.has("attempt") || keys.has("server")) this.wait();
-    if (keys.has("range") || keys.has("frame")) {
+    if (["range", "frame", "attempt"].some((key) => keys.has(key))) {
       const { range, frame } = this.desk.state;
       find("#repairframes").textContent = range ? `frames ${range[0]}–${range[1]}` : `frame ${frame}`;
     }
