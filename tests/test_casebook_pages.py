@@ -1,4 +1,4 @@
-"""The casebook as a person uses it: findings, trials kept and dropped, repairs, a signed verdict; and what it refuses."""
+"""The casebook as a person uses it: trials kept and dropped, repairs, a signed verdict; and what it refuses."""
 
 import re
 
@@ -93,6 +93,10 @@ def test_what_was_kept_is_in_the_tracks_and_a_changed_shot_refuses_the_rest(data
     assert "changed since this was tried" in refused["error"]
     post("undo")
     assert not newest(client, run_shot)["stale"]
+    redone = post("again", {"trial": number})["trials"][0]
+    wait_for(database, redone["job"], ("done",), 240)
+    assert redone["words"] == trial["words"] and redone["id"] != number
+    post("drop", {"trial": redone["id"]})
     post("drop", {"trial": number})
     with session(database) as opened:
         row = opened.get(Trial, number)

@@ -19,7 +19,7 @@ def keel(*words):
     return subprocess.run(command, capture_output=True, text=True, cwd=ROOT, timeout=300)
 
 
-def test_solve_writes_three_files_and_says_how_good_it_is(plate_folder, tmp_path):
+def test_solve_writes_its_files_and_says_how_good_it_is(plate_folder, tmp_path):
     out = tmp_path / "out"
     run = keel(
         "solve",
@@ -39,11 +39,37 @@ def test_solve_writes_three_files_and_says_how_good_it_is(plate_folder, tmp_path
     )
     assert run.returncode == 0, run.stderr
     assert "Solved 34 frames" in run.stdout
-    assert {p.name for p in out.iterdir()} == {"solve.json", "camera.usda", "points.csv"}
+    assert {p.name for p in out.iterdir()} == {"solve.json", "camera.usda", "points.csv", "tracks.csv"}
     document = json.loads((out / "solve.json").read_text())
     validate(document, json.loads((ROOT / "docs" / "solve.schema.json").read_text()))
     assert document["plate"]["fps"] == "24000/1001"
     assert [f["frame"] for f in document["frames"]] == list(range(1003, 1037))
+    found = keel("diagnose", out / "solve.json")
+    assert found.returncode == 0, found.stderr
+    listed = json.loads(found.stdout)
+    assert all({"kind", "severity", "text", "remedies"} < set(one) for one in listed)
+    for words, expected in (
+        ((out / "camera.usda",), "cannot be read"),
+        ((out / "nothing.json",), "cannot be read"),
+        ((out / "solve.json", "--tracks", out / "points.csv"), "no column"),
+    ):
+        run = keel("diagnose", *words)
+        assert run.returncode == 1 and expected in run.stderr and "Traceback" not in run.stderr
+
+
+def test_a_plate_is_improved_and_the_report_says_how(plate_folder, tmp_path):
+    run = keel(
+        "improve", plate_folder / "plate", "--out", tmp_path, "--effort", "quick", "--frames", "1001-1030",
+        "--mattes", plate_folder / "mattes",
+    )  # fmt: skip
+    assert run.returncode == 0, run.stderr
+    assert {"solve.json", "tracks.csv", "improve.json", "report.html"} < {p.name for p in tmp_path.iterdir()}
+    log = json.loads((tmp_path / "improve.json").read_text())
+    assert 1 <= len(log["tried"]) <= 3 and all(one["words"] for one in log["tried"])
+    assert log["after"]["check_rms_px"] < 1.1 * log["before"]["check_rms_px"]
+    report = (tmp_path / "report.html").read_text()
+    assert report.count("<svg") >= 6 and "<script" not in report and log["tried"][0]["remedy"] in report
+    assert keel("improve", plate_folder / "plate", "--out", tmp_path, "--effort", "heroic").returncode == 2
 
 
 def test_failures_are_one_line_and_an_exit_code(tmp_path):

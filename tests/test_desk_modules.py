@@ -430,3 +430,61 @@ def test_dividers_keep_within_the_page(solved_page):
     page = {"width": 1280, "height": 800, "lanes": 600}
     sizes = "return [m.sizeAt('side', 900, 0, a), m.sizeAt('side', 5, 0, a), m.sizeAt('lanes', 0, 790, a)];"
     assert module(solved_page, "shell/room", sizes, page) == [380, 640, 96]
+
+
+def test_the_residual_lane_parts_what_counted_and_says_how_frames_are_held(page):
+    attempt = {
+        "first": 1001, "frame_rms": [1.0, 3.0, None], "track": [7, 7, 9, 9, 8], "frame": [1001, 1002, 1001, 1002, 1002],
+        "dx": [3, 0.3, 0.6, 4, 90], "dy": [4, 0.4, 0.8, 3, 90], "aside": [0, 0, 0, 0, 1],
+    }  # fmt: skip
+    body = """
+      const rows = m.figuresOf(a);
+      const held = m.heldOf(a, {samples: [[0, 1], [0], []], x: [10, 90], y: [10, 90]}, 100, 100);
+      return [rows.map((r) => [r.count, r.worst]), held, m.figuresOf(a) === rows]"""
+    rows, held, kept = module(page, "lanes/residual", body, attempt)
+    assert rows == [[2, 5], [2, 5], [0, None]] and kept
+    assert held[2] == 0 and 0 < held[1] <= held[0] < 0.5
+
+
+def test_the_casebook_ranks_trials_and_folds_what_is_calm(page):
+    finding = {
+        "kind": "jump", "severity": "notable", "confidence": 0.8, "text": "Track a1 jumps.", "frames": [1003],
+        "tracks": [7], "remedies": [{"code": "cut", "words": "Cut a1"}, {"code": "advice", "words": "Look at it"}],
+    }  # fmt: skip
+    side = {"check_px": 0.2, "rms_px": 0.3, "focal_px": 900, "focal_sigma_px": 3, "slip_px": None, "tracks": 9}
+    moved = {"position_share": 0.001, "turn_deg": 0.01}
+
+    def trial(number, words, verdict, after, **more):
+        comparison = {"before": side, "after": {**side, "check_px": after}, "words": f"It is {verdict}.", **moved}
+        return {
+            "id": number, "finding": "jump", "words": words, "verdict": verdict, "comparison": comparison,
+            "state": "done", "decided": "", "stale": False, "who": "artist", "when": "2026-01-01T10:00", "number": 2,
+            "base": 1, "error": "", "job": 5, "progress": 1, **more,
+        }  # fmt: skip
+
+    server = {
+        "pinned": 1, "undiagnosed": False,
+        "findings": [finding, {**finding, "kind": "focal", "severity": "calm", "text": "Well known.", "remedies": []}],
+        "trials": [
+            trial(1, "Cut a1", "number only", 0.2), trial(2, "Exclude a1", "better", 0.15),
+            trial(3, "Old one", "worse", 0.4, decided="dropped"), trial(4, "At work", "", 0.2, state="running"),
+        ],
+    }  # fmt: skip
+    body = """
+      const box = document.querySelector('#findings'), before = [...box.childNodes], calls = [];
+      const act = new Proxy({}, {get: (_, name) => (...rest) => calls.push([name, ...rest.map((r) => r?.id ?? r)])});
+      m.drawCasebook(a, {attempt: null, first: 1001, last: 1040}, act);
+      const press = (words) => [...box.querySelectorAll('button')].find((b) => b.textContent === words).click();
+      press('Cut a1'); press('1 track'); press('Keep'); press('Cancel');
+      const out = {
+        ranked: [...box.querySelectorAll('.ranking li span.grow')].map((e) => e.textContent),
+        folds: [...box.querySelectorAll('.fold summary')].map((e) => e.textContent),
+        disabled: [...box.querySelectorAll('.remedies .button')].filter((b) => b.disabled).length,
+        advice: box.textContent.includes('Look at it'), calls,
+      };
+      box.replaceChildren(...before);
+      return out;"""
+    seen = module(page, "casebook/findings", body, server)
+    assert seen["ranked"] == ["Exclude a1", "Cut a1"] and seen["advice"] and seen["disabled"] == 1
+    assert seen["folds"] == ["One thing is as it should be", "Tried before: 1"]
+    assert ["select", [7]] in seen["calls"] and ["keep", 2] in seen["calls"] and ["cancel", 4] in seen["calls"]

@@ -17,7 +17,7 @@ from amberkeel.store.casebook import casebook
 from amberkeel.store.models import Attempt
 from amberkeel.store.solve import solution_of
 from amberkeel.store.stages import pinned
-from amberkeel.store.trials import begin_trials, own_trial, steps_to_keep
+from amberkeel.store.trials import begin_trials, own_trial, remedy_of, steps_to_keep
 from amberkeel.web.common import get_shot, media, open_session, who
 from amberkeel.web.jobs import start
 from amberkeel.web.sent import Body, Whole, Word, sent
@@ -187,6 +187,19 @@ def keep(number: int):
         edits.apply(opened, number, "keep", payload, asked.revision)
     with open_session() as opened:
         return jsonify(shot_state(opened, get_shot(opened, number)))
+
+
+@blueprint.post("/shots/<int:number>/again")
+def again(number: int):
+    """Try a remedy again on the attempt that is in use now."""
+    asked = sent(Decision)
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        trial = own_trial(opened, shot, asked.trial)
+        begin_trials(opened, shot, [(trial.finding, remedy_of(trial))], who())
+        answer = shot_state(opened, shot)
+    wake()
+    return jsonify(answer)
 
 
 @blueprint.post("/shots/<int:number>/drop")

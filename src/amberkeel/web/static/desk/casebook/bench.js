@@ -23,6 +23,7 @@ export class Casebook {
     this.act = {
       try: (kind, at, remedy) => tried({ picks: [{ kind, at, remedy }] }),
       tryAll: () => tried({}),
+      again: (trial) => this.again(trial),
       improve: () => desk.start("improve", {}),
       diagnose: () => desk.start("diagnose", {}),
       keep: (trial) => this.decide("keep", trial),
@@ -36,6 +37,13 @@ export class Casebook {
         if (finding.frames.length) this.goTo(finding.frames);
       },
     };
+  }
+
+  again(trial) {
+    return this.desk.act(async () => {
+      await this.desk.take(await post(this.desk.at("again"), { trial: trial.id }));
+      toast("Tried again on what is there now.");
+    });
   }
 
   decide(how, trial) {

@@ -35,7 +35,7 @@ export function drawCasebook(server, state, act) {
       ? [
           fold(
             "calm",
-            `${calm.length} ${calm.length === 1 ? "thing is" : "things are"} as they should be`,
+            calm.length === 1 ? "One thing is as it should be" : `${calm.length} things are as they should be`,
             calm.map((f) => calmLine(f, act)),
             open,
             !loud.length,

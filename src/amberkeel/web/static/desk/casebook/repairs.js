@@ -4,6 +4,9 @@ import { find } from "../shell/dom.js";
 
 const REST_MS = 150;
 
+/** Residuals that stand out: over expected noise, and over the middle one of those frames. */
+const [STANDS_OUT, OVER_MIDDLE] = [3, 2.5];
+
 /** Zoom at the least at which a track is held still. */
 const HELD_ZOOM = 5;
 
@@ -162,27 +165,22 @@ export class Repairs {
     return (box.textContent = parts.filter(Boolean).join(" "));
   }
 
-  /** Select the tracks whose residuals stand out on the chosen frames. */
+  /** Select the tracks whose residuals stand out on the chosen frames, and their measurements there. */
   selectSpiky() {
     const { attempt } = this.desk.state;
     if (!attempt) return;
     const [a, z] = this.frames();
-    const worst = [];
-    for (const [id, own] of attempt.errors) {
-      let most = 0;
-      for (const [f, e] of own) if (f >= a && f <= z && !e[3]) most = Math.max(most, e[2]);
-      if (most > 0) worst.push([most, id]);
-    }
-    const level =
-      d3.quantile(
-        worst.map((w) => w[0]),
-        0.5,
-      ) ?? 0;
-    const chosen = worst.filter(([v]) => v > Math.max(3, 2.5 * level)).map(([, id]) => id);
-    this.desk.store.set({ selection: new Set(chosen) });
+    const there = [];
+    for (const [id, own] of attempt.errors)
+      for (const [f, e] of own) if (f >= a && f <= z && !e[3]) there.push([id, f, e[2]]);
+    const level = Math.max(STANDS_OUT, OVER_MIDDLE * (d3.median(there, (one) => one[2]) ?? 0));
+    const samples = new Map();
+    for (const [id, f, sigmas] of there) if (sigmas > level) samples.set(id, (samples.get(id) ?? new Set()).add(f));
+    this.desk.store.set({ selection: new Set(samples.keys()), samples });
+    const where = a === z ? a : `${a}–${z}`;
     toast(
-      chosen.length
-        ? `${chosen.length} tracks stand out on ${a === z ? a : `${a}–${z}`}.`
+      samples.size
+        ? `${samples.size} tracks stand out on ${where}; “cut the chosen samples” takes just those stretches.`
         : "No track stands out there: the frame is at fault, not single tracks.",
     );
   }

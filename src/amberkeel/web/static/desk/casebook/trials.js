@@ -49,14 +49,20 @@ function choices(trial, act) {
   const out = [];
   if (trial.state !== "done") {
     if (trial.decided) return row();
-    return row(quiet("Put it away", () => act.drop(trial)));
+    return row(
+      quiet("Try again", () => act.again(trial)),
+      quiet("Put it away", () => act.drop(trial)),
+    );
   }
   if (trial.comparison.before) {
     const lanes = quiet("Overlay", () => act.overlay(trial), "Residuals by frame of both in the lane");
     out.push(lanes);
   }
   if (trial.stale) {
-    out.push(element("span", "advice", "The shot changed since."));
+    out.push(
+      element("span", "advice", "The shot changed since."),
+      quiet("Try again", () => act.again(trial)),
+    );
     if (!trial.decided) out.push(quiet("Put it away", () => act.drop(trial)));
     return row(...out);
   }
