@@ -79,9 +79,7 @@ def test_from_the_first_solve_to_a_signed_verdict(browser, service, database, cl
 
 def test_what_was_kept_is_in_the_tracks_and_a_changed_shot_refuses_the_rest(database, client, run_shot):
     post = poster(client, run_shot)
-    found = state(client, run_shot)["findings"]
-    kinds = [one["kind"] for one in found if one["remedies"]]
-    answer = post("try", {"picks": [{"kind": kinds[0], "remedy": 0}]})
+    answer = post("repair", {"code": "bridge", "frames": [1006, 1007]})
     number = answer["trials"][0]["id"]
     wait_for(database, answer["trials"][0]["job"], ("done",), 240)
     trial = newest(client, run_shot)

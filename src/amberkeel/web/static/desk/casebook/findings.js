@@ -8,7 +8,7 @@ const NAMES = { serious: "Serious", notable: "Worth a look", minor: "Minor", cal
 /** Most buttons of one finding; the others stand in its menu of remedies. */
 const MOST_REMEDIES = 3;
 
-/** Draw the findings, the trials at work, and what was tried before. `act` has try, keep, drop, cancel, show, select. */
+/** Draw the findings, the trials at work, and what was tried before; `act` tries, keeps, drops, shows, selects. */
 export function drawCasebook(server, state, act) {
   const box = find("#findings");
   const open = new Set([...box.querySelectorAll("details[open]")].map((d) => d.dataset.name));

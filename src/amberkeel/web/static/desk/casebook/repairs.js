@@ -157,7 +157,8 @@ export class Repairs {
     if (!over) return (box.textContent = trouble);
     const parts = [
       over.measurements
-        ? `${over.measurements} measurements (${(100 * over.share).toFixed(1)} %) would go: stretches of ${over.touched.length - over.tracks.length} tracks, ${over.tracks.length} whole ones.`
+        ? `${over.measurements} measurements (${(100 * over.share).toFixed(1)} %) would go: ` +
+          `stretches of ${over.touched.length - over.tracks.length} tracks, ${over.tracks.length} whole ones.`
         : "Nothing is over it.",
       over.spared_words ? `Nothing is cut on ${over.spared_words}: fewer than 8 tracks would be left.` : "",
       over.luck ? "This limit lies within the noise: what it cuts is luck, not error." : "",

@@ -26,15 +26,16 @@ export function trialCard(trial, act) {
   const words = trial.comparison.words || trial.error;
   if (words) out.append(element("p", "", words));
   if (trial.comparison.before) out.append(beforeAfter(trial));
-  out.append(
-    element(
-      "small",
-      "",
-      `${trial.who}, ${trial.when.replace("T", " ")}${trial.number ? ` · attempt ${trial.number}` : ""}${trial.base ? ` on attempt ${trial.base}` : ""}`,
-    ),
-  );
+  out.append(element("small", "", whoAndWhen(trial)));
   if (trial.decided !== "kept") out.append(choices(trial, act));
   return out;
+}
+
+/** Who tried it, when, and which attempts it joins. */
+function whoAndWhen({ who, when, number, base }) {
+  const parts = [`${who}, ${when.replace("T", " ")}`];
+  if (number) parts.push(`attempt ${number}`);
+  return `${parts.join(" · ")}${base ? ` on attempt ${base}` : ""}`;
 }
 
 function stateWord(trial) {

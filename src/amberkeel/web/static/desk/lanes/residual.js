@@ -1,5 +1,5 @@
-// The residual lane: all tracks as a band, RMS and median on it, the worst as points; two attempts overlaid; and a strip
-// that says for every frame how well it is held.
+// The residual lane: all tracks as a band, RMS and median on it, the worst as points; two attempts overlaid; and a
+// strip that says for every frame how well it is held.
 import { INK } from "../shell/colour.js";
 
 /** Figures by frame of an attempt's measurements that counted: px, and how well each frame is held, 0 to 1. */
