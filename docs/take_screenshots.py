@@ -176,11 +176,11 @@ def casebook_pictures(page: Page, address: str) -> None:
     page.goto(f"{address}/shots/{RUN}/solve")
     page.wait_for_selector("body[data-ready]")
     page.keyboard.press("Shift+C")
-    measure = page.get_by_role("button", name="Measure blurred frames anew").first
-    if not page.locator(".trial .versus").count():
-        measure.click()
-    page.locator(".trial .versus").first.wait_for(timeout=400_000)
-    page.locator(".trial").first.get_by_role("button", name="Overlay").click()
+    finding = page.locator(".finding", has_text="sweeps the picture").first
+    if not finding.locator(".trial .versus").count():
+        finding.get_by_role("button", name="Measure blurred frames anew").click()
+    finding.locator(".trial .versus").first.wait_for(timeout=400_000)
+    finding.locator(".trial").first.get_by_role("button", name="Overlay").click()
     for _ in range(4):
         page.keyboard.press("Shift+ArrowRight")
     page.wait_for_timeout(1200)
