@@ -183,7 +183,7 @@ def casebook_pictures(page: Page, address: str) -> None:
     finding.locator(".trial").first.get_by_role("button", name="Overlay").click()
     for _ in range(4):
         page.keyboard.press("Shift+ArrowRight")
-    page.wait_for_timeout(1200)
+    page.wait_for_timeout(6000)
     shoot(page, "casebook")
     page.keyboard.press("Shift+C")
     page.keyboard.press("8")

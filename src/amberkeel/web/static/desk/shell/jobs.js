@@ -12,6 +12,7 @@ const WORDS = {
   sight: "Sightings are there to choose from.",
   tags: "The plate was searched for tags.",
   diagnose: "Diagnosed: the casebook is up to date.",
+  trial: "A trial is done; its card is in the casebook.",
   movie: "The movie is drawn; it is on the verdict page.",
 };
 
