@@ -14,7 +14,8 @@ SEEDS = (3,)
     "fault",
     [
         diagnosis.jump, diagnosis.drift, diagnosis.bad_end, diagnosis.mover, diagnosis.flash, diagnosis.blur,
-        diagnosis.doubled, diagnosis.dropped, diagnosis.knock, diagnosis.few, diagnosis.pan,
+        diagnosis.doubled, diagnosis.dropped, diagnosis.knock, diagnosis.few, diagnosis.pan, diagnosis.distortion,
+        diagnosis.zoom, diagnosis.rolling,
     ],
     ids=lambda fault: fault.__name__,
 )  # fmt: skip
