@@ -37,3 +37,11 @@ def test_findings_are_ranked_and_a_real_solve_is_calm(solution):
         assert set(one.frames) <= frames and set(one.tracks) <= set(solution.tracks.ids.tolist())
         assert one.text.endswith(".") and 0.0 <= one.confidence <= 1.0
     assert np.isclose(surety(1.0, 1.0), 0.5) and surety(3.0, 1.0) == 0.9
+
+
+def test_a_shot_of_one_depth_says_so():
+    made = diagnosis.scene(8)
+    made.points[:, 2] = 11.0 + 0.05 * made.points[:, 2]
+    made.px = diagnosis._seen(made.path, made.points)
+    found, _ = diagnosis._diagnosed(made)
+    assert "one-depth" in [one.kind for one in found]

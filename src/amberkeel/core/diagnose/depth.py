@@ -3,12 +3,20 @@
 import numpy as np
 
 from amberkeel.core.diagnose.evidence import Evidence, medians
-from amberkeel.core.diagnose.finding import NOTABLE, SERIOUS, Finding, Remedy, surety
+from amberkeel.core.diagnose.finding import MINOR, NOTABLE, SERIOUS, Finding, Remedy, surety
 
-NO_PARALLAX, FOCAL = "no-parallax", "odd-focal"
+NO_PARALLAX, FOCAL, ONE_DEPTH = "no-parallax", "odd-focal", "one-depth"
 
 PARALLAX_UNITS = 6.0
 """Parallax of the middle track over its frames, in expected noise, below which depth is a guess."""
+
+FLAT = 0.12
+"""Spread of the middle seven tenths of the depths, over the middle one, up to which they are one depth."""
+
+LEAST_POINTS = 12
+
+LOOSE = 0.01
+"""Relative sigma of the focal length from which one depth does harm."""
 
 FIELD_DEG = (4.0, 120.0)
 """Horizontal fields of view that lenses have, about."""
@@ -16,7 +24,34 @@ FIELD_DEG = (4.0, 120.0)
 
 def findings(evidence: Evidence) -> list[Finding]:
     """Return whether there is parallax for a moving camera, and whether the focal length is one that lenses have."""
-    return [one for one in (_parallax(evidence), _focal(evidence)) if one is not None]
+    found = [_parallax(evidence), _focal(evidence)]
+    if found[0] is None:
+        found.append(_one_depth(evidence))
+    return [one for one in found if one is not None]
+
+
+def _one_depth(evidence: Evidence) -> Finding | None:
+    """Return whether nearly all points that serve lie equally far away, so that focal length and travel trade."""
+    solution = evidence.solution
+    live = np.zeros(len(solution.tracks), bool)
+    live[np.unique(evidence.own[evidence.still])] = True
+    live &= solution.points.known
+    if solution.motion != "free" or live.sum() < LEAST_POINTS:
+        return None
+    path = solution.path
+    away = path.to_camera(solution.points.positions(path.positions[0])[live], len(path.frames) // 2)[:, 2]
+    near, middle, far = np.percentile(away, [15, 50, 85])
+    spread = float((far - near) / max(abs(middle), 1e-9))
+    if near <= 0.0 or spread > FLAT:
+        return None
+    text = (
+        f"Nearly all tracks lie equally far away (within {50 * spread:.0f} % of the middle): focal length and travel "
+        "trade for one another. Place some on nearer and on further things."
+    )
+    loose = solution.focal_sigma_px > LOOSE * path.lens.focal_px[0]
+    remedies = (Remedy("add", "Follow more features"), Remedy("advice", "State a distance towards the camera"))
+    severity = NOTABLE if loose else MINOR
+    return Finding(ONE_DEPTH, severity, surety(FLAT, max(spread, 0.01)), text, (), (), remedies, {"spread": spread})
 
 
 def _parallax(evidence: Evidence) -> Finding | None:
