@@ -5,7 +5,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session, selectinload
 
 from amberkeel.core.errors import KeelError
-from amberkeel.core.repair.improve import EFFORTS
+from amberkeel.core.repair.improve import check_effort
 from amberkeel.jobs.casebook import work_on
 from amberkeel.jobs.queue import wake
 from amberkeel.store.keeping import check_production_name
@@ -78,8 +78,7 @@ class Night(Body):
 def work():
     """Work on shots in the background, one job after the other of each: follow, solve, diagnose, try."""
     asked = sent(Night)
-    if asked.effort not in EFFORTS:
-        raise KeelError(f"There is no effort “{asked.effort}”.", f"Choose {', '.join(EFFORTS)}.")
+    check_effort(asked.effort)
     with open_session() as opened:
         begun = [work_on(opened, get_shot(opened, number), asked.effort) for number in dict.fromkeys(asked.shots)]
     wake()

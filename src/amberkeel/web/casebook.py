@@ -7,7 +7,7 @@ from flask import Blueprint, abort, jsonify, request
 from amberkeel.core.diagnose.finding import Remedy
 from amberkeel.core.errors import KeelError
 from amberkeel.core.plate.sequence import spans
-from amberkeel.core.repair.improve import EFFORTS
+from amberkeel.core.repair.improve import check_effort
 from amberkeel.core.repair.limit import Limit, over_limit
 from amberkeel.core.repair.smooth import CHANNELS, MOST_STRENGTH, POSITION
 from amberkeel.core.units import maybe_number
@@ -204,7 +204,7 @@ def again(number: int):
 
 @blueprint.post("/shots/<int:number>/drop")
 def drop(number: int):
-    """Drop a trial; one that is still at work is cancelled."""
+    """Drop a trial; what came of it leaves the ledger."""
     asked = sent(Decision)
     with open_session() as opened:
         shot = get_shot(opened, number)
@@ -223,8 +223,7 @@ class Work(Body):
 def improve(number: int):
     """Let remedies be tried by themselves, and what helps be kept."""
     asked = sent(Work)
-    if asked.effort not in EFFORTS:
-        raise KeelError(f"There is no effort “{asked.effort}”.", f"Choose {', '.join(EFFORTS)}.")
+    check_effort(asked.effort)
     return start("improve", number, {"effort": asked.effort})
 
 

@@ -28,6 +28,7 @@ LEAST_NOISE = 0.7
 """Least noise of a track, in units of its expected one."""
 
 MAD = 1.4826
+"""Standard deviation of normal values over their median absolute deviation."""
 
 STEP_SIZE, STEP_OVER, STEP_AT, END_SIZE, END_FROM, END_TO, DRIFT_SIZE, DRIFT_OVER, DRIFT_SHARE, NOISE = range(10)
 """Columns of what `courses` fills."""

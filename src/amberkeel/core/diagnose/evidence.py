@@ -7,15 +7,11 @@ from functools import cached_property
 
 import numpy as np
 
-from amberkeel.core.solve.problem import SIGMA_FLOOR_PX
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.tracks import EXCLUDED
 
 RAYLEIGH_MEDIAN = 1.17741
 """Median length of a vector of two independent standard normal parts."""
-
-MAD = 1.4826
-"""Standard deviation of normal values over their median absolute deviation."""
 
 
 def medians(values: np.ndarray, first: np.ndarray) -> np.ndarray:
@@ -75,7 +71,7 @@ class Evidence:
         """Expected noise (N,) of each measurement along an axis, pixels: the stated one, scaled so that the middle of
         what counted is as large as expected.
         """
-        stated = np.hypot(self.solution.tracks.sigma, SIGMA_FLOOR_PX)
+        stated = self.solution.stated_sigma
         counted = self.solution.counted & np.isfinite(self.solution.residuals[:, 0])
         if not counted.any():
             return stated

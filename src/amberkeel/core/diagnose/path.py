@@ -13,7 +13,8 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from amberkeel.core.camera import CameraPath
-from amberkeel.core.diagnose.evidence import MAD, Evidence
+from amberkeel.core.diagnose.courses import MAD
+from amberkeel.core.diagnose.evidence import Evidence
 from amberkeel.core.diagnose.finding import MINOR, NOTABLE, SERIOUS, Finding, Remedy, surety
 from amberkeel.core.diagnose.pose_noise import pose_sigmas
 from amberkeel.core.plate.sequence import runs_of, spans

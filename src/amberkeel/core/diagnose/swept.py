@@ -24,6 +24,7 @@ POINTS = 12
 """Points by which a frame is judged."""
 
 LEAST_FRAMES = 12
+"""Frames below which a motion says too little of itself."""
 
 
 def swept(evidence: Evidence) -> tuple[np.ndarray, float]:
@@ -43,9 +44,7 @@ def swept(evidence: Evidence) -> tuple[np.ndarray, float]:
         tracks = tracks[:: max(1, len(tracks) // POINTS)][:POINTS]
         if not len(tracks):
             continue
-        way = motion.streaks(xyz[tracks], k, USUAL_SHUTTER)
-        length[k] = np.nanmedian(np.linalg.norm(np.diff(way, axis=1), axis=2).sum(1))
-        shift[k] = np.nanmedian(np.linalg.norm(way.mean(1), axis=1))
+        length[k], shift[k] = motion.extent(xyz[tracks], k, USUAL_SHUTTER)
     near = np.maximum(length, np.maximum(np.roll(length, 1), np.roll(length, -1)))
     hit = (shift > LEAST_SHIFT_PX) & (near > LEAST_STREAK_PX)
     for spike in spikes(path, pose_sigmas(evidence)):

@@ -16,13 +16,14 @@ from amberkeel.core.diagnose.courses import (
     END_FROM,
     END_SIZE,
     END_TO,
+    MAD,
     NOISE,
     STEP_AT,
     STEP_OVER,
     STEP_SIZE,
     courses,
 )  # fmt: skip
-from amberkeel.core.diagnose.evidence import MAD, Evidence
+from amberkeel.core.diagnose.evidence import Evidence
 from amberkeel.core.diagnose.finding import MINOR, NOTABLE, Finding, Remedy, named, surety
 from amberkeel.core.tracks import EXCLUDED
 

@@ -7,7 +7,6 @@ from scipy.spatial.transform import Rotation
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.solve.outliers import FINAL_SCALE
-from amberkeel.core.solve.problem import SIGMA_FLOOR_PX
 from amberkeel.core.solve.residuals import residuals
 from amberkeel.core.solve.resume import resumed
 from amberkeel.core.solve.solution import Solution
@@ -52,7 +51,7 @@ def _turned(solution: Solution, rows: np.ndarray) -> CameraPath:
     path, tracks = solution.path, solution.tracks
     row = path.rows_of(tracks.frames)
     at = np.nonzero(solution.counted & np.isin(row, rows))[0]
-    sigma = np.hypot(tracks.sigma[at], SIGMA_FLOOR_PX) * max(solution.noise_factor, 0.5)
+    sigma = solution.stated_sigma[at] * max(solution.noise_factor, 0.5)
     own, count, focal = row[at], len(path.frames), path.lens.focal_px[0]
     for _ in range(ITERATIONS):
         error = residuals(path, solution.points, tracks)[at]

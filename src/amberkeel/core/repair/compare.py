@@ -13,7 +13,6 @@ import numpy as np
 from amberkeel.core.errors import KeelError
 from amberkeel.core.solve.compare_paths import path_difference
 from amberkeel.core.solve.predicted_slip import predicted_slip
-from amberkeel.core.solve.problem import SIGMA_FLOOR_PX
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.tracks import CHECK
 
@@ -129,7 +128,7 @@ def _keys(solution: Solution) -> tuple[np.ndarray, ...]:
     length = np.linalg.norm(solution.residuals, axis=1)
     at = np.nonzero(tracks.in_state(CHECK)[own] & np.isfinite(length))[0]
     ids = tracks.ids[own[at]]
-    sigma = np.hypot(tracks.sigma[at], SIGMA_FLOOR_PX)
+    sigma = solution.stated_sigma[at]
     return ids * 10_000_000 + tracks.frames[at], length[at], sigma, ids, ~solution.outlier[at]
 
 

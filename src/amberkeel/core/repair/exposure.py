@@ -90,6 +90,23 @@ class Motion:
         own = self._course(row).derivative()(0.0)[3:]
         return own if self.rates is None else own + self.rates[row]
 
+    def turn_across(self, row: int) -> np.ndarray:
+        """Return the turn (3,) from the frame before a row to the one after it, about the row's own axes, radians."""
+        course = self._course(row)
+        return (course(1.0) - course(-1.0))[3:]
+
+    def extent(self, xyz: np.ndarray, row: int, shutter: float) -> tuple[float, float]:
+        """Return the middle length of the streaks of points on a frame, and how far their means lie from mid-shutter,
+        pixels.
+
+        Parameters
+        ----------
+        xyz : (N, 3) points in the path's world, one at the least. row : of the path. shutter : open share of the frame.
+        """
+        way = self.streaks(xyz, row, shutter)
+        length = np.linalg.norm(np.diff(way, axis=1), axis=2).sum(1)
+        return float(np.nanmedian(length)), float(np.nanmedian(np.linalg.norm(way.mean(1), axis=1)))
+
     def streaks(self, xyz: np.ndarray, row: int, shutter: float) -> np.ndarray:
         """Return how points move over the picture while the shutter is open on a frame, pixels about where they are at
         mid-shutter, (N, INSTANTS, 2).

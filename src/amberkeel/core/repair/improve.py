@@ -72,8 +72,7 @@ def improve(
     ------
     KeelError : there is no such effort.
     """
-    if effort not in EFFORTS:
-        raise KeelError(f"There is no effort “{effort}”.", f"Choose {', '.join(EFFORTS)}.")
+    check_effort(effort)
     trials: list[Trial] = []
     most, done = EFFORTS[effort], set()
     found = diagnose(ground.solution, measures)
@@ -91,6 +90,12 @@ def improve(
         if trial.kept:
             found = diagnose(ground.solution, measures)
     return Improved(ground.solution, tuple(trials), tuple(found))
+
+
+def check_effort(effort: str) -> None:
+    """Raise KeelError when there is no such effort."""
+    if effort not in EFFORTS:
+        raise KeelError(f"There is no effort “{effort}”.", f"Choose {', '.join(EFFORTS)}.")
 
 
 def _tried(ground: Ground, remedy: Remedy, why: str, progress: Progress) -> tuple[Trial, Ground]:

@@ -10,7 +10,6 @@ import numpy as np
 from amberkeel.core.diagnose.thin import FLOOR
 from amberkeel.core.errors import SolveError
 from amberkeel.core.plate.sequence import runs_of
-from amberkeel.core.solve.problem import SIGMA_FLOOR_PX
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.tracks import ACTIVE
 
@@ -75,7 +74,7 @@ def over_limit(solution: Solution, limit: Limit) -> OverLimit:
     tracks = solution.tracks
     own, used = tracks.track_of_sample, tracks.in_state(ACTIVE)
     length = np.linalg.norm(solution.residuals, axis=1)
-    unit = np.hypot(tracks.sigma, SIGMA_FLOOR_PX) * max(solution.noise_factor, 1e-6) if limit.unit == SIGMA else 1.0
+    unit = solution.stated_sigma * max(solution.noise_factor, 1e-6) if limit.unit == SIGMA else 1.0
     live = used[own] & np.isfinite(length)
     bad = live & (length / unit > limit.value)
     count, over = np.bincount(own[live], minlength=len(tracks)), np.bincount(own[bad], minlength=len(tracks))

@@ -145,7 +145,7 @@ def _through_blur(ground: Ground, _remedy: Remedy, progress: Progress) -> Outcom
     plate, out, proof = ground.pictures(), ground, ""
     for k in range(BLUR_ROUNDS):
         step = span(progress, k / BLUR_ROUNDS, (k + 1) / BLUR_ROUNDS)
-        anew = through_blur(plate, out.solution, None, ground.masked, span(step, 0.0, 0.85))
+        anew = through_blur(plate, out.solution, ground.masked, span(step, 0.0, 0.85))
         if anew is None:
             break
         proof = proof or (

@@ -92,14 +92,13 @@ class ThroughBlur:
     ----------
     tracks : the tracks, their positions on `frames` measured anew, and found where they had none.
     shutter : open share of the frame interval. gain : by how much patches match better than unblurred ones would.
-    frames : (K,) numbers of the frames measured anew. scores : mean match for each of `SHUTTERS`.
+    frames : (K,) numbers of the frames measured anew.
     """
 
     tracks: TrackSet
     shutter: float
     gain: float
     frames: np.ndarray
-    scores: np.ndarray
 
 
 @dataclass(frozen=True)
@@ -145,7 +144,6 @@ class _Lender:
 def through_blur(
     plate: Plate,
     solution: Solution,
-    frames: np.ndarray | None = None,
     masked: Callable[[int], np.ndarray] | None = None,
     progress: Progress = silent,
 ) -> ThroughBlur | None:
@@ -154,7 +152,6 @@ def through_blur(
     Parameters
     ----------
     plate : the pictures. solution : solved from them, of a camera with all rows read at once or nearly so.
-    frames : (K,) numbers of the frames to measure anew; None for all on which the camera's own motion matters.
     masked : from a frame number to (H, W) bool, True where nothing may be followed. progress : the share done.
 
     Returns
@@ -164,8 +161,7 @@ def through_blur(
     grain = grain_sigma(plate.gray(int(plate.frames[len(plate.frames) // 2])))
     work = _Work(plate, solution, grain)
     try:
-        wanted = np.ones(len(work.length), bool) if frames is None else np.isin(solution.path.frames, frames)
-        worst = np.argsort(-np.where(wanted, work.length, 0.0))[:TRIED_FRAMES]
+        worst = np.argsort(-work.length)[:TRIED_FRAMES]
         worst = worst[0.5 * work.length[worst] > LEAST_STREAK_PX]
         if not len(worst):
             return None
@@ -175,7 +171,7 @@ def through_blur(
         if gain < CLEARER:
             return None
         shutter = _peak(SHUTTERS, scores[1:])
-        blurred = work.blurred(shutter) & wanted
+        blurred = work.blurred(shutter)
         rows = np.nonzero(blurred | np.roll(blurred, 1) | np.roll(blurred, -1))[0]
         for k in range(ROUNDS):
             work.take_rates(rows, shutter, span(progress, 0.1 + 0.35 * k, 0.45 + 0.35 * k))
@@ -183,7 +179,7 @@ def through_blur(
             work.rescale(before, shutter)
         chosen = solution.path.frames[blurred]
         found = work.measured(chosen, shutter, masked, span(progress, 0.8, 1.0))
-        return ThroughBlur(_with(solution.tracks, found), shutter, gain, chosen, scores[1:])
+        return ThroughBlur(_with(solution.tracks, found), shutter, gain, chosen)
     finally:
         work.grays.close()
 
@@ -224,9 +220,7 @@ class _Work:
         tracks = tracks[self.known[tracks]][:: max(1, len(tracks) // 40)]
         if not len(tracks):
             return 0.0, 0.0
-        way = self.motion.streaks(self.xyz[tracks], row, 1.0)
-        length = np.linalg.norm(np.diff(way, axis=1), axis=2).sum(1)
-        return float(np.median(length)), float(np.median(np.linalg.norm(way.mean(1), axis=1)))
+        return self.motion.extent(self.xyz[tracks], row, 1.0)
 
     def blurred(self, shutter: float) -> np.ndarray:
         """Return the frames (F,) bool whose streaks are long against the usual ones, or that turn back."""
@@ -378,8 +372,7 @@ class _Work:
         own = rows[np.isin(rows - 1, rows) & np.isin(rows + 1, rows)]
         there, rate = [], []
         for row in own.tolist():
-            course = self.motion._course(row)
-            there.append((course(1.0) - course(-1.0))[3:5])
+            there.append(self.motion.turn_across(row)[:2])
             near = [self.motion.turn_rate(k)[:2] for k in (row - 1, row, row + 1)]
             rate.append((near[0] + 4.0 * near[1] + near[2]) / 3.0)
         if len(own) < 2:

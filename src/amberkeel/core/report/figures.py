@@ -2,7 +2,6 @@
 
 import numpy as np
 
-from amberkeel.core.solve.problem import SIGMA_FLOOR_PX
 from amberkeel.core.solve.residuals import rms_by
 from amberkeel.core.solve.solution import Solution
 
@@ -27,7 +26,7 @@ def residual_field(solution: Solution) -> tuple[np.ndarray, np.ndarray, np.ndarr
     lens, tracks = solution.path.lens, solution.tracks
     on = solution.counted & np.isfinite(solution.residuals).all(1)
     xy, error = tracks.xy[on], solution.residuals[on]
-    unit = np.hypot(tracks.sigma[on], SIGMA_FLOOR_PX) * max(solution.noise_factor, 1e-6)
+    unit = solution.stated_sigma[on] * max(solution.noise_factor, 1e-6)
     i = np.clip((xy[:, 0] / lens.width * COLUMNS).astype(int), 0, COLUMNS - 1)
     j = np.clip((xy[:, 1] / lens.height * ROWS).astype(int), 0, ROWS - 1)
     cell, count = j * COLUMNS + i, COLUMNS * ROWS

@@ -78,6 +78,11 @@ class Solution:
         return ~self.outlier & self.tracks.in_state(CHECK)[self.tracks.track_of_sample]
 
     @property
+    def stated_sigma(self) -> np.ndarray:
+        """Stated noise (N,) of each measurement along an axis, with the least that any is given, pixels."""
+        return np.hypot(self.tracks.sigma, SIGMA_FLOOR_PX)
+
+    @property
     def missing_frames(self) -> np.ndarray:
         """Frames (M,) with tracks that have no camera: the solve does not reach them."""
         return np.setdiff1d(self.tracks.frames, self.path.frames)
@@ -90,8 +95,7 @@ class Solution:
     @property
     def check_rms_px(self) -> float:
         """What `rms_px` would be were the used tracks withheld, by the check tracks' word, pixels; 0 without any."""
-        sigma = np.hypot(self.tracks.sigma, SIGMA_FLOOR_PX)
-        whitened = np.linalg.norm(self.residuals, axis=1) / sigma
+        whitened = np.linalg.norm(self.residuals, axis=1) / self.stated_sigma
         live = np.isfinite(whitened)
         own, used, check = self.tracks.track_of_sample, self.counted & live, self.counted_check & live
         return self.rms_px * over_used(whitened, own, used, check)

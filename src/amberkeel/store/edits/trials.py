@@ -6,7 +6,8 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
-from amberkeel.store.models import Attempt, Shot, Trial
+from amberkeel.store.models import Attempt, Shot
+from amberkeel.store.trials import own_trial
 from amberkeel.store.typed import Typed
 
 Steps = Callable[[Session, Shot, list], list]
@@ -32,7 +33,7 @@ class Drop(Typed):
 
 def keep(session: Session, shot: Shot, payload: dict, steps: Steps) -> tuple[dict, str]:
     """Payload: as `Keep` has it. The kept attempt is that of the tracks as the edits leave them."""
-    trial = _own(session, shot, payload["trial"])
+    trial = own_trial(session, shot, payload["trial"])
     before, decided = shot.pinned_id, trial.decided
     back = steps(session, shot, payload["steps"])
     attempt = session.get(Attempt, payload["attempt"])
@@ -49,7 +50,7 @@ def keep(session: Session, shot: Shot, payload: dict, steps: Steps) -> tuple[dic
 
 def drop(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
     """Payload: {"trial": id}; a dropped trial's attempt leaves the ledger and stays in reach."""
-    trial = _own(session, shot, payload["trial"])
+    trial = own_trial(session, shot, payload["trial"])
     if trial.attempt_id and trial.attempt_id == shot.pinned_id:
         raise KeelError("What came of this trial is pinned.", "Pin another attempt first.")
     attempt = session.get(Attempt, trial.attempt_id) if trial.attempt_id else None
@@ -58,10 +59,3 @@ def drop(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
     if attempt is not None:
         attempt.removed = payload.get("removed", True)
     return inverse, f"Drop: {trial.remedy['words']}"
-
-
-def _own(session: Session, shot: Shot, number: int) -> Trial:
-    trial = session.get(Trial, number)
-    if trial is None or trial.shot_id != shot.id:
-        raise KeelError("There is no such trial of this shot.")
-    return trial
