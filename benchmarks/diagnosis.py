@@ -187,6 +187,13 @@ def distortion(made: Scene) -> Meant:
     return Meant(model.DISTORTS)
 
 
+def held_focal(made: Scene) -> Meant:
+    """The focal length was stated wrongly."""
+    wrong = 1.0 + made.chance.choice([-1.0, 1.0]) * made.chance.uniform(0.06, 0.25)
+    made.recipe = replace(made.recipe, focal_px=FOCAL * float(wrong))
+    return Meant(model.HELD_FOCAL)
+
+
 def zoom(made: Scene) -> Meant:
     """The lens zooms, and was taken as fixed."""
     steps = np.cumsum(np.cumsum(made.chance.normal(0.0, 1e-4, FRAMES)))
@@ -213,7 +220,7 @@ def pan(made: Scene) -> Meant:
 
 
 FAULTS: tuple[Fault, ...] = (
-    jump, drift, bad_end, mover, flash, blur, doubled, dropped, knock, few, distortion, zoom, rolling, pan,
+    jump, drift, bad_end, mover, flash, blur, doubled, dropped, knock, few, distortion, held_focal, zoom, rolling, pan,
 )  # fmt: skip
 
 

@@ -64,6 +64,29 @@ def test_blurred_frames_are_measured_anew_at_mid_shutter(run_shot, run_solved):
         carry_out(Ground(solution, plate.frames), Remedy("through-blur", "Measure"))
 
 
+def test_frames_that_led_tracks_astray_are_measured_again(run_solved):
+    plate, solution = run_solved
+    chance, tracks, struck = np.random.default_rng(4), solution.tracks, (1009, 1010)
+    on = np.isin(tracks.frames, struck)
+    gone = on & (chance.random(len(on)) < 0.4)
+    off = tracks.xy + chance.normal(0.0, 2.0, tracks.xy.shape)
+    owner = tracks.ids[tracks.track_of_sample]
+    cuts = tuple((int(owner[k]), int(tracks.frames[k]), int(tracks.frames[k])) for k in np.nonzero(gone)[0])
+    astray = without(replace(tracks, xy=np.where(on[:, None], off, tracks.xy)), cuts)
+    bad = solve_tracks(astray, plate.frames, plate.width, plate.height, solution.recipe)
+    assert not np.isin(struck, bad.path.frames).any()
+    again = carry_out(Ground(bad, plate.frames, plate), Remedy("again", "Measure again", frames=struck)).solution
+    assert np.isin(struck, again.path.frames).all()
+    anew = np.isin(again.tracks.frames, struck)
+    assert anew.sum() > 0.9 * on.sum() > (on & ~gone).sum()
+    was = {(i, f): xy for i, f, xy in zip(owner[on], tracks.frames[on], tracks.xy[on])}
+    found = zip(again.tracks.ids[again.tracks.track_of_sample[anew]], again.tracks.frames[anew], again.tracks.xy[anew])
+    apart = [np.linalg.norm(xy - was[i, f]) for i, f, xy in found if (i, f) in was]
+    assert len(apart) > 0.8 * on.sum() and np.median(apart) < 0.12
+    with pytest.raises(SolveError, match="No camera was solved"):
+        carry_out(Ground(bad, plate.frames, plate), Remedy("again", "Measure again", frames=(3,)))
+
+
 def test_a_motion_with_known_rates_bends_as_the_true_one(run_shot):
     path, times = truth(run_shot), np.linspace(-0.3, 0.3, INSTANTS)
     spline = Motion(path)

@@ -117,6 +117,11 @@ def _less(asked: Repair) -> Remedy:
     return Remedy("down-weight", f"Let {where} count less", frames=frames)
 
 
+def _again(asked: Repair) -> Remedy:
+    frames, where = _frames(asked)
+    return Remedy("again", f"Measure {where} again from the camera", frames=frames)
+
+
 def _through(_asked: Repair) -> Remedy:
     return Remedy("through-blur", "Measure blurred frames anew")
 
@@ -145,8 +150,8 @@ def _down(_asked: Repair) -> Remedy:
 
 
 _REPAIRS = {
-    "bridge": _bridge, "down-weight": _less, "through-blur": _through, "smooth": _smooth, "limit": _limit,
-    "limit-down": _down, "add": _add,
+    "bridge": _bridge, "down-weight": _less, "again": _again, "through-blur": _through, "smooth": _smooth,
+    "limit": _limit, "limit-down": _down, "add": _add,
 }  # fmt: skip
 """What a person may ask for without a finding: each makes a remedy of what was typed."""
 

@@ -156,7 +156,7 @@ def _told_bad(evidence: Evidence, cause: str, parts: list[tuple[int, int]], usua
     if cause == LEAN:
         remedies.insert(0, Remedy("rows", "Solve with a rolling shutter"))
     if cause == FLASH:
-        remedies = remedies[1:]
+        remedies[0] = Remedy("again", f"Measure {where} again from the camera", frames=frames)
     text = _WORDS[cause].format(frames=f"{word} {spans(frames)}")
     return Finding(cause, NOTABLE, surety(over, OVER_USUAL), text, frames, (), tuple(remedies), {"over_usual": over})
 

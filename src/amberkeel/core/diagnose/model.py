@@ -24,7 +24,7 @@ from amberkeel.core.solve.resume import resumed
 from amberkeel.core.solve.rows import TRIED, row_drift
 from amberkeel.core.solve.terms import SmoothZoom
 
-DISTORTS, ZOOMS, ROLLS, OFF_CENTRE = "distorts", "zooms", "rolling-shutter", "off-centre"
+DISTORTS, ZOOMS, ROLLS, OFF_CENTRE, HELD_FOCAL = "distorts", "zooms", "rolling-shutter", "off-centre", "held-focal"
 
 MOST_TRACKS = 250
 """Tracks by which a model is tried."""
@@ -35,7 +35,7 @@ MOST_FRAMES = 100
 HOW = (12, 1e-4, FINAL_SCALE)
 """Iterations, tolerance and Cauchy scale of an adjustment."""
 
-GAINED = {DISTORTS: 0.03, ZOOMS: 0.03, ROLLS: 0.006, OFF_CENTRE: 0.03}
+GAINED = {DISTORTS: 0.03, ZOOMS: 0.03, ROLLS: 0.006, OFF_CENTRE: 0.03, HELD_FOCAL: 0.03}
 """Share of the cost that a freed value must gain. A calm camera hardly shows that its rows are read in turn, but the
 readout that comes out where they are not is near nothing.
 """
@@ -51,6 +51,10 @@ LEAST_READOUT = 0.08
 
 LEAST_OFF = 0.01
 """Shift of the optical centre that matters, in widths of the picture."""
+
+
+LEAST_FOCAL = 0.01
+"""Change of a focal length that was held which matters, as a share."""
 
 
 @dataclass(frozen=True)
@@ -134,13 +138,22 @@ def _off_centre(problem: Problem, freedom: Freedom, cost: float, _known: bool) -
     return Freed(1.0 - after / cost, float(moved / (LEAST_OFF * 2.0 * problem.lens.cx)), trial)
 
 
-_OVER_ALL = {DISTORTS: _distorts, ZOOMS: _zooms, OFF_CENTRE: _off_centre}
+def _held_focal(problem: Problem, freedom: Freedom, cost: float, _known: bool) -> Freed | None:
+    if "focal" in freedom.lens:
+        return None
+    trial = problem.copied()
+    after = adjust_all(trial, freedom.with_value("focal"), *HOW).cost
+    return Freed(1.0 - after / cost, abs(float(np.log(trial.lens.focal / problem.lens.focal))) / LEAST_FOCAL, trial)
+
+
+_OVER_ALL = {DISTORTS: _distorts, ZOOMS: _zooms, OFF_CENTRE: _off_centre, HELD_FOCAL: _held_focal}
 _IN_A_STRETCH = {ROLLS: _rolls}
 
 _WORDS = {
     DISTORTS: "The lens distorts, by {distortion:.0f} px at the corner, and was taken as straight",
     ZOOMS: "The focal length changes by {zoom:.1f} % over the shot, and was taken as fixed: a zoom, or breathing",
     ROLLS: "Rows are read in turn, over {readout:.0f} % of the frame interval, and were taken as read at once",
+    HELD_FOCAL: "Residuals scale with depth as those of a wrong focal length: it was held, and would be {focal:.0f} px",
     OFF_CENTRE: "The optical centre lies {centre:.0f} px off the middle of the picture: a crop, or a shifted lens",
 }
 
@@ -148,6 +161,7 @@ _REMEDIES = {
     DISTORTS: (Remedy("distortion", "Solve with distortion"),),
     ZOOMS: (Remedy("zoom", "Solve with a zoom"),),
     ROLLS: (Remedy("rows", "Solve with a rolling shutter"),),
+    HELD_FOCAL: (Remedy("focal", "Solve with the focal length free"),),
     OFF_CENTRE: (Remedy("centre", "Solve with the centre free"),),
 }
 
@@ -157,6 +171,7 @@ def _told(kind: str, freed: Freed) -> Finding:
         "distortion": freed.size * LEAST_CORNER_PX if kind == DISTORTS else 0.0,
         "zoom": 100.0 * freed.size * LEAST_ZOOM if kind == ZOOMS else 0.0,
         "readout": 100.0 * freed.size * LEAST_READOUT if kind == ROLLS else 0.0,
+        "focal": freed.problem.lens.focal,
         "centre": freed.size * LEAST_OFF * 2.0 * freed.problem.lens.cx if kind == OFF_CENTRE else 0.0,
     }
     text = (

@@ -85,6 +85,7 @@ def _spiked(evidence: Evidence, found: list[Spike]) -> list[Finding]:
     where = f"frame {at}" if len(frames) == 1 else f"frames {spans(frames)}"
     remedies = (
         Remedy("through-blur", "Measure blurred frames anew", frames=frames),
+        Remedy("again", f"Measure {where} again from the camera", frames=frames),
         Remedy("bridge", f"Bridge {where}", frames=frames),
         Remedy("down-weight", f"Let {where} count less", frames=frames),
     )

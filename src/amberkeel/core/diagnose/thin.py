@@ -44,7 +44,10 @@ def findings(evidence: Evidence) -> list[Finding]:
                 text,
                 frames,
                 (),
-                (Remedy("add", f"Follow more features on {spans(frames)}", frames=frames),),
+                (
+                    Remedy("add", f"Follow more features on {spans(frames)}", frames=frames),
+                    Remedy("again", f"Look for lost tracks on {spans(frames)}", frames=frames),
+                ),
                 {"least": least},
             )
         )

@@ -22,7 +22,9 @@ EFFORTS = {"quick": 3, "usual": 6, "thorough": 14}
 BY_HAND = ("bridge", "smooth", "down-weight", "release", "limit", "limit-down")
 """Remedies that give up evidence or change what was filmed: for a person to choose."""
 
-ORDER = ("motion", "distortion", "zoom", "rows", "centre", "through-blur", "cut", "exclude", "add")
+ORDER = (
+    "motion", "focal", "distortion", "zoom", "rows", "centre", "through-blur", "again", "cut", "exclude", "add",
+)  # fmt: skip
 """What is tried before what: the camera's model first, since a wrong one makes all else look wrong."""
 
 ALWAYS = (
@@ -137,4 +139,4 @@ def _key(remedy: Remedy) -> tuple:
     """Return what tells a remedy from others: measuring through blur and adding features are whole by themselves."""
     if remedy.code in ("through-blur", "add"):
         return (remedy.code,)
-    return remedy.code, remedy.word, remedy.tracks, remedy.cuts
+    return remedy.code, remedy.word, remedy.tracks, remedy.cuts, remedy.frames

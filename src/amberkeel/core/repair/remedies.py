@@ -16,7 +16,9 @@ from amberkeel.core.follow.detect import DetectSettings
 from amberkeel.core.follow.follow import FollowSettings
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent, span
+from amberkeel.core.repair.again import measured_again
 from amberkeel.core.repair.compare import SURELY_BETTER, compare
+from amberkeel.core.repair.led import Masked
 from amberkeel.core.repair.limit import STEPS, Limit, OverLimit, down, over_limit
 from amberkeel.core.repair.smooth import POSITION, bridged, smoothed
 from amberkeel.core.repair.through_blur import through_blur
@@ -26,8 +28,6 @@ from amberkeel.core.solve.rows import TRIED
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.tracks import ACTIVE, EXCLUDED, TrackSet, from_pieces
-
-Masked = Callable[[int], np.ndarray] | None
 
 LESS = 4.0
 """By what factor the noise of measurements that shall count less is raised."""
@@ -159,6 +159,12 @@ def _through_blur(ground: Ground, _remedy: Remedy, progress: Progress) -> Outcom
     return Outcome(out.solution, proof)
 
 
+def _again(ground: Ground, remedy: Remedy, progress: Progress) -> Outcome:
+    anew = measured_again(ground.pictures(), ground.solution, remedy.frames, ground.masked, span(progress, 0.0, 0.7))
+    tracks = replace(anew.tracks, states=ground.tracks.states)
+    return Outcome(ground.solved(tracks, ground.recipe, span(progress, 0.7, 1.0)))
+
+
 def _distortion(ground: Ground, _remedy: Remedy, progress: Progress) -> Outcome:
     return Outcome(ground.solved(ground.tracks, replace(ground.recipe, distortion="estimate", begin=None), progress))
 
@@ -166,6 +172,12 @@ def _distortion(ground: Ground, _remedy: Remedy, progress: Progress) -> Outcome:
 def _centre(ground: Ground, _remedy: Remedy, progress: Progress) -> Outcome:
     lens = {**ground.recipe.lens, "cx": LensChoice(FREE), "cy": LensChoice(FREE)}
     return Outcome(ground.solved(ground.tracks, replace(ground.recipe, lens=lens), progress))
+
+
+def _focal(ground: Ground, _remedy: Remedy, progress: Progress) -> Outcome:
+    lens = {name: choice for name, choice in ground.recipe.lens.items() if name != "focal"}
+    recipe = replace(ground.recipe, lens=lens, focal_px=None, begin=None)
+    return Outcome(ground.solved(ground.tracks, recipe, progress))
 
 
 def _zoom(ground: Ground, _remedy: Remedy, progress: Progress) -> Outcome:
@@ -276,8 +288,10 @@ REMEDIES: dict[str, Carried] = {
     "cut": _cut,
     "down-weight": _down_weight,
     "through-blur": _through_blur,
+    "again": _again,
     "distortion": _distortion,
     "centre": _centre,
+    "focal": _focal,
     "zoom": _zoom,
     "rows": _rows,
     "motion": _motion,

@@ -19,8 +19,8 @@ ALL, POSITION, ROTATION = "all", "position", "rotation"
 CHANNELS = (POSITION, ALL, ROTATION)
 """What is bridged: positions, the camera being aimed again; turns too, nothing being aimed; turns alone."""
 
-REACH = 4.0
-"""Frames on each side of a bridge, in its own length and more, from which it is fitted."""
+BRIDGE_WIDTH = 2.0
+"""Sigma of the Gaussian under which a bridge's neighbours are fitted, frames, beyond the way to the nearest of them."""
 
 LEAST_BESIDE = 4
 """Frames with a camera that a bridge needs beside it."""
@@ -53,13 +53,40 @@ def bridged(solution: Solution, frames: tuple[int, ...], channels: str = POSITIO
     kept = np.setdiff1d(np.arange(len(path.frames)), rows)
     if len(kept) < 2 * LEAST_BESIDE:
         raise SolveError("Too few frames are left to bridge from.", "Choose fewer frames.")
+    own = {POSITION: (True, False), ROTATION: (False, True), ALL: (True, True)}[channels]
+    moved = _with_channels(path, _interpolated(path, rows, kept), rows, *own)
+    return aimed(solution, moved, rows if channels == POSITION else rows[:0])
+
+
+def carried_over(path: CameraPath, frames: np.ndarray) -> CameraPath:
+    """Return a path that goes over frames as those beside them tell, with a pose on those that it lacked.
+
+    Parameters
+    ----------
+    path : solved. frames : (K,) numbers between its first frame and its last.
+
+    Raises
+    ------
+    SolveError : too few frames are left beside them.
+    """
+    every = np.union1d(path.frames, frames)
+    rows, kept = np.searchsorted(every, frames), np.nonzero(~np.isin(every, frames))[0]
+    if len(kept) < 2 * LEAST_BESIDE:
+        raise SolveError("Too few frames are left to go by.", "Choose fewer frames.")
+    nearest = path.taken(np.abs(path.frames[:, None] - every[None]).argmin(0))
+    zoom = None if path.zoom is None else np.interp(every, path.frames, path.zoom)
+    there = replace(nearest, frames=every, zoom=zoom)
+    return _with_channels(there, _interpolated(there, rows, kept), rows, True, True)
+
+
+def _interpolated(path: CameraPath, rows: np.ndarray, kept: np.ndarray) -> np.ndarray:
+    """Return the path's channels (F, 6), on some rows as the kept rows beside them tell."""
     values = channels_of(path)
     for row in rows:
-        near = kept[np.argsort(np.abs(kept - row), kind="stable")[: 2 * LEAST_BESIDE]]
-        values[row] = _local(path.frames[near] - path.frames[row], values[near], max(2.0, REACH))
-    own = {POSITION: (True, False), ROTATION: (False, True), ALL: (True, True)}[channels]
-    moved = _with_channels(path, values, rows, *own)
-    return aimed(solution, moved, rows if channels == POSITION else rows[:0])
+        near = kept[np.argsort(np.abs(path.frames[kept] - path.frames[row]), kind="stable")[: 2 * LEAST_BESIDE]]
+        offsets = path.frames[near] - path.frames[row]
+        values[row] = _local(offsets, values[near], BRIDGE_WIDTH + np.abs(offsets).min() - 1.0)
+    return values
 
 
 def smoothed(solution: Solution, strength: float, frames: tuple[int, ...] | None = None) -> Solution:

@@ -12,17 +12,12 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from amberkeel.core.follow.bank import Bank, as_float, fit_variance, scale_and_distortion, states_at
-from amberkeel.core.follow.detect import grain_sigma, soften_px
-from amberkeel.core.follow.follow import FollowSettings
-from amberkeel.core.follow.follower import MODEL_NOISE_PX
-from amberkeel.core.follow.register import OK, register_patches
-from amberkeel.core.plate.plate import GrayFrames, Plate
+from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent, span
-from amberkeel.core.repair.drawn import BORDER, draw_along
-from amberkeel.core.repair.exposure import EVEN, SMOOTH, STILL, Motion
+from amberkeel.core.repair.exposure import EVEN, SMOOTH, STILL
+from amberkeel.core.repair.led import NOT_OPEN, Led, Masked
 from amberkeel.core.solve.solution import Solution
-from amberkeel.core.tracks import EXCLUDED, TrackSet, from_pieces
+from amberkeel.core.tracks import TrackSet
 
 SHUTTERS = np.array([0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 1.0])
 """Open shares of the frame interval that are tried."""
@@ -36,20 +31,8 @@ LEAST_STREAK_PX = 2.0
 LEAST_SHIFT_PX = 0.08
 """The same for how far the mean over the exposure lies from mid-shutter."""
 
-REACH = 12
-"""Frames to each side from which a sharp reference may come."""
-
-STRAYED_PX = 3.0
-"""How far from where the camera expects it a patch may be found."""
-
-LEAST_SCORE = 0.7
-"""Correlation that a blurred patch must reach."""
-
 CLEARER = 0.03
 """By how much a motion must match better than another one, or than none, to be preferred."""
-
-KERNEL_NOISE = 0.01
-"""What the synthesised blur errs by, as a share of the streak's length."""
 
 
 MATCHED = 64
@@ -101,50 +84,10 @@ class ThroughBlur:
     frames: np.ndarray
 
 
-@dataclass(frozen=True)
-class _Patches:
-    """Points seen on one frame, by their tracks' rows, with the frame that lends each its sharp reference."""
-
-    tracks: np.ndarray
-    expected: np.ndarray
-    source: np.ndarray
-    place: np.ndarray
-    sigma: np.ndarray
-
-
-@dataclass(frozen=True)
-class _Fits:
-    """Patches as they were found: fits (M, 8), results (M, 3), and which hold (M,) bool."""
-
-    patches: _Patches
-    states: np.ndarray
-    results: np.ndarray
-    good: np.ndarray
-
-
-class _Lender:
-    """Which sharp frame lends each track its reference, and where."""
-
-    def __init__(self, solution: Solution, blurred: np.ndarray):
-        tracks = solution.tracks
-        row = solution.path.rows_of(tracks.frames)
-        self.rows = np.nonzero(~solution.outlier & (row >= 0) & ~blurred[row])[0]
-        self.owner, self.frame = tracks.track_of_sample[self.rows], tracks.frames[self.rows]
-        self.xy, self.sigma = tracks.xy[self.rows], tracks.sigma[self.rows]
-
-    def nearest(self, frame: int, known: np.ndarray) -> np.ndarray:
-        """Return rows (M,) of this lender, one for each track of `known` (T,) bool that has a sharp sample near."""
-        far = np.abs(self.frame - frame)
-        order = np.lexsort((far, self.owner))
-        first = np.concatenate([[True], np.diff(self.owner[order]) > 0])
-        best = order[first]
-        return best[(far[best] <= REACH) & known[self.owner[best]]]
-
-
 def through_blur(
     plate: Plate,
     solution: Solution,
-    masked: Callable[[int], np.ndarray] | None = None,
+    masked: Masked = None,
     progress: Progress = silent,
 ) -> ThroughBlur | None:
     """Measure tracks anew on blurred frames, against references that are blurred as the solved camera says.
@@ -158,14 +101,13 @@ def through_blur(
     -------
     The tracks measured anew, or None where no frame is blurred by motion or no shutter explains the pictures better.
     """
-    grain = grain_sigma(plate.gray(int(plate.frames[len(plate.frames) // 2])))
-    work = _Work(plate, solution, grain)
+    work = _Work(plate, solution)
     try:
         worst = np.argsort(-work.length)[:TRIED_FRAMES]
         worst = worst[0.5 * work.length[worst] > LEAST_STREAK_PX]
         if not len(worst):
             return None
-        scores = np.array([work.match(worst, s) for s in (1e-3, *SHUTTERS)])
+        scores = np.array([work.match(worst, s) for s in (NOT_OPEN, *SHUTTERS)])
         progress(0.1, "Measuring the shutter from blur")
         gain = float(scores[1:].max() - scores[0])
         if gain < CLEARER:
@@ -178,8 +120,8 @@ def through_blur(
             before, shutter = shutter, work.shutter_by_rates(rows, shutter)
             work.rescale(before, shutter)
         chosen = solution.path.frames[blurred]
-        found = work.measured(chosen, shutter, masked, span(progress, 0.8, 1.0))
-        return ThroughBlur(_with(solution.tracks, found), shutter, gain, chosen)
+        tracks = work.measured(chosen, shutter, masked, span(progress, 0.8, 1.0))
+        return ThroughBlur(tracks, shutter, gain, chosen)
     finally:
         work.grays.close()
 
@@ -192,24 +134,14 @@ def _peak(x: np.ndarray, y: np.ndarray) -> float:
     return float(np.clip(x[k] + np.clip(shift, -1.0, 1.0) * (x[1] - x[0]), x[0], x[-1]))
 
 
-class _Work:
+class _Work(Led):
     """A plate and its solved camera, while blurred frames are measured."""
 
-    def __init__(self, plate: Plate, solution: Solution, grain: float):
-        settings, soften = FollowSettings(), soften_px(grain)
-        self.solution, self.path, self.motion = solution, solution.path, Motion(solution.path)
-        self.grays = GrayFrames(plate, soften=soften)
-        self.half, self.inflation = (
-            settings.half_px(plate.width, soften),
-            settings.limits(plate.width, soften).inflation,
-        )
-        self.prior = (grain / 0.04) ** 2
-        self.size = np.array([plate.width, plate.height])
-        self.xyz = solution.points.positions(solution.path.positions[0])
-        self.known = solution.points.known & (np.array(solution.tracks.states) != EXCLUDED)
+    def __init__(self, plate: Plate, solution: Solution):
+        super().__init__(plate, solution)
         extent = np.array([self._extent(k) for k in range(len(self.path.frames))])
         self.length, self.shift = extent.T
-        self.lender = _Lender(solution, self.blurred(0.5))
+        self.barred = self.blurred(0.5)
 
     def _extent(self, row: int) -> tuple[float, float]:
         """Return the middle length of the streaks on a frame were the shutter always open, and how far their mean would
@@ -227,54 +159,6 @@ class _Work:
         length = shutter * self.length
         long = length > max(LEAST_STREAK_PX, 2.0 * float(np.median(length)))
         return long | (shutter**2 * self.shift > LEAST_SHIFT_PX)
-
-    def _patches(self, row: int, most: int | None) -> _Patches:
-        """Return the points that a frame sees and a sharp frame near it lends a reference for, at the most so many."""
-        lent = self.lender.nearest(int(self.path.frames[row]), self.known)
-        tracks = self.lender.owner[lent]
-        expected = self.path.project(self.xyz[tracks], row)
-        inside = (self.path.to_camera(self.xyz[tracks], row)[:, 2] > 0) & np.isfinite(expected).all(1)
-        inside[inside] = ((expected[inside] > self.half) & (expected[inside] < self.size - self.half)).all(1)
-        chosen = np.nonzero(inside)[0]
-        if most is not None and len(chosen) > most:
-            chosen = chosen[np.linspace(0, len(chosen) - 1, most).astype(int)]
-        lent, tracks = lent[chosen], tracks[chosen]
-        return _Patches(
-            tracks, expected[chosen], self.lender.frame[lent], self.lender.xy[lent], self.lender.sigma[lent]
-        )
-
-    def _warps(self, patches: _Patches, row: int) -> np.ndarray:
-        """Return (M, 2, 2), from pixels of a row's picture to those of each patch's source."""
-        rows, xyz = self.path.rows_of(patches.source), self.xyz[patches.tracks]
-        grown = self.path.to_camera(xyz, row)[:, 2] / self.path.to_camera(xyz, rows)[:, 2]
-        turned = np.einsum("mji,jk->mik", self.path.world_from_camera[rows], self.path.world_from_camera[row])
-        return turned[:, :2, :2] * np.clip(grown, 0.5, 2.0)[:, None, None]
-
-    def fitted(self, row: int, shutter: float, most: int | None = None) -> _Fits:
-        """Return the patches of a frame as they were found on it."""
-        patches = self._patches(row, most)
-        way, count = self.motion.streaks(self.xyz[patches.tracks], row, shutter), len(patches.tracks)
-        reach = float(np.percentile(np.abs(way).max((1, 2)), 90)) if count else 0.0
-        bank = Bank(self.half + min(int(np.ceil(0.3 * reach)), self.half), self.prior)
-        cell = bank.half + BORDER
-        side = 2 * cell + 1
-        sheet, warps = np.zeros((max(count, 1) * side, side), np.float32), self._warps(patches, row)
-        for source in np.unique(patches.source):
-            own = np.nonzero(patches.source == source)[0]
-            part = np.zeros((len(own) * side, side), np.float32)
-            draw_along(as_float(self.grays.get(int(source))), patches.place[own], way[own], warps[own], cell, part)
-            sheet.reshape(-1, side, side)[own] = part.reshape(-1, side, side)
-        middles = np.stack([np.full(count, cell + 0.5), np.arange(count) * side + cell + 0.5], 1)
-        bank.patches, bank.gradients, bank.inverses, made = bank.cut(sheet, middles)
-        states = states_at(sheet, middles)
-        states[:, :2] = patches.expected
-        results, status = np.zeros((count, 3)), np.zeros(count, np.int64)
-        gray = as_float(self.grays.get(int(self.path.frames[row])))
-        register_patches(gray, bank.patches, bank.gradients, bank.inverses, bank.half, states, 15, results, status)
-        _, spread = scale_and_distortion(states)
-        strayed = np.hypot(*(states[:, :2] - patches.expected).T)
-        good = made & (status == OK) & (spread < 1.6) & (strayed < STRAYED_PX)
-        return _Fits(patches, states, results, good)
 
     def match(self, rows: np.ndarray, shutter: float) -> float:
         """Return how well the patches on some frames match: the mean of ``-log(1 - c²) / 2`` over their correlations c,
@@ -390,22 +274,6 @@ class _Work:
             rates[row, :2] += (whole * (before / after - 1.0))[:2]
         self.motion = replace(self.motion, rates=rates)
 
-    def measured(self, frames: np.ndarray, shutter: float, masked, progress: Progress) -> list[tuple]:
-        """Return for each frame its number, the tracks' rows (M,), positions (M, 2), sigmas (M,) and scores (M,)."""
-        out = []
-        for k, frame in enumerate(frames.tolist()):
-            progress(k / len(frames), f"Measuring frame {frame} through its blur")
-            row = self.path.index_of(frame)
-            fit = self.fitted(row, shutter)
-            good = fit.good & (fit.results[:, 0] > LEAST_SCORE)
-            if masked is not None:
-                x, y = np.clip(fit.states[:, :2].astype(int), 0, self.size - 1).T
-                good &= ~masked(frame)[y, x]
-            variance = self.inflation * fit_variance(fit.states, fit.results) + MODEL_NOISE_PX**2
-            sigma = np.sqrt(variance + fit.patches.sigma**2 + (KERNEL_NOISE * shutter * self.length[row]) ** 2)
-            out.append((frame, fit.patches.tracks[good], fit.states[good, :2], sigma[good], fit.results[good, 0]))
-        return out
-
 
 def _clearly(ahead: np.ndarray) -> float:
     """Return the mean of how far patches (M,) are ahead in one way of moving, 0 where that may be chance."""
@@ -425,26 +293,3 @@ def _tops(middle: float, beside: np.ndarray) -> np.ndarray:
         bend = low + high - 2.0 * middle
         out[axis] = np.clip(0.5 * (low - high) / bend, -1.0, 1.0) if bend < 0.0 else np.sign(high - low)
     return out
-
-
-def _with(tracks: TrackSet, found: list[tuple]) -> TrackSet:
-    """Return tracks with what was measured anew on some frames instead of what they had there."""
-    anew = np.array([f for f, *_ in found])
-    kept = ~np.isin(tracks.frames, anew)
-    owner = np.concatenate([tracks.track_of_sample[kept], *(rows for _, rows, *_ in found)])
-    frames = np.concatenate([tracks.frames[kept], *(np.full(len(rows), f) for f, rows, *_ in found)])
-    xy = np.concatenate([tracks.xy[kept], *(part[2] for part in found)])
-    sigma = np.concatenate([tracks.sigma[kept], *(part[3] for part in found)])
-    score = np.concatenate([tracks.score[kept], *(part[4] for part in found)])
-    order = np.lexsort((frames, owner))
-    counts = np.bincount(owner, minlength=len(tracks))
-    pieces = np.split(order, np.cumsum(counts)[:-1])
-    return replace(
-        from_pieces(
-            tracks.names,
-            [(frames[p], xy[p], sigma[p], score[p]) for p in pieces],
-            tracks.kinds,
-            tracks.states,
-            tracks.ids,
-        )
-    )

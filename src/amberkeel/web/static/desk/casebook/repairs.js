@@ -44,6 +44,11 @@ export class Repairs {
       name: "Casebook: let the chosen frames count less",
       run: () => this.ask({ code: "down-weight", frames: this.frames() }),
     },
+    {
+      id: "repair-again",
+      name: "Casebook: measure the chosen frames again from the camera",
+      run: () => this.ask({ code: "again", frames: this.frames() }),
+    },
     { id: "repair-blur", name: "Casebook: measure blurred frames anew", run: () => this.ask({ code: "through-blur" }) },
     { id: "repair-more", name: "Casebook: follow more features", run: () => this.ask({ code: "add" }) },
     {
