@@ -6,7 +6,6 @@ from tempfile import TemporaryDirectory
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import LensError
-from amberkeel.core.handoff.document import read_path
 from amberkeel.core.lens.chart import calibrate
 from amberkeel.core.lens.profile import LensProfile as Profile
 from amberkeel.core.lens.profile import profile_document, profile_from_chart, read_profile
@@ -21,7 +20,7 @@ from amberkeel.store.edits import apply
 from amberkeel.store.media import Media
 from amberkeel.store.models import LensProfile, Shot
 from amberkeel.store.session import session
-from amberkeel.store.solve import document_of
+from amberkeel.store.solve import path_of
 from amberkeel.store.stages.state import pinned
 from amberkeel.store.storage import STRAIGHTENED
 
@@ -93,7 +92,7 @@ def pinned_path(settings: Settings, shot_id: int) -> CameraPath:
         attempt = pinned(opened, opened.get(Shot, shot_id))
         if attempt is None:
             raise LensError("No attempt is pinned that says how the camera turned.", "Solve the shot first.")
-        return read_path(document_of(Media(settings.media), attempt))
+        return path_of(Media(settings.media), attempt)
 
 
 def straighten(settings: Settings, shot_id: int, arguments: Straighten, progress: Progress) -> None:

@@ -8,7 +8,6 @@ from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import Cancelled, KeelError
 from amberkeel.core.handoff.camera_paths import path_of_hold
-from amberkeel.core.handoff.document import read_path
 from amberkeel.core.lens import focal_px_from_mm
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.evidence.statement import Hold, read_constraints
@@ -27,7 +26,7 @@ from amberkeel.store.masks import live_masks
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.session import session
-from amberkeel.store.solve import complete, document_of, store_attempt, unfinished
+from amberkeel.store.solve import complete, path_of, store_attempt, unfinished
 from amberkeel.store.tracks import live_tracks, to_track_set
 
 
@@ -128,7 +127,7 @@ def _to_solve(settings: Settings, shot_id: int, arguments: Solve) -> tuple[Share
         rows, stamp, name = live_tracks(opened, shot), shot.tracks_stamp, shot.name
         evidence, fps = tuple(read_constraints(shot.constraints)), float(Fraction(shot.plate.fps))
         first = opened.get(Attempt, arguments.begin) if arguments.begin else None
-        begin = read_path(document_of(Media(settings.media), first)) if first else None
+        begin = path_of(Media(settings.media), first) if first else None
         held = next((one for one in evidence if isinstance(one, Hold) and one.name == arguments.begin_path), None)
     if not rows:
         raise KeelError(f"{name} has no tracks to solve from.", "Follow features first.")

@@ -4,11 +4,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from amberkeel.core.handoff.document import read_path
 from amberkeel.core.solve.compare_paths import PathDifference, path_difference
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt
-from amberkeel.store.solve import arrays_of, document_of
+from amberkeel.store.solve import arrays_of, path_of
 
 MOST_TRACKS = 6
 """Tracks named on each side."""
@@ -35,7 +34,7 @@ class CrossCheck:
 
 def cross_check(media: Media, first: Attempt, second: Attempt) -> CrossCheck:
     """Return what two attempts of a shot differ by; raises SolveError where they have no frames in common."""
-    path = path_difference(*(read_path(document_of(media, one)) for one in (first, second)))
+    path = path_difference(*(path_of(media, one) for one in (first, second)))
     a, b = (arrays_of(media, one) for one in (first, second))
     before = dict(zip(a["track_id"].tolist(), a["track_rms"].tolist()))
     names = dict(zip(b["track_id"].tolist(), b["names"].tolist()))

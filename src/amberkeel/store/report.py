@@ -10,14 +10,14 @@ from amberkeel.core.diagnose.finding import SERIOUS
 from amberkeel.core.errors import KeelError
 from amberkeel.core.report.page import Made, Report, Tried
 from amberkeel.core.solve.solution import Solution
-from amberkeel.core.world.datum import IDENTITY, Datum
+from amberkeel.core.world.datum import Datum
 from amberkeel.store.casebook import casebook
 from amberkeel.store.casebook.verdict import verdict
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Review, Shot
 from amberkeel.store.solve import ledger, solution_of
 from amberkeel.store.trials import trials_of
-from amberkeel.store.world import datum_of
+from amberkeel.store.world import datum_where_found
 
 
 def pinned_attempt(session: Session, shot: Shot) -> Attempt:
@@ -30,10 +30,7 @@ def pinned_attempt(session: Session, shot: Shot) -> Attempt:
 
 def report_of(session: Session, media: Media, shot: Shot, attempt: Attempt) -> Report:
     """Return what a verdict on an attempt of a shot is made of, in the shot's world where its datum can be found."""
-    try:
-        datum = datum_of(session, media, shot, attempt)
-    except KeelError:
-        datum = IDENTITY
+    datum, _ = datum_where_found(session, media, shot, attempt)
     mm = shot.plate.sensor_width_mm / shot.plate.width
     said = verdict(attempt)
     when = attempt.created.strftime("%d %b %Y, %H:%M")

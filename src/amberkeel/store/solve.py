@@ -6,11 +6,12 @@ import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from amberkeel.core.camera import CameraPath
 from amberkeel.core.diagnose.diagnose import diagnose
 from amberkeel.core.diagnose.evidence import Measures
 from amberkeel.core.diagnose.finding import finding_document
 from amberkeel.core.handoff.camera_wording import begun_sentence
-from amberkeel.core.handoff.document import read_solution, solution_arrays, solve_document, upgraded
+from amberkeel.core.handoff.document import read_path, read_solution, solution_arrays, solve_document, upgraded
 from amberkeel.core.handoff.evidence_wording import missing_sentence
 from amberkeel.core.handoff.solve_file import VERSION, SolveDocument, read_document
 from amberkeel.core.points import PointSet, points_at
@@ -118,6 +119,11 @@ def document_of(media: Media, attempt: Attempt) -> SolveDocument:
     """Return an attempt's solve document in the solve's own coordinates."""
     document = json.loads(media.get(attempt.document))
     return read_document(document if document["version"] >= VERSION else upgraded(document, _known_ids(media, attempt)))
+
+
+def path_of(media: Media, attempt: Attempt) -> CameraPath:
+    """Return an attempt's camera in the solve's own coordinates."""
+    return read_path(document_of(media, attempt))
 
 
 def _known_ids(media: Media, attempt: Attempt) -> np.ndarray:

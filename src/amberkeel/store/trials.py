@@ -12,12 +12,15 @@ from amberkeel.core.diagnose.finding import Remedy, read_remedy
 from amberkeel.core.errors import KeelError
 from amberkeel.core.repair.compare import Comparison
 from amberkeel.core.repair.remedies import REMEDIES
+from amberkeel.core.solve.compare_paths import departure
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.tracks import EXCLUDED, TrackSet
 from amberkeel.store.jobs import add_job
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Job, Shot, Trial
+from amberkeel.store.solve import path_of
 from amberkeel.store.tracks import add_run
+from amberkeel.store.world import datum_where_found
 
 KEPT, DROPPED = "kept", "dropped"
 
@@ -204,6 +207,24 @@ def own_trial(session: Session, shot: Shot, number: int) -> Trial:
     if trial is None or trial.shot_id != shot.id:
         raise KeelError("There is no such trial of this shot.")
     return trial
+
+
+def departure_of(session: Session, media: Media, shot: Shot, trial: Trial) -> dict:
+    """Return where a trial's camera goes otherwise than that of its base, in the base's world, as plain values.
+
+    Raises
+    ------
+    KeelError : the trial has come to no camera, or the two have no frames in common.
+    """
+    base, own = (session.get(Attempt, k) if k else None for k in (trial.base_id, trial.attempt_id))
+    if base is None or own is None:
+        raise KeelError("This trial has no camera to lay over another.", "Wait for it, or try again.")
+    datum, _ = datum_where_found(session, media, shot, base)
+    apart = departure(datum.camera(path_of(media, base)), path_of(media, own))
+    return {
+        "frames": apart.frames.tolist(), "before": apart.before.tolist(), "after": apart.after.tolist(),
+        "factor": apart.factor,
+    }  # fmt: skip
 
 
 def steps_to_keep(session: Session, media: Media, shot: Shot, number: int) -> dict:

@@ -4,12 +4,11 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from amberkeel.core.errors import WorldError
-from amberkeel.core.handoff.document import read_path
+from amberkeel.core.errors import KeelError, WorldError
 from amberkeel.core.world.datum import IDENTITY, Datum, DrawnAxes, make_datum
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Shot, Track
-from amberkeel.store.solve import document_of, points_of
+from amberkeel.store.solve import path_of, points_of
 
 
 def datum_of(session: Session, media: Media, shot: Shot, attempt: Attempt) -> Datum:
@@ -33,7 +32,15 @@ def datum_of(session: Session, media: Media, shot: Shot, attempt: Attempt) -> Da
     if "scale" in chosen:
         a, b = chosen["scale"]["tracks"]
         scale = (point(a), point(b), chosen["scale"]["metres"])
-    return make_datum(read_path(document_of(media, attempt)), ground, origin, scale, _drawn_axes(chosen.get("axes")))
+    return make_datum(path_of(media, attempt), ground, origin, scale, _drawn_axes(chosen.get("axes")))
+
+
+def datum_where_found(session: Session, media: Media, shot: Shot, attempt: Attempt) -> tuple[Datum, str]:
+    """Return the shot's datum on an attempt's points, or where it has none the solve's own coordinates and why."""
+    try:
+        return datum_of(session, media, shot, attempt), ""
+    except KeelError as error:
+        return IDENTITY, str(error)
 
 
 def _drawn_axes(kept: dict | None) -> DrawnAxes | None:

@@ -17,7 +17,7 @@ from amberkeel.store.casebook import casebook
 from amberkeel.store.models import Attempt
 from amberkeel.store.solve import solution_of
 from amberkeel.store.stages import pinned
-from amberkeel.store.trials import begin_trials, own_trial, remedy_of, steps_to_keep
+from amberkeel.store.trials import begin_trials, departure_of, own_trial, remedy_of, steps_to_keep
 from amberkeel.web.common import get_shot, media, open_session, who
 from amberkeel.web.jobs import start
 from amberkeel.web.sent import Body, Whole, Word, sent
@@ -175,6 +175,14 @@ def limit(number: int):
         **asdict(over) | {"spared": list(over.spared), "spared_words": spans(over.spared) if over.spared else ""},
         touched=sorted({track for track, _, _ in over.cuts} | set(over.tracks)),
     )
+
+
+@blueprint.get("/shots/<int:number>/trials/<int:trial>/paths.json")
+def paths(number: int, trial: int):
+    """Send where a trial's camera goes otherwise than the attempt's that it was made on, in that attempt's world."""
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        return jsonify(departure_of(opened, media(), shot, own_trial(opened, shot, trial)))
 
 
 class Decision(Body):

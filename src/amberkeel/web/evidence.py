@@ -8,12 +8,11 @@ from flask import Blueprint, request
 
 from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.camera_paths import read_camera_path
-from amberkeel.core.handoff.document import read_path
 from amberkeel.core.lens.drawn import read_lines
 from amberkeel.core.solve.evidence.statement import PATH_PRESETS, constraint_documents, read_constraints
 from amberkeel.core.units import maybe_number, typed_length, typed_number
 from amberkeel.store.models import Attempt, Shot
-from amberkeel.store.solve import document_of, points_of
+from amberkeel.store.solve import document_of, path_of, points_of
 from amberkeel.store.tracks import live_tracks
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.lens.lines import line_rows
@@ -239,7 +238,7 @@ def _smooth(asked: Stated, opened, shot: Shot) -> tuple[list[dict], str]:
 def _hold(asked: Stated, opened, shot: Shot) -> tuple[list[dict], str]:
     """Hold the camera where another attempt has it, over the chosen frames."""
     attempt = _attempt(asked, opened, shot)
-    path = read_path(document_of(media(), attempt))
+    path = path_of(media(), attempt)
     low, high = asked.frames or (int(path.frames[0]), int(path.frames[-1]))
     chosen = np.nonzero((path.frames >= low) & (path.frames <= high))[0]
     if not len(chosen):

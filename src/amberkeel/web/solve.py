@@ -20,13 +20,12 @@ from amberkeel.core.solve.radial_lens import LENS_NAMES
 from amberkeel.core.solve.recipe import AUTO_ROWS, JERKIEST, KNOWN_ROWS, MOST_WEIGHT, ROWS
 from amberkeel.core.tracks import HAND, TAG
 from amberkeel.core.units import maybe_number
-from amberkeel.core.world.datum import IDENTITY
 from amberkeel.store.cross_check import cross_check
 from amberkeel.store.lens import KNOWN, UNKNOWN
 from amberkeel.store.models import Attempt
 from amberkeel.store.solve import arrays_of, document_of, reasons_of
 from amberkeel.store.tracks import live_tracks
-from amberkeel.store.world import datum_of
+from amberkeel.store.world import datum_where_found
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.jobs import start
 from amberkeel.web.lens.camera import checked_state, sigma_mm
@@ -178,11 +177,7 @@ def attempt(number: int):
         shot = get_shot(opened, row.shot_id)
         kept, document = arrays_of(media(), row), document_of(media(), row)
         plate_frames = range(shot.plate.first, shot.plate.last + 1)
-        trouble = ""
-        try:
-            datum = datum_of(opened, media(), shot, row)
-        except KeelError as error:
-            datum, trouble = IDENTITY, str(error)
+        datum, trouble = datum_where_found(opened, media(), shot, row)
     world = document_in_world(document, datum)
     residual = np.nan_to_num(kept["residual"], nan=0.0)
     return jsonify(

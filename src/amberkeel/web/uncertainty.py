@@ -6,15 +6,14 @@ from flask import Blueprint, abort, jsonify
 from amberkeel.core.diagnose.evidence import Evidence, Measures
 from amberkeel.core.diagnose.path import CHANNELS, spikes
 from amberkeel.core.diagnose.pose_noise import pose_sigmas
-from amberkeel.core.errors import KeelError
-from amberkeel.core.handoff.document import read_path, read_shifts
+from amberkeel.core.handoff.document import read_shifts
 from amberkeel.core.solve.predicted_slip import predicted_slip
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.world.camera_curves import camera_curves
-from amberkeel.core.world.datum import IDENTITY, Datum
+from amberkeel.core.world.datum import Datum
 from amberkeel.store.models import Attempt
-from amberkeel.store.solve import arrays_of, document_of, solution_of
-from amberkeel.store.world import datum_of
+from amberkeel.store.solve import arrays_of, path_of, solution_of
+from amberkeel.store.world import datum_where_found
 from amberkeel.web.common import get_shot, media, open_session
 
 blueprint = Blueprint("uncertainty", __name__)
@@ -42,12 +41,9 @@ def sure(number: int):
     with open_session() as opened:
         row = opened.get(Attempt, number) or abort(404)
         shot = get_shot(opened, row.shot_id)
-        kept, path = arrays_of(media(), row), read_path(document_of(media(), row))
+        kept, path = arrays_of(media(), row), path_of(media(), row)
         solution = solution_of(media(), row)
-        try:
-            datum = datum_of(opened, media(), shot, row)
-        except KeelError:
-            datum = IDENTITY
+        datum, _ = datum_where_found(opened, media(), shot, row)
     shifts = read_shifts(kept)
     shifts = shifts and shifts.moved(datum.scale, datum.rotation)
     return jsonify(

@@ -11,6 +11,9 @@ from amberkeel.core.geometry.rotations import nearest_rotation
 
 LEAST_FRAMES = 3
 
+SHOWN_SHARE = 0.03
+"""Share of the path's reach that an enlarged departure takes, about."""
+
 
 @dataclass(frozen=True)
 class PathDifference:
@@ -55,17 +58,56 @@ def path_difference(first: CameraPath, second: CameraPath) -> PathDifference:
     ------
     SolveError : fewer than three frames in common.
     """
+    ours, theirs = laid_over(first, second)
+    apart = Rotation.from_matrix(np.swapaxes(ours.world_from_camera, 1, 2) @ theirs.world_from_camera).magnitude()
+    length = float(np.linalg.norm(np.diff(ours.positions, axis=0), axis=1).sum())
+    rows = range(len(ours.frames))
+    focal = float(np.median([theirs.lens_at(k).focal_px[0] for k in rows]))
+    focal /= float(np.median([ours.lens_at(k).focal_px[0] for k in rows]))
+    off = np.linalg.norm(ours.positions - theirs.positions, axis=1)
+    return PathDifference(ours.frames, off, apart, length, focal - 1.0)
+
+
+def laid_over(first: CameraPath, second: CameraPath) -> tuple[CameraPath, CameraPath]:
+    """Return two paths on the frames that both have, the second one moved by the best similarity onto the first.
+
+    Raises
+    ------
+    SolveError : fewer than three frames in common.
+    """
     frames = np.intersect1d(first.frames, second.frames)
     if len(frames) < LEAST_FRAMES:
         raise SolveError("The two attempts have no frames in common.", "Compare attempts of the same frames.")
-    a, b = np.searchsorted(first.frames, frames), np.searchsorted(second.frames, frames)
-    ours, theirs = first.world_from_camera[a], second.world_from_camera[b]
-    turn = nearest_rotation(np.einsum("fij,fkj->ik", ours, theirs))
-    p, q = first.positions[a], second.positions[b] @ turn.T
+    ours, theirs = (one.taken(np.searchsorted(one.frames, frames)) for one in (first, second))
+    turn = nearest_rotation(np.einsum("fij,fkj->ik", ours.world_from_camera, theirs.world_from_camera))
+    p, q = ours.positions, theirs.positions @ turn.T
     p0, q0 = p - p.mean(0), q - q.mean(0)
     scale = float((p0 * q0).sum() / max((q0**2).sum(), 1e-300))
-    apart = Rotation.from_matrix(np.swapaxes(ours, 1, 2) @ (turn @ theirs)).magnitude()
-    length = float(np.linalg.norm(np.diff(p, axis=0), axis=1).sum())
-    focal = float(np.median([second.lens_at(int(k)).focal_px[0] for k in b]))
-    focal /= float(np.median([first.lens_at(int(k)).focal_px[0] for k in a]))
-    return PathDifference(frames, np.linalg.norm(p0 - scale * q0, axis=1), apart, length, focal - 1.0)
+    return ours, theirs.moved(scale, turn, p.mean(0) - scale * q.mean(0))
+
+
+@dataclass(frozen=True)
+class Departure:
+    """Where a path goes otherwise than another one, enlarged so that it can be seen.
+
+    Attributes
+    ----------
+    frames : (F,) that both have. before : (F, 3) positions of the first path. after : (F, 3) those of the second, laid
+        over the first, its distance from it times `factor`.
+    """
+
+    frames: np.ndarray
+    before: np.ndarray
+    after: np.ndarray
+    factor: float
+
+
+def departure(first: CameraPath, second: CameraPath) -> Departure:
+    """Return where a second path goes otherwise than a first one; raises SolveError like `laid_over`."""
+    ours, theirs = laid_over(first, second)
+    off = theirs.positions - ours.positions
+    usual = float(np.percentile(np.linalg.norm(off, axis=1), 90))
+    reach = float(np.linalg.norm(np.ptp(ours.positions, axis=0)))
+    factor = 10.0 ** max(0, round(np.log10(max(SHOWN_SHARE * reach, 1e-12) / max(usual, 1e-12))))
+    factor = 1.0 if usual < 1e-9 * max(reach, 1e-9) else factor
+    return Departure(ours.frames, ours.positions, ours.positions + factor * off, factor)

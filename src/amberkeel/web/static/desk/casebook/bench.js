@@ -1,5 +1,5 @@
 // The casebook's part of the solve stage: trials asked for, kept and dropped, and jumps to what shows a finding.
-import { post, toast } from "../shell/api.js";
+import { get, post, toast } from "../shell/api.js";
 import { Charts } from "./charts.js";
 import { drawCasebook } from "./findings.js";
 import { Repairs } from "./repairs.js";
@@ -51,11 +51,17 @@ export class Casebook {
     return this.desk.send(how, { trial: trial.id });
   }
 
-  /** Both attempts' residuals in the lane, or one again. */
+  /** Both attempts' residuals in the lane and both paths in 3D, or one again. */
   overlay(trial) {
     const { state, store } = this.desk;
-    const same = state.overlay?.id === trial.id;
-    store.set({ overlay: same ? null : { id: trial.id, ...trial.comparison }, lane: "residual" });
+    if (state.overlay?.id === trial.id) {
+      store.set({ overlay: null });
+      return null;
+    }
+    return this.desk.act(async () => {
+      const paths = await get(this.desk.at(`trials/${trial.id}/paths.json`));
+      store.set({ overlay: { id: trial.id, ...trial.comparison, paths }, lane: "residual" });
+    });
   }
 
   goTo(frames) {

@@ -56,7 +56,11 @@ function choices(trial, act) {
     );
   }
   if (trial.comparison.before) {
-    const lanes = quiet("Overlay", () => act.overlay(trial), "Residuals by frame of both in the lane");
+    const lanes = quiet(
+      "Overlay",
+      () => act.overlay(trial),
+      "Both on each other: residuals in the lane, paths in the 3D view",
+    );
     out.push(lanes);
   }
   if (trial.stale) {

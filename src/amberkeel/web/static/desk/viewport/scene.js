@@ -45,12 +45,13 @@ export class Scene {
     this.reach = sceneReach(world);
     this.addPoints();
     const path = new THREE.BufferGeometry().setFromPoints(world.frames.map((f) => new THREE.Vector3(...f.position)));
-    this.contents.add(new THREE.Line(path, new THREE.LineBasicMaterial({ color: INK.amber })));
-    const marks = new THREE.Points(
+    this.path = new THREE.Line(path, new THREE.LineBasicMaterial({ color: INK.amber }));
+    this.contents.add(this.path);
+    this.marks = new THREE.Points(
       path.clone(),
       new THREE.PointsMaterial({ color: INK.amber, size: 3, sizeAttenuation: false }),
     );
-    this.contents.add(marks);
+    this.contents.add(this.marks);
     if (this.store.state.hasGround) {
       const cell = 10 ** Math.round(Math.log10(this.reach / 10));
       const grid = new THREE.GridHelper(cell * 40, 40, INK.muted, INK.line);
@@ -58,6 +59,7 @@ export class Scene {
     }
     this.addFrustum();
     this.ellipsoids = null;
+    this.other = null;
     this.home();
     return null;
   }
@@ -103,6 +105,27 @@ export class Scene {
     }
     const own = sigmas && this.attempt && sure ? this.shown.filter((p) => sure.points[p.id]) : [];
     if (own.length) this.addEllipsoids(own, sure.points);
+    this.redraw();
+  }
+
+  /** Lay the path that a trial came to over the one before it, or take it away. */
+  setOther(paths) {
+    if (!this.attempt) return;
+    if (this.other) {
+      this.contents.remove(this.other);
+      this.other.geometry.dispose();
+      this.other.material.dispose();
+      this.other = null;
+    }
+    for (const drawn of [this.path, this.marks]) drawn.material.color.set(paths ? INK.muted : INK.amber);
+    if (paths) {
+      const after = paths.after.map((p) => new THREE.Vector3(...p));
+      this.other = new THREE.Line(
+        new THREE.BufferGeometry().setFromPoints(after),
+        new THREE.LineBasicMaterial({ color: INK.amber }),
+      );
+      this.contents.add(this.other);
+    }
     this.redraw();
   }
 

@@ -18,16 +18,19 @@ export class Space {
     if (["both", "space"].includes(view) && !this.scene) {
       this.scene = new Scene(find("#space"), store, frames);
       this.scene.load(state.attempt);
+      this.scene.setOther(state.overlay?.paths);
     }
     this.note();
     this.scene?.redraw();
   }
 
   note() {
-    const { attempt, sigmas } = this.desk.state;
+    const { attempt, sigmas, overlay } = this.desk.state;
     const factor = sigmas && this.scene?.factor;
     const readout = attempt?.world.shutter?.readout;
+    const apart = overlay?.paths?.factor ?? 0;
     const notes = [
+      apart ? `Pale: the path before. Amber: after, its departure ${apart > 1 ? `×${apart}` : "as it is"}` : "",
       factor ? `One sigma of each point, ×${factor}; the longest are cut` : "",
       readout ? `A rolling shutter: each camera is that of its middle row, readout ${readout.toFixed(2)}` : "",
     ];
@@ -46,6 +49,10 @@ export class Space {
   draw(changed) {
     if (changed.has("frame")) this.scene?.redraw();
     if (changed.has("attempt")) this.scene?.load(this.desk.state.attempt);
+    if (changed.has("overlay") || changed.has("attempt")) {
+      this.scene?.setOther(this.desk.state.overlay?.paths);
+      this.note();
+    }
     if (changed.has("sigmas") || changed.has("sure") || changed.has("attempt")) {
       this.scene?.setSigmas();
       this.note();
