@@ -215,6 +215,8 @@ def test_every_action_is_found_by_name(page):
     page.keyboard.press("?")
     assert page.locator("#keys").is_visible()
     assert page.locator("#keylist").inner_text().count("\n") > 30
+    keys = page.locator("#keylist .kbd").all_inner_texts()
+    assert len(keys) == len(set(keys))
     page.keyboard.press("Escape")
 
 

@@ -11,7 +11,7 @@ from amberkeel.core.geometry.rotations import nearest_rotation
 
 LEAST_FRAMES = 3
 
-SHOWN_SHARE = 0.03
+SHOWN_SHARE = 0.08
 """Share of the path's reach that an enlarged departure takes, about."""
 
 
@@ -102,12 +102,17 @@ class Departure:
     factor: float
 
 
+def _round(value: float) -> float:
+    """Return the largest of 1, 2 and 5 times a power of ten that is not above a value."""
+    power = 10.0 ** np.floor(np.log10(value))
+    return float(power * max(step for step in (1.0, 2.0, 5.0) if step * power <= value * (1.0 + 1e-9)))
+
+
 def departure(first: CameraPath, second: CameraPath) -> Departure:
     """Return where a second path goes otherwise than a first one; raises SolveError like `laid_over`."""
     ours, theirs = laid_over(first, second)
     off = theirs.positions - ours.positions
     usual = float(np.percentile(np.linalg.norm(off, axis=1), 90))
     reach = float(np.linalg.norm(np.ptp(ours.positions, axis=0)))
-    factor = 10.0 ** max(0, round(np.log10(max(SHOWN_SHARE * reach, 1e-12) / max(usual, 1e-12))))
-    factor = 1.0 if usual < 1e-9 * max(reach, 1e-9) else factor
+    factor = 1.0 if usual < 1e-9 * max(reach, 1e-9) else max(1.0, _round(SHOWN_SHARE * reach / usual))
     return Departure(ours.frames, ours.positions, ours.positions + factor * off, factor)

@@ -71,7 +71,7 @@ export class Repairs {
     {
       id: "spiky",
       name: "Select the tracks that make the residual on the chosen frames",
-      keys: "Shift X",
+      keys: "Shift R",
       run: () => this.selectSpiky(),
     },
   ];

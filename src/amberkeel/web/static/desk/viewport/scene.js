@@ -112,6 +112,7 @@ export class Scene {
   setOther(paths) {
     if (!this.attempt) return;
     if (this.other) {
+      if (!paths) this.home();
       this.contents.remove(this.other);
       this.other.geometry.dispose();
       this.other.material.dispose();
@@ -124,9 +125,28 @@ export class Scene {
         new THREE.BufferGeometry().setFromPoints(after),
         new THREE.LineBasicMaterial({ color: INK.amber }),
       );
+      // Seen through what lies before it: the two differ by little.
+      this.other.material.depthTest = false;
+      this.other.renderOrder = 1;
       this.contents.add(this.other);
+      this.besidePath(paths);
     }
     this.redraw();
+  }
+
+  /** Look at the path from its side and a little above. */
+  besidePath({ before, after }) {
+    const box = new THREE.Box3().setFromPoints([...before, ...after].map((p) => new THREE.Vector3(...p)));
+    const [middle, size] = [box.getCenter(new THREE.Vector3()), box.getSize(new THREE.Vector3()).length() || 1];
+    const along = new THREE.Vector3(...before.at(-1)).sub(new THREE.Vector3(...before[0])).setY(0);
+    const side =
+      along.lengthSq() > 1e-12 ? new THREE.Vector3(-along.z, 0, along.x).normalize() : new THREE.Vector3(0, 0, 1);
+    this.eye.position
+      .copy(middle)
+      .addScaledVector(side, 1.15 * size)
+      .add(new THREE.Vector3(0, 0.35 * size, 0));
+    this.orbit.target.copy(middle);
+    this.orbit.update();
   }
 
   addEllipsoids(points, roots) {
