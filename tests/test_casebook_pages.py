@@ -46,6 +46,7 @@ def test_from_the_first_solve_to_a_signed_verdict(browser, service, database, cl
         expect(box.locator(".trial.better")).to_be_visible(timeout=240_000)
         before = page.locator("#figures").inner_text()
         box.get_by_role("button", name="Overlay").first.click()
+        expect(page.locator("#spacenote")).to_contain_text("the path before")
         box.get_by_role("button", name="Keep", exact=True).first.click()
         expect(page.locator("#undo")).to_have_attribute("title", re.compile("Keep: Measure blurred frames anew"))
         expect(page.locator("#figures")).not_to_have_text(before)
