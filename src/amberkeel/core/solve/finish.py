@@ -120,6 +120,17 @@ def _world_of(problem: Problem, motion: str) -> tuple[World, bool]:
     return problem.world if problem.world.free.any() else level_world(released(problem), directions_only=far), far
 
 
+def camera_of(problem: Problem, lens: Lens) -> CameraPath:
+    """Return the camera of a problem as it stands, in the solve's own coordinates, on the frames that are solved."""
+    problem = released(problem)
+    zoom = np.exp(problem.zoom_basis @ problem.zoom) if len(problem.zoom) else None
+    own = problem.solved
+    return CameraPath(
+        problem.frames[own], problem.centres[own], problem.rotations[own], lens, None if zoom is None else zoom[own],
+        problem.lens.readout,
+    )  # fmt: skip
+
+
 def _in_world(
     problem: Problem, ids: np.ndarray, lens: Lens, world: World, radius: float | None
 ) -> tuple[CameraPath, PointSet]:
@@ -128,11 +139,5 @@ def _in_world(
     rhos = problem.rhos[:, None] if radius is None else np.full_like(problem.rhos, 1.0 / radius)[:, None]
     homogeneous = np.hstack([problem.directions + rhos * problem.anchors, rhos])
     points = PointSet(ids, np.where(problem.triangulated[:, None], homogeneous, np.nan))
-    zoom = np.exp(problem.zoom_basis @ problem.zoom) if len(problem.zoom) else None
-    own = problem.solved
-    path = CameraPath(
-        problem.frames[own], problem.centres[own], problem.rotations[own], lens, None if zoom is None else zoom[own],
-        problem.lens.readout,
-    )  # fmt: skip
     similarity = world.scale, world.world_from_solve, world.shift
-    return path.moved(*similarity), points.moved(*similarity)
+    return camera_of(problem, lens).moved(*similarity), points.moved(*similarity)

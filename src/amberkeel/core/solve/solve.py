@@ -174,7 +174,7 @@ def solve_shot(asked: Asked, progress: Progress, early: Early | None = None) -> 
     ----------
     asked : the shot. progress, early : as for `solve_tracks`.
     """
-    solved = _explained_best(asked, span(progress, 0.0, 0.9))
+    solved = explained(asked, span(progress, 0.0, 0.9))
     if solved.motion == LOCKED:
         return solved
     with keeping(solved):
@@ -254,8 +254,14 @@ def _held_to(asked: Asked, solved: Solved, evidence: tuple[Constraint, ...]) -> 
     return without_near(replace(solved, problem=problem, freedom=freedom))
 
 
-def _explained_best(asked: Asked, progress: Progress) -> Solved:
-    """Return the shot solved by the explanation asked for, or by the one that explains it best."""
+def explained(asked: Asked, progress: Progress) -> Solved:
+    """Return the shot solved by the explanation asked for, or by the one that explains it best, before tracks are
+    weighed by their own noise.
+
+    Parameters
+    ----------
+    asked : the shot. progress : called with the share done.
+    """
     motion = asked.recipe.motion
     if motion == LOCKED:
         return locked(asked)

@@ -1,0 +1,211 @@
+"""What a frame tells of motion of its own: on a grid of spots, how far each departs from standing still, and how much
+better its own motion explains the pictures than any still point does (`still`).
+"""
+
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+
+from amberkeel.core.camera import CameraPath
+from amberkeel.core.errors import MaskError, SolveError
+from amberkeel.core.follow.detect import grain_sigma
+from amberkeel.core.masks.flows import FlowReader
+from amberkeel.core.masks.still import ask_colours, ask_pictures, fit_depths, lead
+from amberkeel.core.plate.plate import Plate
+from amberkeel.core.progress import Progress, silent
+from amberkeel.core.solve.rough import RoughCamera, rough_camera
+from amberkeel.core.tracks import TrackSet
+
+PITCH = 4
+"""Analysis pixels between spots."""
+
+OFFSETS = (-12, -8, -5, -2, 2, 5, 8, 12)
+"""Frames from the one looked at to those compared with."""
+
+REACH = 12
+"""The furthest of them."""
+
+SLACK_PX, SLACK_SHARE = 0.35, 0.04
+"""How far a spot led there and back may miss itself, analysis pixels and as a share of its way."""
+
+NEAREST = 8.0
+"""How many times nearer than the middle point a still point may be."""
+
+DEPARTS = 3.0
+"""Departure over what is usual on the frame from which the pictures are asked."""
+
+LEAST_DEPARTURE_PX = 0.35
+"""What is taken as usual at the least, analysis pixels."""
+
+LEAST_TOLD = 2
+"""Frames to which a spot must be led for its departure to count."""
+
+NOISE = 3.0
+"""Sigma with which the same patch differs from frame to frame beyond grain, 8-bit code values."""
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """What a frame tells on its grid of spots.
+
+    Attributes
+    ----------
+    departure : (gh, gw) float32, over what is usual on the frame; NaN where a spot could not be led. ratio : (gh, gw)
+        float32, by how much a motion of its own explains the pictures better, log likelihood a sample; 0 where nothing
+        speaks for it. unlike : (gh, gw) float32, by how much a spot differs from what stands still about it, mean square over
+        the noise; 0 where a spot is known to stand still, NaN where nothing tells. usual_px : the usual departure, analysis pixels.
+    """
+
+    departure: np.ndarray
+    ratio: np.ndarray
+    unlike: np.ndarray
+    usual_px: float
+
+
+class EvidenceReader:
+    """Evidence of a plate's frames, by a camera found before or a rough one."""
+
+    def __init__(self, plate: Plate, camera: RoughCamera):
+        self.plate, self.camera, path = plate, camera, camera.path
+        self.flows = FlowReader(plate, 2 * REACH + 4)
+        width, height = self.flows.size
+        self.grid = width // PITCH, height // PITCH
+        x, y = np.meshgrid(np.arange(self.grid[0]), np.arange(self.grid[1]))
+        self.spots = (np.stack([x.ravel(), y.ravel()], 1) + 0.5) * PITCH
+        scale, lens = self.flows.scale, path.lens
+        self._lens = np.array(
+            [*(f * scale for f in lens.focal_px), *(c * scale for c in lens.principal_px), path.readout, height]
+        )
+        self._near = camera.inverse_distance
+        self._rates = _rates(path)
+        grain = grain_sigma(plate.gray(int(plate.frames[len(plate.frames) // 2]))) * scale
+        self._sigma = float(np.hypot(NOISE, 1.2 * grain))
+
+    def partners(self, frame: int) -> list[int]:
+        """Return the frames that one is compared with: those of `OFFSETS` that the camera has, in order."""
+        known = self.camera.path.frames
+        return [frame + k for k in OFFSETS if known[0] <= frame + k <= known[-1]]
+
+    def read(self, frame: int) -> Evidence | None:
+        """Return a frame's evidence; None where the camera does not have it, or too little beside it."""
+        path = self.camera.path
+        partners = self.partners(frame)
+        if path.rows_of(np.array([frame]))[0] < 0 or not partners:
+            return None
+        xy, alive = self._led(frame, partners)
+        rows = path.rows_of(np.array(partners))
+        alive &= (rows >= 0)[None]
+        rows = np.maximum(rows, 0)
+        cameras, rays = self._cameras(path.index_of(frame), rows), self._rays(frame)
+        n, depth = len(rays), NEAREST * self._near
+        rho, departure, count = np.zeros(n), np.zeros(n), np.zeros(n, np.int64)
+        coefficients = path.lens.coefficients
+        fit_depths(
+            cameras, rays, xy, alive, self._lens, coefficients, depth, self._near, rho, departure, count
+        )
+        departure[count < LEAST_TOLD] = np.nan
+        known = np.isfinite(departure)
+        if known.sum() < 0.1 * n:
+            return None
+        usual = max(LEAST_DEPARTURE_PX, float(np.median(departure[known])))
+        odd = known & (departure > DEPARTS * usual)
+        ratio, unlike = np.zeros(n), np.zeros(n)
+        if not (known & ~odd).all():
+            depths = np.concatenate([rho[:, None], self._depths_about(rho, known & ~odd)], 1)
+            pictures, colours = (np.stack([self.flows.picture(f)[k] for f in partners]) for k in (1, 0))
+            ask_pictures(
+                self.flows.picture(frame)[1], pictures, self.spots, cameras, rays, xy, alive, self._lens, coefficients, depths,
+                odd, self._sigma, usual, ratio,
+            )  # fmt: skip
+            ask_colours(
+                self.flows.picture(frame)[0], colours, self.spots, cameras, rays, self._lens, coefficients,
+                depths[:, 1:], ~known | odd, self._sigma, unlike,
+            )  # fmt: skip
+        shape = self.grid[::-1]
+        parts = (part.astype(np.float32).reshape(shape) for part in (departure / usual, ratio, unlike))
+        return Evidence(*parts, usual)
+
+    def _led(self, frame: int, partners: list[int]) -> tuple[np.ndarray, np.ndarray]:
+        """Return where flow leads the spots on the partners (N, K, 2), and to which it does (N, K)."""
+        first, last = min([frame, *partners]), max([frame, *partners])
+        self.flows.prepare(list(range(first, last + 1)))
+        out = np.zeros((len(self.spots), len(partners), 2))
+        alive = np.zeros(out.shape[:2], bool)
+        for way, end in ((1, last), (-1, first)):
+            xy, on = self.spots.copy(), np.ones(len(self.spots), bool)
+            for at in range(frame, end, way):
+                ahead, back = self.flows.flow(at, at + way), self.flows.flow(at + way, at)
+                lead(ahead, back, xy, on, SLACK_PX, SLACK_SHARE)
+                if at + way in partners:
+                    k = partners.index(at + way)
+                    out[:, k], alive[:, k] = xy, on
+        return out, alive
+
+    def _rays(self, frame: int) -> np.ndarray:
+        """Return the spots' rays (N, 3) in the world, each at its own row's time."""
+        path, row = self.camera.path, self.camera.path.index_of(frame)
+        ahead = self._ahead(row if path.zoom is not None else 0)
+        if not path.readout:
+            return ahead @ path.world_from_camera[row].T
+        tau = path.readout * (self.spots[:, 1] / self.flows.size[1] - 0.5)
+        turned = path.world_from_camera[row] + tau[:, None, None] * np.swapaxes(self._rates[0][row], 0, 1)
+        return np.einsum("nij,nj->ni", turned, ahead)
+
+    @lru_cache(maxsize=2)
+    def _ahead(self, row: int) -> np.ndarray:
+        """Return the spots' rays (N, 3) in the camera of a row."""
+        straight = self.camera.path.normalise(self.spots / self.flows.scale, row)
+        return np.concatenate([straight, np.ones((len(straight), 1))], 1)
+
+    def _cameras(self, own: int, rows: np.ndarray) -> np.ndarray:
+        """Return what `still` needs of the cameras on rows (K,), positions from that of the row looked at."""
+        path, (turn, move) = self.camera.path, self._rates
+        out = np.zeros((len(rows), 25))
+        for k, row in enumerate(rows.tolist()):
+            out[k, :9] = path.world_from_camera[row].T.ravel()
+            out[k, 9:12] = path.positions[row] - path.positions[own]
+            out[k, 12:21], out[k, 21:24] = turn[row].ravel(), move[row]
+            out[k, 24] = 1.0 if path.zoom is None else path.zoom[row]
+        return out
+
+    def _depths_about(self, rho: np.ndarray, still: np.ndarray) -> np.ndarray:
+        """Return inverse distances (N, D) of what stands still about each spot, NaN where nothing does."""
+        known = np.where(still, rho, np.nan).reshape(self.grid[::-1])
+        ways = (known, known[:, ::-1], known.T, known.T[:, ::-1])
+        left, right, above, below = (_last_known(one) for one in ways)
+        return np.stack([left.ravel(), right[:, ::-1].ravel(), above.T.ravel(), below[:, ::-1].T.ravel()], 1)
+
+
+def _last_known(values: np.ndarray) -> np.ndarray:
+    """Return values (n, m), each NaN replaced by the last number before it in its row, if there is any."""
+    at = np.where(np.isfinite(values), np.arange(values.shape[1]), 0)
+    return np.take_along_axis(values, np.maximum.accumulate(at, axis=1), axis=1)
+
+
+def _rates(path: CameraPath) -> tuple[np.ndarray, np.ndarray]:
+    """Return how ``camera_from_world`` (F, 3, 3) and position (F, 3) change over a frame interval, for a rolling
+    shutter; 0 for one without.
+    """
+    count = len(path.frames)
+    turn, move = np.zeros((count, 3, 3)), np.zeros((count, 3))
+    if path.readout and count > 1:
+        turns = np.swapaxes(path.world_from_camera, 1, 2)
+        turn, move = np.gradient(turns, axis=0), np.gradient(path.positions, axis=0)
+    return turn, move
+
+
+def camera_for(plate: Plate, tracks: TrackSet, progress: Progress = silent) -> RoughCamera:
+    """Return the camera by which a plate's tracks stand still.
+
+    Raises
+    ------
+    MaskError : there are too few tracks, or no camera explains them.
+    """
+    try:
+        return rough_camera(tracks, plate.frames, plate.width, plate.height, progress)
+    except SolveError as error:
+        raise MaskError(
+            "How the background moves cannot be told, since no camera explains the tracks.",
+            f"{error} Follow features first, with more of them.",
+        ) from error

@@ -1,0 +1,83 @@
+"""A plate's pictures at the size at which motion is looked at, and dense flow between neighbouring frames.
+
+Flow from frame to frame is short, so it is right where flow over many frames is lost; chains of it reach further. Dense
+inverse search (Kroeger et al. 2016, OpenCV), forwards and backwards, so that either can be checked by the other.
+"""
+
+from collections import OrderedDict
+from concurrent.futures import ThreadPoolExecutor
+from threading import local
+
+import cv2
+import numpy as np
+
+from amberkeel.core.plate.plate import Plate
+
+ANALYSIS_WIDTH = 640
+"""Pictures wider than this are looked at at this width."""
+
+SOFTEN_PX = 0.7
+"""Sigma of the blur that takes the edge off grain, analysis pixels."""
+
+_mine = local()
+
+
+def shrunk(picture: np.ndarray, size: tuple[int, int]) -> np.ndarray:
+    """Return a picture at a size (width, height) not above its own."""
+    if picture.shape[1::-1] == size:
+        return picture
+    return cv2.resize(picture, size, interpolation=cv2.INTER_AREA)
+
+
+class FlowReader:
+    """Pictures and flows of a plate's frames, the last `keep` of them kept."""
+
+    def __init__(self, plate: Plate, keep: int, width: int = ANALYSIS_WIDTH):
+        self.plate, self.keep = plate, keep
+        self.scale = min(1.0, width / plate.width)
+        self.size = round(plate.width * self.scale), round(plate.height * self.scale)
+        self._pictures: OrderedDict[int, tuple[np.ndarray, np.ndarray]] = OrderedDict()
+        self._flows: OrderedDict[tuple[int, int], np.ndarray] = OrderedDict()
+
+    def picture(self, frame: int) -> tuple[np.ndarray, np.ndarray]:
+        """Return a frame's colours (h, w, 3) uint8 and its luma (h, w) uint8, a little softened."""
+        if frame not in self._pictures:
+            self._put(self._pictures, frame, self._look(frame), self.keep)
+        return self._pictures[frame]
+
+    def flow(self, frame: int, to: int) -> np.ndarray:
+        """Return the flow (h, w, 2) float32 from a frame to a neighbouring one, analysis pixels."""
+        if (frame, to) not in self._flows:
+            self._put(self._flows, (frame, to), _flow(self.picture(frame)[1], self.picture(to)[1]), 2 * self.keep)
+        return self._flows[frame, to]
+
+    def prepare(self, frames: list[int]) -> None:
+        """Bring in what is lacking of a run of neighbouring frames, pictures and flows both ways, on two threads."""
+        with ThreadPoolExecutor(2) as pool:
+            lacking = [f for f in frames if f not in self._pictures]
+            for frame, made in zip(lacking, pool.map(self._look, lacking)):
+                self._put(self._pictures, frame, made, max(self.keep, len(frames)))
+            pairs = [(a, b) for n in zip(frames, frames[1:]) for a, b in (n, n[::-1]) if (a, b) not in self._flows]
+            lumas = [(self.picture(a)[1], self.picture(b)[1]) for a, b in pairs]
+            for pair, made in zip(pairs, pool.map(lambda two: _flow(*two), lumas)):
+                self._put(self._flows, pair, made, 2 * max(self.keep, len(frames)))
+
+    def _look(self, frame: int) -> tuple[np.ndarray, np.ndarray]:
+        colours = shrunk(self.plate.read(frame), self.size)
+        return colours, cv2.GaussianBlur(cv2.cvtColor(colours, cv2.COLOR_RGB2GRAY), (0, 0), SOFTEN_PX)
+
+    @staticmethod
+    def _put(kept: OrderedDict, key, made, most: int) -> None:
+        kept[key] = made
+        while len(kept) > most:
+            kept.popitem(last=False)
+
+
+def _flow(before: np.ndarray, after: np.ndarray) -> np.ndarray:
+    """Return the flow between two lumas. One reader of flow belongs to each thread: OpenCV's are not shared."""
+    if not hasattr(_mine, "flow"):
+        _mine.flow = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_FAST)
+        _mine.flow.setFinestScale(1)
+        _mine.flow.setPatchStride(4)
+        _mine.flow.setVariationalRefinementIterations(0)
+    return _mine.flow.calc(before, after, None)
