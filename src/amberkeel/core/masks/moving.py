@@ -33,6 +33,11 @@ UNLIKE = 3.0
 HEART_SPOTS = 6
 """Spots that must speak for one region of a frame."""
 
+STRANGE, STRANGE_SPOTS = 5.0, 6
+"""Mean unlikeness, and spots, of a part that belongs to what moves on other frames though flow cannot follow it here:
+what is fast, comes in, or goes out.
+"""
+
 HEARTS = 24.0
 """Sum of what speaks for a region over all of its frames, in spots at `SPEAKS`, below which the evidence is thin."""
 
@@ -117,9 +122,11 @@ def region_of(evidence: Evidence, hidden: np.ndarray | None = None) -> tuple[np.
     body = cv2.morphologyEx(body.astype(np.uint8), cv2.MORPH_OPEN, np.ones((2, 2), np.uint8)) | heart.astype(np.uint8)
     joined = cv2.dilate(body, _ellipse(REACH // 2))
     count, parts = cv2.connectedComponents(joined)
-    spoken = np.bincount(parts[heart], minlength=count)
-    spoken[0] = 0
-    kept = (spoken >= HEART_SPOTS)[parts] & (body > 0)
+    spoken, spots = np.bincount(parts[heart], minlength=count), np.bincount(parts[body > 0], minlength=count)
+    unlike = np.bincount(parts[body > 0], np.nan_to_num(evidence.unlike[body > 0]), minlength=count)
+    whole = (spoken >= HEART_SPOTS) | ((spots >= STRANGE_SPOTS) & (unlike > STRANGE * spots))
+    whole[0] = False
+    kept = whole[parts] & (body > 0)
     return kept, np.where(kept & heart, ratio / SPEAKS, 0.0).astype(np.float32)
 
 
