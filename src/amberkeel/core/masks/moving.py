@@ -41,6 +41,9 @@ what is fast, comes in, or goes out.
 HEARTS = 24.0
 """Sum of what speaks for a region over all of its frames, in spots at `SPEAKS`, below which the evidence is thin."""
 
+BESIDE = 3
+"""Spots of a region, itself counted, that must lie on and about each of its spots."""
+
 REACH = 2
 """Spots between two parts of one region at the most."""
 
@@ -119,7 +122,8 @@ def region_of(evidence: Evidence, hidden: np.ndarray | None = None) -> tuple[np.
     body = (np.nan_to_num(evidence.unlike, nan=0.0) > UNLIKE) | heart
     if hidden is not None:
         body &= ~hidden
-    body = cv2.morphologyEx(body.astype(np.uint8), cv2.MORPH_OPEN, np.ones((2, 2), np.uint8)) | heart.astype(np.uint8)
+    beside = cv2.boxFilter(body.astype(np.float32), -1, (3, 3), normalize=False)
+    body = (body & (beside > BESIDE + 0.5)).astype(np.uint8)
     joined = cv2.dilate(body, _ellipse(REACH // 2))
     count, parts = cv2.connectedComponents(joined)
     spoken, spots = np.bincount(parts[heart], minlength=count), np.bincount(parts[body > 0], minlength=count)
