@@ -3,7 +3,6 @@ better its own motion explains the pictures than any still point does (`still`).
 """
 
 from dataclasses import dataclass
-from functools import lru_cache
 
 import numpy as np
 
@@ -17,14 +16,17 @@ from amberkeel.core.progress import Progress, silent
 from amberkeel.core.solve.rough import RoughCamera, rough_camera
 from amberkeel.core.tracks import TrackSet
 
-PITCH = 4
+PITCH = 5
 """Analysis pixels between spots."""
 
-OFFSETS = (-12, -8, -5, -2, 2, 5, 8, 12)
+OFFSETS = (-12, -6, -2, 2, 6, 12)
 """Frames from the one looked at to those compared with."""
 
 REACH = 12
 """The furthest of them."""
+
+KEPT = 2 * REACH + 4
+"""Frames whose pictures and flows are kept while a plate is worked through."""
 
 SLACK_PX, SLACK_SHARE = 0.35, 0.04
 """How far a spot led there and back may miss itself, analysis pixels and as a share of its way."""
@@ -53,8 +55,9 @@ class Evidence:
     ----------
     departure : (gh, gw) float32, over what is usual on the frame; NaN where a spot could not be led. ratio : (gh, gw)
         float32, by how much a motion of its own explains the pictures better, log likelihood a sample; 0 where nothing
-        speaks for it. unlike : (gh, gw) float32, by how much a spot differs from what stands still about it, mean square over
-        the noise; 0 where a spot is known to stand still, NaN where nothing tells. usual_px : the usual departure, analysis pixels.
+        speaks for it. unlike : (gh, gw) float32, by how much a spot differs from what stands still about it, mean
+        square over the noise; 0 where a spot is known to stand still, NaN where nothing tells. usual_px : the usual departure,
+        analysis pixels.
     """
 
     departure: np.ndarray
@@ -66,9 +69,9 @@ class Evidence:
 class EvidenceReader:
     """Evidence of a plate's frames, by a camera found before or a rough one."""
 
-    def __init__(self, plate: Plate, camera: RoughCamera):
+    def __init__(self, plate: Plate, camera: RoughCamera, flows: FlowReader | None = None):
         self.plate, self.camera, path = plate, camera, camera.path
-        self.flows = FlowReader(plate, 2 * REACH + 4)
+        self.flows = flows or FlowReader(plate, KEPT)
         width, height = self.flows.size
         self.grid = width // PITCH, height // PITCH
         x, y = np.meshgrid(np.arange(self.grid[0]), np.arange(self.grid[1]))
@@ -79,6 +82,7 @@ class EvidenceReader:
         )
         self._near = camera.inverse_distance
         self._rates = _rates(path)
+        self._kept_rays: dict[int, np.ndarray] = {}
         grain = grain_sigma(plate.gray(int(plate.frames[len(plate.frames) // 2]))) * scale
         self._sigma = float(np.hypot(NOISE, 1.2 * grain))
 
@@ -101,9 +105,7 @@ class EvidenceReader:
         n, depth = len(rays), NEAREST * self._near
         rho, departure, count = np.zeros(n), np.zeros(n), np.zeros(n, np.int64)
         coefficients = path.lens.coefficients
-        fit_depths(
-            cameras, rays, xy, alive, self._lens, coefficients, depth, self._near, rho, departure, count
-        )
+        fit_depths(cameras, rays, xy, alive, self._lens, coefficients, depth, self._near, rho, departure, count)
         departure[count < LEAST_TOLD] = np.nan
         known = np.isfinite(departure)
         if known.sum() < 0.1 * n:
@@ -114,14 +116,12 @@ class EvidenceReader:
         if not (known & ~odd).all():
             depths = np.concatenate([rho[:, None], self._depths_about(rho, known & ~odd)], 1)
             pictures, colours = (np.stack([self.flows.picture(f)[k] for f in partners]) for k in (1, 0))
-            ask_pictures(
-                self.flows.picture(frame)[1], pictures, self.spots, cameras, rays, xy, alive, self._lens, coefficients, depths,
-                odd, self._sigma, usual, ratio,
-            )  # fmt: skip
-            ask_colours(
-                self.flows.picture(frame)[0], colours, self.spots, cameras, rays, self._lens, coefficients,
-                depths[:, 1:], ~known | odd, self._sigma, unlike,
-            )  # fmt: skip
+            given = self.spots, cameras, rays
+            bent = self._lens, coefficients, depths
+            luma, here = self.flows.picture(frame)[1], self.flows.picture(frame)[0]
+            ask_pictures(luma, pictures, *given, xy, alive, *bent, odd, self._sigma, usual, ratio)
+            nearby = self._lens, coefficients, depths[:, 1:]
+            ask_colours(here, colours, *given, *nearby, ~known | odd, self._sigma, unlike)
         shape = self.grid[::-1]
         parts = (part.astype(np.float32).reshape(shape) for part in (departure / usual, ratio, unlike))
         return Evidence(*parts, usual)
@@ -152,11 +152,12 @@ class EvidenceReader:
         turned = path.world_from_camera[row] + tau[:, None, None] * np.swapaxes(self._rates[0][row], 0, 1)
         return np.einsum("nij,nj->ni", turned, ahead)
 
-    @lru_cache(maxsize=2)
     def _ahead(self, row: int) -> np.ndarray:
-        """Return the spots' rays (N, 3) in the camera of a row."""
-        straight = self.camera.path.normalise(self.spots / self.flows.scale, row)
-        return np.concatenate([straight, np.ones((len(straight), 1))], 1)
+        """Return the spots' rays (N, 3) in the camera of a row; those of the row asked for last are kept."""
+        if row not in self._kept_rays:
+            straight = self.camera.path.normalise(self.spots / self.flows.scale, row)
+            self._kept_rays = {row: np.concatenate([straight, np.ones((len(straight), 1))], 1)}
+        return self._kept_rays[row]
 
     def _cameras(self, own: int, rows: np.ndarray) -> np.ndarray:
         """Return what `still` needs of the cameras on rows (K,), positions from that of the row looked at."""

@@ -36,6 +36,7 @@ class FlowReader:
         self.plate, self.keep = plate, keep
         self.scale = min(1.0, width / plate.width)
         self.size = round(plate.width * self.scale), round(plate.height * self.scale)
+        self._pool = ThreadPoolExecutor(2)
         self._pictures: OrderedDict[int, tuple[np.ndarray, np.ndarray]] = OrderedDict()
         self._flows: OrderedDict[tuple[int, int], np.ndarray] = OrderedDict()
 
@@ -53,14 +54,14 @@ class FlowReader:
 
     def prepare(self, frames: list[int]) -> None:
         """Bring in what is lacking of a run of neighbouring frames, pictures and flows both ways, on two threads."""
-        with ThreadPoolExecutor(2) as pool:
-            lacking = [f for f in frames if f not in self._pictures]
-            for frame, made in zip(lacking, pool.map(self._look, lacking)):
-                self._put(self._pictures, frame, made, max(self.keep, len(frames)))
-            pairs = [(a, b) for n in zip(frames, frames[1:]) for a, b in (n, n[::-1]) if (a, b) not in self._flows]
-            lumas = [(self.picture(a)[1], self.picture(b)[1]) for a, b in pairs]
-            for pair, made in zip(pairs, pool.map(lambda two: _flow(*two), lumas)):
-                self._put(self._flows, pair, made, 2 * max(self.keep, len(frames)))
+        self.keep = max(self.keep, len(frames))
+        lacking = [f for f in frames if f not in self._pictures]
+        for frame, made in zip(lacking, self._pool.map(self._look, lacking)):
+            self._put(self._pictures, frame, made, self.keep)
+        pairs = [(a, b) for n in zip(frames, frames[1:]) for a, b in (n, n[::-1]) if (a, b) not in self._flows]
+        lumas = [(self.picture(a)[1], self.picture(b)[1]) for a, b in pairs]
+        for pair, made in zip(pairs, self._pool.map(lambda two: _flow(*two), lumas)):
+            self._put(self._flows, pair, made, 2 * self.keep)
 
     def _look(self, frame: int) -> tuple[np.ndarray, np.ndarray]:
         colours = shrunk(self.plate.read(frame), self.size)

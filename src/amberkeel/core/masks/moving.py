@@ -6,6 +6,7 @@ is unlike about them, over space and time, are proposals.
 """
 
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import cv2
@@ -14,12 +15,16 @@ from scipy import ndimage
 
 from amberkeel.core.geometry.background import FREE, PLANAR, TURNING
 from amberkeel.core.geometry.neighbours import median_motion
-from amberkeel.core.masks.evidence import PITCH, Evidence, EvidenceReader, camera_for
+from amberkeel.core.masks.evidence import KEPT, Evidence, EvidenceReader, camera_for
+from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.proposal import MOVING, Proposal, packed
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.solve.rough import RoughCamera
 from amberkeel.core.tracks import TrackSet
+
+SHORT = 120
+"""Frames up to which all flow of a plate is kept in memory: at most 0.6 GB."""
 
 TRACK_GAP = 3
 """Frames between the two at which tracks are compared with the background."""
@@ -86,8 +91,14 @@ def what_moves(
     ------
     MaskError : too few tracks to tell how the background moves.
     """
-    camera = camera or camera_for(plate, tracks, span(progress, 0.0, 0.3))
-    reader = EvidenceReader(plate, camera)
+    flows = FlowReader(plate, KEPT)
+    with ThreadPoolExecutor(1) as beside:
+        # Flow of a short plate is found while its camera is.
+        ahead = beside.submit(flows.prepare, plate.frames.tolist()) if len(plate.frames) <= SHORT else None
+        camera = camera or camera_for(plate, tracks, span(progress, 0.0, 0.3))
+        if ahead:
+            ahead.result()
+    reader = EvidenceReader(plate, camera, flows)
     speaks = np.zeros((len(plate.frames), *reader.grid[::-1]), np.float32)
     volume = np.zeros(speaks.shape, bool)
     for k, frame in enumerate(plate.frames.tolist()):

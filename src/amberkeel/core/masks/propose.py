@@ -5,7 +5,7 @@ from pathlib import Path
 
 import numpy as np
 
-from amberkeel.core.follow import follow_plate
+from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
 from amberkeel.core.masks.crossings import find_crossings
 from amberkeel.core.masks.mattes import write_mattes
 from amberkeel.core.masks.mirrors import find_reflections
@@ -14,6 +14,9 @@ from amberkeel.core.masks.proposal import CROSSING, MOVING, REFLECTION, Proposal
 from amberkeel.core.plate.plate import Plate, open_plate
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.tracks import TrackSet
+
+FEATURES = 120
+"""Features a frame by which the background's motion is told where there are no tracks yet."""
 
 ONE_NOUN = {MOVING: "region that moves by itself", REFLECTION: "reflection", CROSSING: "set of false corners"}
 NOUN = {MOVING: "regions that move by themselves", REFLECTION: "reflections", CROSSING: "sets of false corners"}
@@ -61,7 +64,9 @@ def propose_plate(
         progress : called with the share done.
     """
     plate = open_plate(where, frames)
-    tracks = follow_plate(plate, progress=span(progress, 0.0, 0.2))
+    tracks = follow_plate(
+        plate, FollowSettings(detect=DetectSettings(count=FEATURES)), progress=span(progress, 0.0, 0.2)
+    )
     found = propose(plate, tracks, progress=span(progress, 0.2, 0.95))
     written = write_mattes(
         out,

@@ -25,6 +25,9 @@ PITCH = 2.0
 LIKE_PITCH = 1.5
 """The same where colours are compared."""
 
+SURELY_LIKE = 1.2
+"""Mean square over the noise below which nothing more is asked."""
+
 AGREE = 2
 """Frames that must show the same thing there for a spot to be known as still."""
 
@@ -116,9 +119,7 @@ def _seen(brought, rho, zoom, lens, coefficients):
     depth = brought[2] + rho * brought[5]
     if depth <= 1e-6:
         return np.nan, np.nan
-    u, v = distort_one(
-        coefficients, (brought[0] + rho * brought[3]) / depth, (brought[1] + rho * brought[4]) / depth
-    )
+    u, v = distort_one(coefficients, (brought[0] + rho * brought[3]) / depth, (brought[1] + rho * brought[4]) / depth)
     return lens[0] * zoom * u + lens[2], lens[1] * zoom * v + lens[3]
 
 
@@ -245,23 +246,33 @@ def ask_pictures(
 
 
 @njit(cache=True, fastmath=FAST, nogil=True)
-def _colours_apart(here, there, x, y, u, v, sigma):
-    """Return by how much the colours of a patch at (x, y) differ from those at (u, v) of another picture: mean square
-    over the noise, truncated; below 0 where the other one lies outside.
-    """
-    h, w = there.shape[0], there.shape[1]
-    if not (u == u) or u < 1.0 or v < 1.0 or u > w - 1.0 or v > h - 1.0:
-        return -1.0
-    total = 0.0
+def _patch_at(picture, x, y, out):
+    """Fill `out` (PATCH², 3) with the colours of a patch of a picture (h, w, 3)."""
+    h, w = picture.shape[0], picture.shape[1]
     half = (PATCH - 1) / 2.0
     for i in range(PATCH):
         for j in range(PATCH):
-            a, b = (i - half) * LIKE_PITCH, (j - half) * LIKE_PITCH
-            d = 0.0
+            u = min(max(x + (i - half) * LIKE_PITCH - 0.5, 0.0), w - 1.001)
+            v = min(max(y + (j - half) * LIKE_PITCH - 0.5, 0.0), h - 1.001)
+            r, q = int(v), int(u)
+            a, b = u - q, v - r
+            p00, p01, p10, p11 = (1 - a) * (1 - b), a * (1 - b), (1 - a) * b, a * b
             for c in range(3):
-                one = _value_at(here[..., c], x + a, y + b) - _value_at(there[..., c], u + a, v + b)
-                d += one * one
-            total += min(d / (3.0 * sigma * sigma), TRUNCATED * TRUNCATED)
+                out[i * PATCH + j, c] = (
+                    p00 * picture[r, q, c]
+                    + p01 * picture[r, q + 1, c]
+                    + p10 * picture[r + 1, q, c]
+                    + p11 * picture[r + 1, q + 1, c]
+                )
+
+
+@njit(cache=True, fastmath=FAST, nogil=True)
+def _colours_apart(own, other, unit):
+    """Return by how much the colours of two patches differ: mean square over the noise, truncated."""
+    total = 0.0
+    for m in range(PATCH * PATCH):
+        d0, d1, d2 = own[m, 0] - other[m, 0], own[m, 1] - other[m, 1], own[m, 2] - other[m, 2]
+        total += min((d0 * d0 + d1 * d1 + d2 * d2) * unit, TRUNCATED * TRUNCATED)
     return total / (PATCH * PATCH)
 
 
@@ -276,30 +287,36 @@ def ask_colours(here, pictures, spots, cameras, rays, lens, coefficients, depths
     ----------
     here : (h, w, 3) colours. pictures : (K, h, w, 3). sigma : of differences of colours. Others as for `ask_pictures`.
     """
+    h, w = here.shape[0], here.shape[1]
+    unit = 1.0 / (3.0 * sigma * sigma)
     for n in prange(len(spots)):
         unlike[n] = np.nan
         if not judged[n]:
             continue
         best = 1e9
-        brought = np.empty(6)
-        low = np.empty(AGREE)
+        brought, low = np.empty((len(pictures), 6)), np.empty(AGREE)
+        own, other = np.empty((PATCH * PATCH, 3), np.float32), np.empty((PATCH * PATCH, 3), np.float32)
+        _patch_at(here, spots[n, 0], spots[n, 1], own)
+        for k in range(len(pictures)):
+            _bring(cameras[k], rays[n], spots[n, 1], lens, brought[k])
         for d in range(depths.shape[1]):
             rho = depths[n, d]
             if not (rho == rho):
                 continue
             low[:] = 1e9
             for k in range(len(pictures)):
-                _bring(cameras[k], rays[n], spots[n, 1], lens, brought)
-                u, v = _seen(brought, rho, cameras[k, 24], lens, coefficients)
-                apart = _colours_apart(here, pictures[k], spots[n, 0], spots[n, 1], u, v, sigma)
-                if apart < 0.0:
+                u, v = _seen(brought[k], rho, cameras[k, 24], lens, coefficients)
+                if not (u == u) or u < 1.0 or v < 1.0 or u > w - 1.0 or v > h - 1.0:
                     continue
+                _patch_at(pictures[k], u, v, other)
+                apart = _colours_apart(own, other, unit)
                 for m in range(AGREE):
                     if apart < low[m]:
                         low[m], apart = apart, low[m]
-            if low[AGREE - 1] < 1e9:
-                best = min(best, low[AGREE - 1])
-            elif low[0] < 1e9:
-                best = min(best, low[0])
+                if low[AGREE - 1] < SURELY_LIKE:
+                    break
+            best = min(best, low[AGREE - 1] if low[AGREE - 1] < 1e9 else low[0])
+            if best < SURELY_LIKE:
+                break
         if best < 1e9:
             unlike[n] = best
