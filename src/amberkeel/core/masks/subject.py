@@ -28,13 +28,14 @@ LEAST_SPOTS = 4
 BY_FLOW, BY_COLOUR, MOST_COLOUR = 3.0, 1.0, 2.5
 """Log odds that flow and colour give, and the most that colour may."""
 
-SPEED_SPOTS, MOST_SPEED, UNLIKE_SPEED = 0.6, 2.0, 1.5
-"""Difference of motion that counts as one log odd, in spots a frame, the most that they come to, and how many of them a
-limb may differ by from the subject when nothing else is near.
-"""
+SPEED_SPOTS, MOST_SPEED = 0.6, 2.0
+"""Difference of motion that counts as one log odd, in spots a frame, and the most that they come to."""
 
 NEW = -0.5
 """Log odds from which what appears beside a subject is its own."""
+
+HANGS = 0.35
+"""Share of the subject's usual size below which what hangs on it is nothing that crosses it."""
 
 MEETS = 0.1
 """Share of the subject's usual size that something else must have to count as crossing it."""
@@ -227,7 +228,22 @@ def start_of(moves: Moves, shown: Shown) -> tuple[np.ndarray, np.ndarray]:
             f"Nothing moves by itself there on frame {shown.frame}.",
             "Show the subject on a frame on which it moves, or draw its outline and follow that as one piece.",
         )
-    return subject, moves.body(shown.frame) & ~subject
+    return subject, _others(moves.body(shown.frame), subject, shown.no, float(subject.sum()))
+
+
+def _others(body: np.ndarray, subject: np.ndarray, known: np.ndarray, usual: float) -> np.ndarray:
+    """Return what else moves (gh, gw): not the small things that hang on the subject and were not known as something
+    else before, such as what it carries.
+    """
+    rest = body & ~subject
+    count, parts = cv2.connectedComponents(rest.astype(np.uint8))
+    size = np.bincount(parts.ravel(), minlength=count)
+    beside = cv2.dilate(subject.astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
+    hangs = np.bincount(parts[beside & rest], minlength=count) > 0
+    before = np.bincount(parts[known & rest], minlength=count) > 0.5 * size
+    dropped = hangs & ~before & (size < HANGS * usual)
+    dropped[0] = True
+    return rest & ~dropped[parts]
 
 
 def _beside(subject: np.ndarray) -> np.ndarray:
@@ -302,7 +318,7 @@ class _Run:
         if spots.sum() < max(GONE * self.usual, LEAST_SPOTS):
             return self._lost(frame, to)
         overlap = float((spots & expected).sum() / max((spots | expected).sum(), 1))
-        self._take(spots, body & ~spots, overlap, moved)
+        self._take(spots, _others(body, spots, beside > 0.5, self.usual), overlap, moved)
         if self.crossing is None:
             self.looks.learn(bins, spots, self.others > 0.5, 0.1 * overlap)
         return Seen(spots, overlap, said or (DOUBTFUL if overlap < 0.4 else ""))
@@ -463,14 +479,12 @@ def _speed(before: np.ndarray, moved: np.ndarray, spots: np.ndarray) -> np.ndarr
 
 def _by_speed(moved: np.ndarray, ahead: np.ndarray, beside: np.ndarray, body: np.ndarray) -> np.ndarray:
     """Return the log odds (gh, gw) that spots which moved so (gh, gw, 2) go with the subject: those near its usual
-    motion do, those near that of what else moves, or far from its own, do not.
+    motion do, those near that of what else moves do not.
     """
     own, other = (ahead > 0.5) & body, (beside > 0.5) & (ahead <= 0.5) & body
-    if own.sum() < LEAST_SPOTS:
+    if own.sum() < LEAST_SPOTS or other.sum() < LEAST_SPOTS:
         return np.zeros(ahead.shape, np.float32)
     from_own = np.linalg.norm(moved - np.median(moved[own], axis=0), axis=2)
-    if other.sum() < LEAST_SPOTS:
-        return np.clip(UNLIKE_SPEED - from_own / SPEED_SPOTS, -MOST_SPEED, 0.0)
     from_other = np.linalg.norm(moved - np.median(moved[other], axis=0), axis=2)
     return np.clip((from_other - from_own) / SPEED_SPOTS, -MOST_SPEED, MOST_SPEED)
 

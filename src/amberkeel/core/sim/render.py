@@ -224,12 +224,17 @@ class Renderer:
         with np.errstate(divide="ignore"):
             return np.where(index >= 0, 1.0 / inverse, np.inf)
 
-    def actor_matte(self, frame: float, actor: int) -> np.ndarray:
-        """Return where one of the scene's actors is seen at mid-shutter, (H, W) bool."""
+    def actor_matte(self, frame: float, actor: int, without: int = 0) -> np.ndarray:
+        """Return where one of the scene's actors is seen at mid-shutter, (H, W) bool.
+
+        Parameters
+        ----------
+        frame : time. actor : number. without : triangles at the end of its mesh that are left out, as a thing carried.
+        """
         scene = self.shot.scene
         ends = len(scene.static) + np.cumsum([0, *(len(moving(frame)) for moving in scene.actors)])
         _, index = self._nearest(frame)
-        return (index >= ends[actor]) & (index < ends[actor + 1])
+        return (index >= ends[actor]) & (index < ends[actor + 1] - without)
 
     def picture(self, frame: int) -> tuple[np.ndarray, np.ndarray]:
         """Return the frame as 8-bit (H, W, 3) sRGB with grain, and the actors' matte (H, W) 8-bit."""
