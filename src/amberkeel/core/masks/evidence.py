@@ -66,6 +66,11 @@ class Evidence:
     usual_px: float
 
 
+def grid_of(flows: FlowReader) -> tuple[int, int]:
+    """Return how many spots lie across and down the pictures."""
+    return flows.size[0] // PITCH, flows.size[1] // PITCH
+
+
 class EvidenceReader:
     """Evidence of a plate's frames, by a camera found before or a rough one."""
 
@@ -73,7 +78,7 @@ class EvidenceReader:
         self.plate, self.camera, path = plate, camera, camera.path
         self.flows = flows or FlowReader(plate, KEPT)
         width, height = self.flows.size
-        self.grid = width // PITCH, height // PITCH
+        self.grid = grid_of(self.flows)
         x, y = np.meshgrid(np.arange(self.grid[0]), np.arange(self.grid[1]))
         self.spots = (np.stack([x.ravel(), y.ravel()], 1) + 0.5) * PITCH
         scale, lens = self.flows.scale, path.lens

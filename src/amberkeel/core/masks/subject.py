@@ -15,7 +15,8 @@ import numpy as np
 from scipy import ndimage
 
 from amberkeel.core.errors import MaskError
-from amberkeel.core.masks.evidence import EvidenceReader
+from amberkeel.core.masks.evidence import EvidenceReader, grid_of
+from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.moving import region_of
 from amberkeel.core.progress import Progress, silent
 
@@ -31,7 +32,7 @@ BY_FLOW, BY_COLOUR, MOST_COLOUR = 3.0, 1.0, 2.5
 SPEED_SPOTS, MOST_SPEED = 0.6, 2.0
 """Difference of motion that counts as one log odd, in spots a frame, and the most that they come to."""
 
-NEW = -0.5
+NEW = -1.2
 """Log odds from which what appears beside a subject is its own."""
 
 HANGS = 0.35
@@ -94,29 +95,40 @@ STANDING, HIDDEN, DOUBTFUL = "stands still", "hidden", "in doubt"
 
 
 class Moves:
-    """What moves on a plate's frames, found when it is asked for and kept."""
+    """What moves on a plate's frames: known, or found when it is asked for and kept."""
 
-    def __init__(self, reader: EvidenceReader, known: dict[int, np.ndarray] | None = None):
-        self.reader, self.flows = reader, reader.flows
-        self._bodies: dict[int, np.ndarray] = dict(known or {})
+    def __init__(
+        self,
+        flows: FlowReader,
+        known: dict[int, np.ndarray] | None = None,
+        reader: Callable[[], EvidenceReader] | None = None,
+    ):
+        self.flows, self._make = flows, reader
+        self.grid = grid_of(flows)
+        self.bodies: dict[int, np.ndarray] = dict(known or {})
+        self._reader: EvidenceReader | None = None
 
     def body(self, frame: int) -> np.ndarray:
-        """Return the spots (gh, gw) bool of a frame that do not stand still."""
-        if frame not in self._bodies:
-            evidence = self.reader.read(frame)
-            nothing = np.zeros(self.reader.grid[::-1], bool)
-            self._bodies[frame] = nothing if evidence is None else region_of(evidence)[0]
-        return self._bodies[frame]
+        """Return the spots (gh, gw) bool of a frame that do not stand still; raises MaskError where that is not known
+        and cannot be found.
+        """
+        if frame not in self.bodies:
+            if self._make is None:
+                raise MaskError(f"What moves on frame {frame} is not known yet.", "Ask what moves first.")
+            self._reader = self._reader or self._make()
+            evidence = self._reader.read(frame)
+            self.bodies[frame] = np.zeros(self.grid[::-1], bool) if evidence is None else region_of(evidence)[0]
+        return self.bodies[frame]
 
     def colours(self, frame: int) -> np.ndarray:
         """Return the bin of each spot's colour (gh, gw)."""
-        small = cv2.resize(self.flows.picture(frame)[0], self.reader.grid, interpolation=cv2.INTER_AREA)
+        small = cv2.resize(self.flows.picture(frame)[0], self.grid, interpolation=cv2.INTER_AREA)
         cells = (small.astype(np.int64) * BINS) // 256
         return (cells[..., 0] * BINS + cells[..., 1]) * BINS + cells[..., 2]
 
     def moved(self, frame: int, to: int) -> np.ndarray:
         """Return where each spot of a frame was on a neighbouring one before it, (gh, gw, 2) spots from it."""
-        width, height = self.reader.grid
+        width, height = self.grid
         pitch = self.flows.size[0] / width
         return cv2.resize(self.flows.flow(to, frame), (width, height), interpolation=cv2.INTER_AREA) / pitch
 
@@ -514,4 +526,3 @@ def _from_both(ahead: dict[int, Seen], back: dict[int, Seen], a: int, b: int) ->
         both = near.spots | far.spots if share > 0.5 else near.spots
         out[frame] = replace(near, spots=both, sure=float(max(near.sure, share)))
     return out
-
