@@ -29,6 +29,7 @@ class JobKind:
 KINDS = {
     "ingest": JobKind("Plate coming in", plate.ingest),
     "propose": JobKind("Look for what moves", masks.propose),
+    "look": JobKind("Look for what moves, ahead of masks", masks.look),
     "accept": JobKind("Mask what moves", masks.accept, short=True, beside=True),
     "carry": JobKind("Carry a shape", masks.carry_shape, masks.Carry, short=True, beside=True),
     "learn": JobKind("Learn a matte", masks.learn, masks.Learn),

@@ -3,15 +3,21 @@
 import numpy as np
 
 from amberkeel.core.errors import MaskError
-from amberkeel.core.masks.carry import BENDING, SIMILARITY, carry
+from amberkeel.core.masks.carry import BENDING, SIMILARITY, SUBJECT, carry
 from amberkeel.core.masks.cues import CueReader
+from amberkeel.core.masks.evidence import KEPT, EvidenceReader, camera_for, some_tracks
+from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.mattes import bring_in
 from amberkeel.core.masks.moving import TRACK_GAP
 from amberkeel.core.masks.proposal import MOVING
 from amberkeel.core.masks.propose import in_words
 from amberkeel.core.masks.propose import propose as what_to_mask
 from amberkeel.core.masks.samples import Cleaning, Learned, Sample
-from amberkeel.core.masks.shape import keys_to_json, shape_from_json
+from amberkeel.core.masks.shape import HAND, Key, keys_to_json, points_at, shape_from_json
+from amberkeel.core.masks.spots import matte_of, on_what_moves, subject_of
+from amberkeel.core.masks.subject import Moves
+from amberkeel.core.masks.wrap import Wrapped, wrapped
+from amberkeel.core.plate.plate import Plate
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.tracks import TrackSet
@@ -22,6 +28,7 @@ from amberkeel.store.edits import apply
 from amberkeel.store.masks import live_masks, mask_json, masked_of, next_colour, put_matte
 from amberkeel.store.media import Media
 from amberkeel.store.models import Mask, Proposal, Shot
+from amberkeel.store.motion import keep_bodies, known_bodies
 from amberkeel.store.session import session
 from amberkeel.store.tracks import live_tracks, to_track_set
 
@@ -79,8 +86,10 @@ def propose(settings: Settings, shot_id: int, arguments: Arguments, progress: Pr
     tracks, ids = shot_tracks(settings, shot_id)
     with session(settings.database) as opened:
         masked = masked_of(media, live_masks(opened, opened.get(Shot, shot_id)), plate.height, plate.width)
-    found = what_to_mask(plate, tracks, masked, span(progress, 0.0, 0.97))
+    found, bodies = what_to_mask(plate, tracks, masked, span(progress, 0.0, 0.97))
     with effect(settings, shot_id, arguments) as opened:
+        if masked is None:
+            keep_bodies(opened, media, opened.get(Shot, shot_id), bodies)
         old = opened.query(Proposal).filter(Proposal.shot_id == shot_id).all()
         dismissed = [p for p in old if p.state == "dismissed"]
         for row in old:
@@ -173,6 +182,8 @@ def carry_shape(settings: Settings, shot_id: int, arguments: Carry, progress: Pr
     plate = open_row(plate_row(settings, shot_id))
     start, stop = arguments.start, arguments.stop
     model = arguments.model
+    if model == SUBJECT:
+        return _wrap(settings, shot_id, arguments, kept, plate, progress)
     tracks = known_tracks(settings, shot_id)[0] if model == BENDING else None
     done = carry(plate, shape_from_json(kept), start, stop, model, span(progress, 0.0, 0.99), tracks)
     said = done.lost or f"{kept['name']} is followed to frame {done.reached}."
@@ -181,6 +192,84 @@ def carry_shape(settings: Settings, shot_id: int, arguments: Carry, progress: Pr
         keys = with_edits(kept["keys"], now["keys"], keys_to_json(done.keys))
         label = f"Follow {kept['name']} from {start} to {done.reached}"
         apply(opened, shot_id, "mask", {"id": kept["id"], "values": {"keys": keys}, "label": label})
+
+
+def moves_on(settings: Settings, shot_id: int, plate: Plate, frames: range, progress: Progress) -> Moves:
+    """Return what moves on some frames of a shot: what is known of it, and the rest looked for."""
+    media = Media(settings.media)
+    with session(settings.database) as opened:
+        known = known_bodies(media, opened.get(Shot, shot_id).plate)
+    flows = FlowReader(plate, KEPT)
+    moves = Moves(flows, known)
+    lacking = [f for f in frames if f not in known]
+    if not lacking:
+        return moves
+    tracks = known_tracks(settings, shot_id)[0]
+    if not len(tracks):
+        tracks = some_tracks(plate, span(progress, 0.0, 0.2))
+    camera = camera_for(plate, tracks, span(progress, 0.2, 0.4))
+    reader = EvidenceReader(plate, camera, flows)
+    moves = Moves(flows, known, lambda: reader)
+    for k, frame in enumerate(lacking):
+        progress(0.4 + 0.6 * k / len(lacking), f"Looking for what moves, frame {frame}")
+        moves.body(frame)
+    return moves
+
+
+def look(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> None:
+    """Look for what moves on every frame, ahead of the masks that will ask."""
+    plate = open_row(plate_row(settings, shot_id))
+    frames = range(int(plate.frames[0]), int(plate.frames[-1]) + 1)
+    moves = moves_on(settings, shot_id, plate, frames, span(progress, 0.0, 0.99))
+    with effect(settings, shot_id, arguments) as opened:
+        shot = opened.get(Shot, shot_id)
+        keep_bodies(opened, Media(settings.media), shot, moves.bodies)
+        shot.revision += 1
+
+
+def _wrap(settings: Settings, shot_id: int, arguments: Carry, kept: dict, plate: Plate, progress: Progress) -> None:
+    """Let a rough shape follow what moves inside it."""
+    shape = shape_from_json(kept)
+    low, high = sorted((arguments.start, arguments.stop))
+    hand = [f for f, key in shape.keys.items() if key.by == HAND]
+    if not any(low <= f <= high for f in hand):
+        # Where no key lies in the range, the outline as it stands on its first frame is one.
+        shape.keys[arguments.start] = Key(points_at(shape, arguments.start))
+    frames = range(low, high + 1)
+    moves = moves_on(settings, shot_id, plate, frames, span(progress, 0.0, 0.7))
+    done = wrapped(moves, shape, low, high, (plate.width, plate.height), span(progress, 0.7, 0.99))
+    with effect(settings, shot_id, arguments, _followed(kept["name"], done, low, high)) as opened:
+        row = _locked(opened, shot_id, arguments.mask)
+        keep_bodies(opened, Media(settings.media), opened.get(Shot, shot_id), moves.bodies)
+        now = mask_json(row)
+        if len(next(iter(now["keys"].values()))["points"]) != len(next(iter(kept["keys"].values()))["points"]):
+            raise MaskError("The shape's points were changed meanwhile.", "Follow it again.")
+        changed = {f for f, key in now["keys"].items() if kept["keys"].get(f) != key}
+        if changed:
+            where = spans(sorted(map(int, changed)))
+            raise MaskError(f"The shape was changed meanwhile on {where}.", "Follow it again.")
+        values = {"keys": keys_to_json(done.keys), **_life(kept, plate, done, low, high)}
+        label = f"Follow {kept['name']} from {low} to {high}"
+        apply(opened, shot_id, "mask", {"id": kept["id"], "values": values, "label": label})
+
+
+def _life(kept: dict, plate: Plate, done: Wrapped, low: int, high: int) -> dict:
+    """Return from when to when a shape lives, where its subject came in or went out within the range."""
+    first = done.first if done.first > low else kept["first"]
+    last = done.last if done.last < high else kept["last"]
+    return {"first": first, "last": last}
+
+
+def _followed(name: str, done: Wrapped, low: int, high: int) -> str:
+    """Say in words how a shape followed its subject."""
+    parts = [f"{name} follows its subject from {done.first} to {done.last}"]
+    if done.last < high:
+        parts.append(f"which leaves the picture after {done.last}")
+    by_word: dict[str, list[int]] = {}
+    for frame, said in done.doubtful.items():
+        by_word.setdefault(said, []).append(frame)
+    parts += [f"{said} on {spans(frames)}" for said, frames in by_word.items()]
+    return "; ".join(parts) + "."
 
 
 def samples_of(rows: list) -> list[Sample]:
@@ -193,15 +282,27 @@ def learn(settings: Settings, shot_id: int, arguments: Learn, progress: Progress
     with session(settings.database) as opened:
         kept = mask_json(_mask(opened, shot_id, arguments.mask))
     plate, media = open_row(plate_row(settings, shot_id)), Media(settings.media)
-    tracks, _ = known_tracks(settings, shot_id)
-    progress(0.0, "Learning from the samples")
-    learned = Learned(CueReader(plate, tracks), samples_of(kept["samples"]))
-    mattes = dict(kept["mattes"])
+    size, samples = (plate.width, plate.height), samples_of(kept["samples"])
+    cleaning, rest = Cleaning(**kept["cleaning"]), span(progress, 0.5, 0.99)
     frames = range(arguments.first or int(plate.frames[0]), (arguments.last or int(plate.frames[-1])) + 1)
-    for k, frame in enumerate(frames):
-        mattes[str(frame)] = put_matte(media, learned.matte(frame, Cleaning(**kept["cleaning"])))
-        progress((k + 1) / len(frames) * 0.99, f"Matte from samples, frame {frame}")
-    with effect(settings, shot_id, arguments) as opened:
+    moves = moves_on(settings, shot_id, plate, frames, span(progress, 0.0, 0.5))
+    mattes, said = dict(kept["mattes"]), ""
+    if on_what_moves(moves, samples, size):
+        found = subject_of(moves, samples, frames[0], frames[-1], size, span(rest, 0.0, 0.7))
+        for k, frame in enumerate(frames):
+            mattes.pop(str(frame), None)
+            if frame in found:
+                mattes[str(frame)] = put_matte(media, matte_of(found[frame], size, cleaning))
+            rest(0.7 + 0.3 * (k + 1) / len(frames), f"Matte of frame {frame}")
+        said = f"{kept['name']} is found on {spans(sorted(found))}."
+    else:
+        tracks, _ = known_tracks(settings, shot_id)
+        learned = Learned(CueReader(plate, tracks), samples)
+        for k, frame in enumerate(frames):
+            mattes[str(frame)] = put_matte(media, learned.matte(frame, cleaning))
+            rest((k + 1) / len(frames), f"Matte from samples, frame {frame}")
+    with effect(settings, shot_id, arguments, said) as opened:
+        keep_bodies(opened, media, opened.get(Shot, shot_id), moves.bodies)
         now = mask_json(_locked(opened, shot_id, arguments.mask))
         mattes = with_edits(kept["mattes"], now["mattes"], mattes)
         order = sorted(map(int, mattes))

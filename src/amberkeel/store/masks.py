@@ -4,17 +4,21 @@ import json
 import zlib
 from collections import OrderedDict
 from collections.abc import Callable
+from dataclasses import dataclass
 
+import cv2
 import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import MaskError
+from amberkeel.core.masks.leaks import Leak, leaks
 from amberkeel.core.masks.raster import combine
 from amberkeel.core.masks.shape import IGNORE, KEEP, check_key, shape_from_json
 from amberkeel.core.pictures.write import decode_gray_png, encode_png
 from amberkeel.store.media import Media
 from amberkeel.store.models import Mask, Proposal, Shot
+from amberkeel.store.motion import known_bodies
 
 MAX_MARGIN = 200.0
 COLOURS = ("#d5559a", "#7fa6e0", "#c9b458", "#8fd0a0", "#b58bd6", "#e08a6a")
@@ -25,9 +29,6 @@ COVER_WIDTH = 320
 
 FULL = 0.995
 """Masked share from which nothing is left to follow."""
-
-UNCOVERED = 0.5
-"""Share of a known subject that must be masked on a frame, or the frame is flagged."""
 
 
 def live_masks(session: Session, shot: Shot) -> list[Mask]:
@@ -144,47 +145,43 @@ def nothing_left(frames: np.ndarray, cover: list[float]) -> list[int]:
     return [int(f) for f, share in zip(frames, cover) if share >= FULL]
 
 
-_covers: OrderedDict[tuple, tuple[list[float], list[int]]] = OrderedDict()
-
-
-def cover(session: Session, media: Media, shot: Shot) -> tuple[list[float], list[int]]:
-    """Return the masked share of each frame, and the frames on which a known subject is left uncovered.
-
-    A subject is known from a proposal that was not dismissed; it counts where masks hide some of it on other frames.
+@dataclass(frozen=True)
+class Cover:
+    """What a shot's masks cover: the masked share of each frame, and where something that moves leaves its mask, the
+    largest first; `known` says whether what moves was looked for.
     """
-    rows, proposals = live_masks(session, shot), [p for p in live_proposals(session, shot) if p.kind == "moving"]
-    key = (shot.id, shot.masks_stamp, tuple((p.id, p.state) for p in proposals))
+
+    shares: list[float]
+    leaks: list[Leak]
+    known: bool
+
+
+_covers: OrderedDict[tuple, Cover] = OrderedDict()
+
+
+def cover(session: Session, media: Media, shot: Shot) -> Cover:
+    """Return what a shot's masks cover, and where they let something out; the last few answers are kept."""
+    key = (shot.id, shot.masks_stamp, shot.plate.motion)
     if key not in _covers:
-        _covers[key] = _measure_cover(media, shot, rows, proposals)
+        _covers[key] = _measure_cover(media, shot, live_masks(session, shot))
         if len(_covers) > 40:
             _covers.popitem(last=False)
     return _covers[key]
 
 
-def _measure_cover(
-    media: Media, shot: Shot, rows: list[Mask], proposals: list[Proposal]
-) -> tuple[list[float], list[int]]:
-    plate = shot.plate
-    frames = range(plate.first, plate.last + 1)
+def _measure_cover(media: Media, shot: Shot, rows: list[Mask]) -> Cover:
+    plate, bodies = shot.plate, known_bodies(media, shot.plate)
     masked = masked_of(media, rows, plate.height, plate.width)
     if masked is None:
-        return [0.0] * plate.count, []
-    step = max(1, plate.width // COVER_WIDTH)
-    subjects = [(p.id, matte_of(media, p)) for p in proposals]
-    shares, hidden = [], {p.id: {} for p in proposals}
-    for frame in frames:
-        mask = masked(frame)[::step, ::step]
-        shares.append(float(mask.mean()))
-        for number, read in subjects:
-            subject = read(frame)
-            if subject is not None and subject.any():
-                small = subject[::step, ::step]
-                hidden[number][frame] = float(mask[small].mean()) if small.any() else 1.0
-    bare = set()
-    for by_frame in hidden.values():
-        if by_frame and max(by_frame.values()) >= UNCOVERED:
-            bare.update(f for f, share in by_frame.items() if share < UNCOVERED)
-    return shares, sorted(bare)
+        return Cover([0.0] * plate.count, [], bool(bodies))
+    step, shares, spots = max(1, plate.width // COVER_WIDTH), [], {}
+    for frame in range(plate.first, plate.last + 1):
+        mask = masked(frame)
+        shares.append(float(mask[::step, ::step].mean()))
+        if frame in bodies:
+            grid = bodies[frame].shape[::-1]
+            spots[frame] = cv2.resize(mask.astype(np.float32), grid, interpolation=cv2.INTER_AREA) > 0.5
+    return Cover(shares, leaks(bodies, spots), bool(bodies))
 
 
 def mask_json(row: Mask) -> dict:

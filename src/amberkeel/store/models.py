@@ -91,7 +91,8 @@ class Plate(Base):
     `encoding` says how values stand for light, empty where the files do; `odd` what is odd about them, in words;
     `times` the seconds of each frame from the first where the rate is not even; `stated` which facts the files'
     metadata stated, as they did. `blur` holds length (pixels) and angle (radians) of a frame's motion blur; `stack` the
-    tracking copy's operations; `replaced` where the images lie that may stand in.
+    tracking copy's operations; `replaced` where the images lie that may stand in; `motion` the hash of what moves on
+    its frames, where that was looked for.
     """
 
     __tablename__ = "plate"
@@ -116,6 +117,7 @@ class Plate(Base):
     odd: Mapped[list[str]] = mapped_column(ARRAY(String(400)), default=list)
     times: Mapped[list[float]] = mapped_column(ARRAY(Float), default=list)
     stated: Mapped[dict] = mapped_column(JSONB, default=dict)
+    motion: Mapped[str] = mapped_column(String(64), default="")
     shot: Mapped[Shot] = relationship(back_populates="plate")
 
     @property

@@ -14,10 +14,14 @@ from pydantic import Field
 from amberkeel.core.errors import KeelError, MaskError
 from amberkeel.core.masks.carry import MODELS
 from amberkeel.core.masks.cues import CueReader
+from amberkeel.core.masks.evidence import KEPT
+from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.mattes import trace, write_mattes
 from amberkeel.core.masks.raster import shape_mask
 from amberkeel.core.masks.samples import Cleaning, Learned
 from amberkeel.core.masks.shape import keys_to_json, shape_from_json
+from amberkeel.core.masks.spots import first_matte, on_what_moves
+from amberkeel.core.masks.subject import Moves
 from amberkeel.core.pictures.read import CHANNELS
 from amberkeel.core.pictures.write import encode_png
 from amberkeel.core.plate.sequence import spans
@@ -39,8 +43,10 @@ from amberkeel.store.masks import (
     proposal_json,
     put_matte,
 )
-from amberkeel.store.models import Mask, Proposal, Shot
+from amberkeel.store.models import Job, Mask, Proposal, Shot
+from amberkeel.store.motion import known_bodies
 from amberkeel.store.tracks import live_tracks, to_track_set
+from amberkeel.store.trials import RUNNING
 from amberkeel.store.typed import MOST_WHOLE, Typed, read_typed
 from amberkeel.web.common import get_shot, media, open_session, send_packed, stem_of
 from amberkeel.web.jobs import start
@@ -73,14 +79,15 @@ def masks(number: int):
     """Send a shot's masks and proposals, the masked share of each frame, and what is left uncovered."""
     with open_session() as opened:
         shot = get_shot(opened, number)
-        shares, bare = cover(opened, media(), shot)
-        full = nothing_left(np.arange(shot.plate.first, shot.plate.last + 1), shares)
+        covered = cover(opened, media(), shot)
+        full = nothing_left(np.arange(shot.plate.first, shot.plate.last + 1), covered.shares)
         tracked = bool(live_tracks(opened, shot)) if shot.masks_stamp != shot.followed_stamp else False
         return jsonify(
             masks=[mask_json(m) for m in live_masks(opened, shot)],
             proposals=[proposal_json(p) for p in live_proposals(opened, shot)],
-            cover=[round(s, 4) for s in shares],
-            bare=bare,
+            cover=[round(s, 4) for s in covered.shares],
+            leaks=[[k.frame, round(k.share, 5), round(k.x, 4), round(k.y, 4)] for k in covered.leaks],
+            looked=covered.known,
             full=spans(full) if full else "",
             changed=tracked,
         )
@@ -258,47 +265,57 @@ def convert(number: int, mask: int):
         return _answer(opened, shot, mask=made.id)
 
 
-CUES_KEPT = 8
-"""Frames of a shot whose cues are kept, about 30 MB each."""
-
-_readers: OrderedDict[tuple, CueReader] = OrderedDict()
+_flows: OrderedDict[tuple, FlowReader] = OrderedDict()
 
 
-def _reader(opened, shot: Shot) -> CueReader:
-    """Return a shot's cue reader; it is kept while the tracks stay, and keeps the cues of frames asked for lately."""
-    key = (shot.plate.source, shot.plate.first, shot.plate.last, shot.tracks_stamp, shot.id)
-    if key not in _readers:
-        rows = live_tracks(opened, shot)
-        plate = open_row(shot.plate)
-        _readers[key] = CueReader(plate, to_track_set(rows, shot.plate), keep=CUES_KEPT)
-        while len(_readers) > 2:
-            _readers.popitem(last=False)
-    return _readers[key]
+def _moves(opened, shot: Shot) -> Moves:
+    """Return what is known to move on a shot's frames; pictures and flow asked for lately are kept."""
+    plate = shot.plate
+    key = (plate.source, plate.first, plate.last, plate.encoding)
+    if key not in _flows:
+        _flows[key] = FlowReader(open_row(plate), KEPT)
+        while len(_flows) > 2:
+            _flows.popitem(last=False)
+    return Moves(_flows[key], known_bodies(media(), plate))
 
 
 @blueprint.post("/shots/<int:number>/look")
 def look(number: int):
-    """Look at a frame ahead of the spots that will be clicked on it: most of an answer's time is spent on that."""
+    """Look for what moves on all frames ahead of the spots that will be clicked, where that is not known."""
     frame = sent(OnFrame).frame
     with open_session() as opened:
         shot = get_shot(opened, number)
-        if not shot.plate.first <= frame <= shot.plate.last:
-            raise MaskError(
-                f"The plate has no frame {frame}.", f"It runs from {shot.plate.first} to {shot.plate.last}."
-            )
-        reader = _reader(opened, shot)
-    reader.read(frame)
-    return jsonify(frame=frame)
+        plate = shot.plate
+        if not plate.first <= frame <= plate.last:
+            raise MaskError(f"The plate has no frame {frame}.", f"It runs from {plate.first} to {plate.last}.")
+        if frame in known_bodies(media(), plate):
+            return jsonify(frame=frame, known=True)
+        at_work = opened.query(Job).filter(Job.shot_id == number, Job.kind == "look", Job.state.in_(RUNNING)).count()
+    if at_work:
+        return jsonify(frame=frame, known=False)
+    return start("look", number, {})
 
 
 @blueprint.post("/shots/<int:number>/masks/<int:mask>/try")
 def try_samples(number: int, mask: int):
-    """Learn from a mask's samples and answer with the matte of one frame; nothing is stored with the mask."""
+    """Answer with the matte of one frame as a mask's samples tell it; nothing is stored with the mask."""
     frame = sent(OnFrame).frame
     with open_session() as opened:
         row, shot = _mask(opened, number, mask), get_shot(opened, number)
-        learned = Learned(_reader(opened, shot), samples_of(row.samples))
-        found = learned.matte(frame, Cleaning(**row.cleaning))
+        samples, cleaning = samples_of(row.samples), Cleaning(**row.cleaning)
+        moves, size = _moves(opened, shot), (shot.plate.width, shot.plate.height)
+        tracks = live_tracks(opened, shot)
+        known = all(s.frame in moves.bodies for s in samples) and frame in moves.bodies
+        if known and on_what_moves(moves, samples, size):
+            found = first_matte(moves, samples, frame, size, cleaning)
+        elif any(not s.subject for s in samples):
+            found = Learned(CueReader(open_row(shot.plate), to_track_set(tracks, shot.plate)), samples).matte(
+                frame, cleaning
+            )
+        elif known:
+            raise MaskError("Nothing moves by itself there.", "Click spots that are not it, too: colours then tell.")
+        else:
+            raise MaskError("What moves is still looked for.", "A moment; or click spots that are not it, too.")
     return jsonify(frame=frame, matte=put_matte(media(), found), share=round(float(found.mean()), 4))
 
 
@@ -335,8 +352,8 @@ def learn_range(number: int, mask: int):
     asked = sent(Learning)
     with open_session() as opened:
         samples = _mask(opened, number, mask).samples
-    if not any(s[3] for s in samples) or all(s[3] for s in samples):
-        raise MaskError("A matte needs spots that are the subject and spots that are not.", "Click a few of both.")
+    if not any(s[3] for s in samples):
+        raise MaskError("A matte needs a spot that is the subject.", "Click one.")
     return start("learn", number, {"mask": mask, "first": asked.first, "last": asked.last})
 
 

@@ -26,7 +26,10 @@ TRANSLATION, SIMILARITY, AFFINE, PERSPECTIVE = "translation", "rotation and scal
 BENDING = "bending to the subject"
 """Rotation and scale, and then the outline is bent to the subject (`bend`)."""
 
-MODELS = (TRANSLATION, SIMILARITY, AFFINE, PERSPECTIVE, BENDING)
+SUBJECT = "the subject in it"
+"""Whatever moves by itself inside the outline, which is drawn roughly (`wrap`)."""
+
+MODELS = (SUBJECT, TRANSLATION, SIMILARITY, AFFINE, PERSPECTIVE, BENDING)
 WORK_SIDE = 420.0
 """Longest side of the subject in working pixels; larger ones are followed on a smaller picture."""
 
@@ -86,6 +89,8 @@ def carry(
     ------
     MaskError : an unknown model, frames outside the plate, or a shape with nothing inside to follow.
     """
+    if model == SUBJECT:
+        raise MaskError("A subject is followed by `wrapped`, not as one piece.")
     if model not in MODELS:
         raise MaskError(f"There is no motion “{model}”.", f"Choose {', '.join(MODELS)}.")
     first, last = int(plate.frames[0]), int(plate.frames[-1])

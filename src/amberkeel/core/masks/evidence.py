@@ -8,6 +8,7 @@ import numpy as np
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import MaskError, SolveError
+from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
 from amberkeel.core.follow.detect import grain_sigma
 from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.still import ask_colours, ask_pictures, fit_depths, lead
@@ -56,8 +57,8 @@ class Evidence:
     departure : (gh, gw) float32, over what is usual on the frame; NaN where a spot could not be led. ratio : (gh, gw)
         float32, by how much a motion of its own explains the pictures better, log likelihood a sample; 0 where nothing
         speaks for it. unlike : (gh, gw) float32, by how much a spot differs from what stands still about it, mean
-        square over the noise; 0 where a spot is known to stand still, NaN where nothing tells. usual_px : the usual departure,
-        analysis pixels.
+        square over the noise; 0 where a spot is known to stand still, NaN where nothing tells. usual_px : the usual
+        departure, analysis pixels.
     """
 
     departure: np.ndarray
@@ -128,8 +129,8 @@ class EvidenceReader:
             nearby = self._lens, coefficients, depths[:, 1:]
             ask_colours(here, colours, *given, *nearby, ~known | odd, self._sigma, unlike)
         shape = self.grid[::-1]
-        parts = (part.astype(np.float32).reshape(shape) for part in (departure / usual, ratio, unlike))
-        return Evidence(*parts, usual)
+        over, ratio, unlike = (p.astype(np.float32).reshape(shape) for p in (departure / usual, ratio, unlike))
+        return Evidence(over, ratio, unlike, usual)
 
     def _led(self, frame: int, partners: list[int]) -> tuple[np.ndarray, np.ndarray]:
         """Return where flow leads the spots on the partners (N, K, 2), and to which it does (N, K)."""
@@ -201,8 +202,21 @@ def _rates(path: CameraPath) -> tuple[np.ndarray, np.ndarray]:
     return turn, move
 
 
+FEATURES = 120
+"""Features a frame by which a plate without tracks is followed."""
+
+
+def some_tracks(plate: Plate, progress: Progress = silent) -> TrackSet:
+    """Return tracks of a plate, few and quickly followed: enough to tell how its background moves."""
+    return follow_plate(plate, FollowSettings(detect=DetectSettings(count=FEATURES)), progress=progress)
+
+
 def camera_for(plate: Plate, tracks: TrackSet, progress: Progress = silent) -> RoughCamera:
     """Return the camera by which a plate's tracks stand still.
+
+    Parameters
+    ----------
+    plate : the pictures. tracks : followed on it. progress : called with the share done.
 
     Raises
     ------

@@ -56,8 +56,8 @@ class FlowReader:
         """Bring in what is lacking of a run of neighbouring frames, pictures and flows both ways, on two threads."""
         self.keep = max(self.keep, len(frames))
         lacking = [f for f in frames if f not in self._pictures]
-        for frame, made in zip(lacking, self._pool.map(self._look, lacking)):
-            self._put(self._pictures, frame, made, self.keep)
+        for frame, looked in zip(lacking, self._pool.map(self._look, lacking)):
+            self._put(self._pictures, frame, looked, self.keep)
         pairs = [(a, b) for n in zip(frames, frames[1:]) for a, b in (n, n[::-1]) if (a, b) not in self._flows]
         lumas = [(self.picture(a)[1], self.picture(b)[1]) for a, b in pairs]
         for pair, made in zip(pairs, self._pool.map(lambda two: _flow(*two), lumas)):

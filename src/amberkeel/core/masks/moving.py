@@ -66,10 +66,13 @@ _KINDS = {"free": FREE, "plane": PLANAR, "nodal": TURNING, "swing": TURNING}
 
 @dataclass(frozen=True)
 class Moving:
-    """What was found: regions that move by themselves, the largest first, and how the background moved."""
+    """What was found: regions that move by themselves, the largest first, how the background moved, and by frame which
+    spots (gh, gw) move.
+    """
 
     proposals: list[Proposal]
     background: str
+    bodies: dict[int, np.ndarray]
 
 
 def what_moves(
@@ -115,7 +118,8 @@ def what_moves(
     regions = [one for one in lasting if one is not None]
     still = _still_samples(plate, tracks, [r for r in regions])
     found = [_proposal(plate, tracks, still, frames, masks, background) for frames, masks in regions]
-    return Moving(sorted(found, key=lambda p: -p.share * len(p.frames)), background)
+    bodies = {int(frame): spots for frame, spots in zip(plate.frames, volume)}
+    return Moving(sorted(found, key=lambda p: -p.share * len(p.frames)), background, bodies)
 
 
 def region_of(evidence: Evidence, hidden: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:

@@ -5,8 +5,8 @@ from pathlib import Path
 
 import numpy as np
 
-from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
 from amberkeel.core.masks.crossings import find_crossings
+from amberkeel.core.masks.evidence import some_tracks
 from amberkeel.core.masks.mattes import write_mattes
 from amberkeel.core.masks.mirrors import find_reflections
 from amberkeel.core.masks.moving import what_moves
@@ -15,17 +15,15 @@ from amberkeel.core.plate.plate import Plate, open_plate
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.tracks import TrackSet
 
-FEATURES = 120
-"""Features a frame by which the background's motion is told where there are no tracks yet."""
-
 ONE_NOUN = {MOVING: "region that moves by itself", REFLECTION: "reflection", CROSSING: "set of false corners"}
 NOUN = {MOVING: "regions that move by themselves", REFLECTION: "reflections", CROSSING: "sets of false corners"}
 
 
 def propose(
     plate: Plate, tracks: TrackSet, masked: Callable[[int], np.ndarray] | None = None, progress: Progress = silent
-) -> list[Proposal]:
-    """Return what should be masked: what moves by itself, reflections, false corners, in this order.
+) -> tuple[list[Proposal], dict[int, np.ndarray]]:
+    """Return what should be masked: what moves by itself, reflections, false corners, in this order; and by frame which
+    spots (gh, gw) move.
 
     Parameters and errors are those of `what_moves`.
 
@@ -41,9 +39,8 @@ def propose(
     reflections = find_reflections(plate, tracks, background, span(progress, 0.9, 0.95))
     mirrored = own.copy()
     mirrored[[t for p in reflections for t in p.tracks]] = True
-    return (
-        moving.proposals + reflections + find_crossings(plate, tracks, mirrored, background, span(progress, 0.95, 1.0))
-    )
+    crossings = find_crossings(plate, tracks, mirrored, background, span(progress, 0.95, 1.0))
+    return moving.proposals + reflections + crossings, moving.bodies
 
 
 def in_words(proposals: list[Proposal]) -> str:
@@ -64,10 +61,8 @@ def propose_plate(
         progress : called with the share done.
     """
     plate = open_plate(where, frames)
-    tracks = follow_plate(
-        plate, FollowSettings(detect=DetectSettings(count=FEATURES)), progress=span(progress, 0.0, 0.2)
-    )
-    found = propose(plate, tracks, progress=span(progress, 0.2, 0.95))
+    tracks = some_tracks(plate, span(progress, 0.0, 0.2))
+    found, _ = propose(plate, tracks, progress=span(progress, 0.2, 0.95))
     written = write_mattes(
         out,
         f"{plate.name}_matte",

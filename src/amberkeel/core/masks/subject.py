@@ -288,11 +288,10 @@ def _led(
         out[at] = seen
         step(at, seen)
     # What was only expected, and never found again, is not kept.
-    for at in range(at, frame, -way):
-        if at in out and out[at].said == HIDDEN:
-            del out[at]
-        elif at in out:
+    for last in sorted(out, key=lambda one: -one * way):
+        if out[last].said != HIDDEN:
             break
+        del out[last]
     return out
 
 
@@ -351,8 +350,8 @@ class _Run:
                 self.crossing = None
 
     def _labelled(self, body, ahead, beside, bins, moved) -> np.ndarray:
-        """Return which spots (gh, gw) of what moves are the subject's: `ahead` and `beside` are what flow says of it and
-        of all else that moves, `moved` (gh, gw, 2) where each spot came from.
+        """Return which spots (gh, gw) of what moves are the subject's: `ahead` and `beside` are what flow says of it
+        and of all else that moves, `moved` (gh, gw, 2) where each spot came from.
         """
         colour = BY_COLOUR * self.looks.odds(bins)
         odds = BY_FLOW * (ahead - beside) + colour + _by_speed(moved, ahead, beside, body)
@@ -427,8 +426,8 @@ class _Run:
             return None
         beside = self.moves.carried(self.others, frame, to)
         odds = self.looks.odds(self.moves.colours(to))
-        near = cv2.distanceTransform((~expected.spots).astype(np.uint8), cv2.DIST_L2, 5)
-        near = near < GATE_SPOTS + GATE_GROWS * self.hidden
+        away = cv2.distanceTransform((~expected.spots).astype(np.uint8), cv2.DIST_L2, 5)
+        near = away < GATE_SPOTS + GATE_GROWS * self.hidden
         found = body & near & (odds - 1.0 * beside > 0.0)
         found = ndimage.binary_opening(found, np.ones((2, 2))) & body
         self.others = (body & ~found).astype(np.float32)
@@ -478,7 +477,7 @@ class _Crossing:
 def _shifted(shape: np.ndarray, by: np.ndarray) -> np.ndarray:
     """Return a picture of spots moved by (2,) spots."""
     height, width = shape.shape
-    return cv2.warpAffine(shape, np.float32([[1, 0, by[0]], [0, 1, by[1]]]), (width, height))
+    return np.asarray(cv2.warpAffine(shape, np.array([[1.0, 0.0, by[0]], [0.0, 1.0, by[1]]]), (width, height)))
 
 
 def _speed(before: np.ndarray, moved: np.ndarray, spots: np.ndarray) -> np.ndarray:
@@ -519,7 +518,9 @@ def _from_both(ahead: dict[int, Seen], back: dict[int, Seen], a: int, b: int) ->
     for frame in range(a + 1, b):
         one, other = ahead.get(frame), back.get(frame)
         if one is None or other is None:
-            out.update({frame: seen for seen in (one, other) if seen is not None})
+            alone = one or other
+            if alone is not None:
+                out[frame] = alone
             continue
         near, far = (one, other) if frame - a <= b - frame else (other, one)
         share = (near.spots & far.spots).sum() / max((near.spots | far.spots).sum(), 1)

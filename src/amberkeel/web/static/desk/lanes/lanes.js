@@ -156,7 +156,7 @@ export class Lanes {
     this.title(c, top, "Mask cover", "% of picture", y, room);
     if (!masks?.masks.length) return this.empty(c, top, room, "when something is masked");
     const width = Math.max(1, x(first + 1) - x(first) - 1);
-    const bare = new Set(masks.bare);
+    const bare = new Set(masks.leaks.map(([frame]) => frame));
     values.forEach((v, k) => {
       c.fillStyle = v > 99 ? INK.orchid : "#93a1ab99";
       c.fillRect(x(first + k) - width / 2, y(v), width, y(0) - y(v));

@@ -46,7 +46,7 @@ export function maskActions(stage) {
     ),
     named(
       "learn",
-      "learn the matte over the chosen frames",
+      "this subject, on all frames or the chosen ones",
       ofMask((m) => desk.start(`masks/${m.id}/learn`, range())),
     ),
     named("key", "set a key here", ofMask(key), "K"),
@@ -62,6 +62,7 @@ export function maskActions(stage) {
       "copy to another shot",
       ofMask((m) => copy(desk, m)),
     ),
+    named("leak", "go to the next frame on which something leaves its mask", () => stage.nextLeak(), "N"),
     named("cut", "cut the covered frames out of the tracks", () => desk.send("cut", {})),
     named("finish", "close the shape being drawn", finish, "Enter"),
   ];

@@ -227,6 +227,7 @@ export function drawMasks(c, state, edit, toScreen, scale, loaded, which = "all"
     }
     drawSpots(c, mask.samples, frame, toScreen);
   }
+  if (edit.grip?.kind === "stroke") drawSpots(c, edit.grip.spots, frame, toScreen);
   if (!editing || which === "others") return;
   const shown = masks?.proposals.find((p) => p.id === state.proposal);
   if (shown) {

@@ -17,6 +17,8 @@ import {
 } from "./shapes.js";
 
 const GRAB = 9;
+/** Screen pixels between the spots of a stroke. */
+const STROKE = 14;
 const far = (a, b) => Math.hypot(a[0] - b[0], a[1] - b[1]);
 
 export class MaskEditor {
@@ -75,13 +77,28 @@ export class MaskEditor {
     return this.take(event, at, here);
   }
 
+  /** A spot, or the first of a stroke: spots along a drag. */
   spot(here, subject) {
-    const { frame } = this.store.state;
-    const near = ([f, x, y]) =>
-      f === frame && far(this.viewport.toScreen(x, y), this.viewport.toScreen(...here)) < GRAB;
-    const own = [frame, Math.round(here[0] * 10) / 10, Math.round(here[1] * 10) / 10, subject];
-    this.send.spot((samples) => (samples.some(near) ? samples.filter((s) => !near(s)) : [...samples, own]));
+    const tenth = (v) => Math.round(v * 10) / 10;
+    const at = (p) => [this.store.state.frame, tenth(p[0]), tenth(p[1]), subject];
+    this.grip = { kind: "stroke", spots: [at(here)], at };
     return true;
+  }
+
+  /** Go on with a stroke. */
+  stroke({ spots, at }, here) {
+    const [, x, y] = spots.at(-1);
+    const { toScreen } = this.viewport;
+    if (far(toScreen(x, y), toScreen(...here)) >= STROKE) spots.push(at(here));
+  }
+
+  /** Keep a stroke; a single click on a spot takes that away. */
+  keepStroke({ spots }) {
+    const [[frame, x, y]] = spots;
+    const { toScreen } = this.viewport;
+    const near = ([f, u, v]) => f === frame && far(toScreen(u, v), toScreen(x, y)) < GRAB;
+    const gone = spots.length === 1;
+    this.send.spot((own) => (gone && own.some(near) ? own.filter((s) => !near(s)) : [...own, ...spots]));
   }
 
   drawPoint(here, at, tool) {
@@ -175,7 +192,8 @@ export class MaskEditor {
     } else if (grip.kind === "pivot") {
       const [x0, y0, x1, y1] = bounds(grip.base);
       this.pivots.set(grip.mask.id, [(here[0] - x0) / Math.max(x1 - x0, 1), (here[1] - y0) / Math.max(y1 - y0, 1)]);
-    } else this.points = this.dragged(grip, here, event.shiftKey);
+    } else if (grip.kind === "stroke") this.stroke(grip, here);
+    else this.points = this.dragged(grip, here, event.shiftKey);
     this.viewport.redraw();
   }
 
@@ -216,6 +234,7 @@ export class MaskEditor {
     const { grip, points } = this;
     this.grip = null;
     if (!grip) return;
+    if (grip.kind === "stroke") return this.keepStroke(grip);
     if (grip.kind === "rectangle" || grip.kind === "ellipse") return this.finish();
     if (!points) return;
     const words = { move: "Move", point: "Move a point of", tangent: "Bend", scale: "Scale", turn: "Turn" }[grip.kind];

@@ -129,14 +129,32 @@ export function drawProposals(state, on) {
 
 const many = (count, word) => `${count} ${word}${count === 1 ? "" : "s"}`;
 
+const MOST_LEAKS = 6;
+
+/** Frames on which something that moves leaves its mask, worst first. */
+function drawLeaks(state, leaks) {
+  const box = find("#leaks");
+  box.hidden = !leaks.length;
+  if (!leaks.length) return;
+  find("#leaktext").textContent =
+    `Something that moves leaves its mask on ${many(leaks.length, "frame")}, worst first:`;
+  find("#leaklist").replaceChildren(
+    ...leaks.slice(0, MOST_LEAKS).map(([frame, share]) => {
+      const chip = element("button", `chip${frame === state.frame ? " on" : ""}`, String(frame));
+      chip.title = `${(100 * share).toFixed(2)} % of the picture`;
+      chip.dataset.leak = frame;
+      return chip;
+    }),
+  );
+}
+
 /** What needs saying: tracks under masks, pictures masked whole, subjects left uncovered. */
 export function drawMaskNotes(state, under) {
   const masks = state.masks;
   const say = [];
   if (masks?.full) say.push(`The masks cover the whole picture on ${masks.full}: nothing is left to track there.`);
-  if (masks?.bare.length)
-    say.push(`A known subject is left uncovered on ${many(masks.bare.length, "frame")}, first on ${masks.bare[0]}.`);
   find("#masknotes").replaceChildren(...say.map((text) => element("p", "say my-1.5", text)));
+  drawLeaks(state, masks?.leaks ?? []);
   find("#undermasks").hidden = !masks?.changed || !under?.tracks.length;
   if (!under) return;
   const run = under.tracks.length === 1 ? "runs" : "run";

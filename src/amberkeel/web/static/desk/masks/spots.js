@@ -12,6 +12,7 @@ export class Spots {
     this.tries = 0;
     this.soon = 0;
     this.resting = 0;
+    this.asked = false;
   }
 
   /** Change the spots of the chosen matte; where it is none of samples, a new one is made. */
@@ -40,14 +41,17 @@ export class Spots {
   async learn() {
     const { stage } = this;
     const mask = stage.chosen;
-    if (!mask?.samples.some((s) => s[3]) || !mask.samples.some((s) => !s[3])) {
-      find("#tried").textContent = "Click spots of both kinds.";
+    if (!mask?.samples.some((s) => s[3])) {
+      find("#tried").textContent = "Click a spot that is the subject.";
       return;
     }
     const mine = (this.tries += 1);
     find("#tried").textContent = "Learning…";
     const began = performance.now();
-    const found = await post(stage.desk.at(`masks/${mask.id}/try`), { frame: stage.desk.state.frame });
+    const found = await post(stage.desk.at(`masks/${mask.id}/try`), { frame: stage.desk.state.frame }).catch((e) => {
+      find("#tried").textContent = "";
+      throw e;
+    });
     if (mine !== this.tries) return;
     stage.editor.tried = found;
     const seconds = ((performance.now() - began) / 1000).toFixed(1);
@@ -55,12 +59,15 @@ export class Spots {
     stage.desk.viewport.redraw();
   }
 
-  /** A frame on which spots may be clicked is looked at beforehand: the answer to the first click then comes sooner. */
+  /** What moves is looked for once the stage is open: the answer to the first click then comes at once. */
   rest() {
     const { desk } = this.stage;
     const { state } = desk;
     clearTimeout(this.resting);
-    if (state.stage !== "masks" || !["is", "isnot"].includes(state.maskTool)) return;
-    this.resting = setTimeout(() => post(desk.at("look"), { frame: state.frame }).catch(() => null), REST_MS);
+    if (state.stage !== "masks" || this.asked || !state.masks || state.masks.looked) return;
+    this.resting = setTimeout(() => {
+      this.asked = true;
+      post(desk.at("look"), { frame: state.frame }).catch(() => null);
+    }, REST_MS);
   }
 }

@@ -23,6 +23,10 @@ export class MasksStage {
     this.guest = this.editor;
     this.actions = maskActions(this);
     listenToFields(this);
+    find("#leaklist").addEventListener("click", (e) => {
+      const frame = Number(e.target.dataset.leak);
+      if (frame) desk.store.set({ frame });
+    });
     desk.viewport.canvas.addEventListener("dblclick", () => this.editor.active && this.editor.finish());
   }
 
@@ -94,6 +98,24 @@ export class MasksStage {
     drawMaskNotes(state, this.under);
     for (const tool of TOOLS) find(`[data-act="mask-${tool}"]`).classList.toggle("on", state.maskTool === tool);
     if (state.stage === "masks") viewport.canvas.style.cursor = state.maskTool !== "shape" ? "crosshair" : "";
+  }
+
+  /** Go through the frames on which something that moves leaves its mask, the worst first. */
+  nextLeak() {
+    const { state, store, viewport } = this.desk;
+    const leaks = state.masks?.leaks ?? [];
+    if (!leaks.length) {
+      return toast(
+        state.masks?.looked
+          ? "Nothing that moves leaves its mask."
+          : "What moves was not looked for yet: ask “What moves?”.",
+      );
+    }
+    const at = leaks.findIndex(([frame]) => frame === state.frame);
+    const [frame, , x, y] = leaks[(at + 1) % leaks.length];
+    store.set({ frame, leak: { frame, x: x * state.width, y: y * state.height } });
+    viewport.redraw();
+    return null;
   }
 
   /** Show a proposal on a frame that it lives on. */
