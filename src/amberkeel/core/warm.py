@@ -1,15 +1,22 @@
 """Compile the numba loops ahead of the first job, on a small made-up problem."""
 
+from typing import cast
+
 import numpy as np
 
+from amberkeel.core.camera import CameraPath
 from amberkeel.core.diagnose.courses import COLUMNS, courses
 from amberkeel.core.follow.detect import DetectSettings, find_features
 from amberkeel.core.follow.patch import Patch, shifted
 from amberkeel.core.follow.register import make_references, register_patches
+from amberkeel.core.lens import Lens
 from amberkeel.core.lens.drawn import DrawnLine, LensOrder
 from amberkeel.core.lens.fit import fit_lens
+from amberkeel.core.masks.evidence import EvidenceReader
+from amberkeel.core.plate.plate import Plate
 from amberkeel.core.repair.drawn import draw_along
 from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.rough import RoughCamera
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.tracks import TrackSet, from_pieces
 
@@ -43,8 +50,33 @@ def warm_up(whole: bool = False) -> None:
     sheet = np.zeros((9, 9), np.float32)
     draw_along(picture, xy, np.zeros((1, 3, 2)), np.eye(2)[None], 4, sheet)
     courses(np.array([0, 12]), rng.normal(size=(12, 2)), np.arange(12), np.zeros((1, COLUMNS)))
+    _look_for_motion(rng)
     for count, frames in ((90, 24), LARGE) if whole else ((90, 24),):
         solve_tracks(_toy_tracks(rng, count, frames), np.arange(1, frames + 1), 640, 360, Recipe())
+
+
+class _ToyPlate:
+    """A few frames of noise that slides sideways, with a part that does not, as a plate."""
+
+    width, height, frames = 160, 96, np.arange(1, 26)
+
+    def __init__(self, rng: np.random.Generator):
+        self._noise = rng.integers(0, 255, (self.height, self.width + 30, 3)).astype(np.uint8)
+
+    def read(self, frame: int) -> np.ndarray:
+        out = self._noise[:, frame : frame + self.width].copy()
+        out[30:70, 50:110] = self._noise[-40:, -60:][:, :: 1 - 2 * (frame % 2)]
+        return out
+
+    def gray(self, frame: int) -> np.ndarray:
+        return self.read(frame)[..., 1].copy()
+
+
+def _look_for_motion(rng: np.random.Generator) -> None:
+    plate = _ToyPlate(rng)
+    count = len(plate.frames)
+    path = CameraPath(plate.frames, np.zeros((count, 3)), np.tile(np.eye(3), (count, 1, 1)), Lens.centred(160, 96, 160))
+    EvidenceReader(cast(Plate, plate), RoughCamera(path, "free", 0.1)).read(13)
 
 
 def _toy_tracks(rng: np.random.Generator, count: int, last: int) -> TrackSet:

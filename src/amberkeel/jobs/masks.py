@@ -264,7 +264,7 @@ def _followed(name: str, done: Wrapped, low: int, high: int) -> str:
     """Say in words how a shape followed its subject."""
     parts = [f"{name} follows its subject from {done.first} to {done.last}"]
     if done.last < high:
-        parts.append(f"which leaves the picture after {done.last}")
+        parts.append(f"it leaves the picture after {done.last}")
     by_word: dict[str, list[int]] = {}
     for frame, said in done.doubtful.items():
         by_word.setdefault(said, []).append(frame)

@@ -13,8 +13,10 @@ TOLERATED = 1
 LEAST_SPOTS = 3
 """Spots that must stick out."""
 
-MASKED = 0.3
-"""Share of a thing that must be masked for it to count as masked."""
+NEAR, MEANT = 3, 0.5
+"""Spots from what is masked of it within which a part that sticks out must lie for the most to count as meant to be
+masked: what else moves beside it reaches further.
+"""
 
 
 @dataclass(frozen=True)
@@ -62,14 +64,17 @@ def leaks(bodies: dict[int, np.ndarray], masks: dict[int, np.ndarray]) -> list[L
 
 
 def _bare(body: np.ndarray, mask: np.ndarray, beside: list[np.ndarray]) -> np.ndarray:
-    """Return which spots of what moves ought to be masked and are not."""
-    count, parts = cv2.connectedComponents(body.astype(np.uint8))
-    size = np.maximum(np.bincount(parts.ravel(), minlength=count), 1)
-    meant = np.bincount(parts[body & mask], minlength=count) >= MASKED * size
-    near = np.ones((5, 5), np.uint8)
-    for other in beside:
-        reached = body & (cv2.dilate(other.astype(np.uint8), near) > 0)
-        meant |= np.bincount(parts[reached], minlength=count) >= MASKED * size
-    meant[0] = False
+    """Return which spots of what moves ought to be masked and are not: parts that stick out and lie where, on this frame
+    or on one beside it, what moves is masked.
+    """
     wider = cv2.dilate(mask.astype(np.uint8), np.ones((2 * TOLERATED + 1,) * 2, np.uint8)) > 0
-    return meant[parts] & ~wider
+    out = body & ~wider
+    near = np.ones((2 * NEAR + 1,) * 2, np.uint8)
+    reached = np.zeros_like(body)
+    for one in (body & mask, *beside):
+        reached |= cv2.dilate(one.astype(np.uint8), near) > 0
+    count, parts = cv2.connectedComponents(out.astype(np.uint8))
+    size = np.maximum(np.bincount(parts.ravel(), minlength=count), 1)
+    meant = np.bincount(parts[out & reached], minlength=count) >= MEANT * size
+    meant[0] = False
+    return meant[parts]
