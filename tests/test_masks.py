@@ -11,7 +11,7 @@ from amberkeel.core.geometry.background import FREE, PLANAR, TURNING, fit_backgr
 from amberkeel.core.masks.carry import BENDING, MODELS, SIMILARITY, carry
 from amberkeel.core.masks.cues import CueReader
 from amberkeel.core.masks.mattes import bring_in, trace, write_mattes
-from amberkeel.core.masks.moving import track_departures, what_moves
+from amberkeel.core.masks.moving import what_moves
 from amberkeel.core.masks.proposal import MOVING
 from amberkeel.core.masks.raster import combine, covered, fill, grow
 from amberkeel.core.masks.rigid import dense_residuals, scaled
@@ -277,24 +277,6 @@ def test_the_background_is_free_or_planar_as_grics_decides(rng):
     assert np.allclose(half, 0.5 * found.residuals(x[:9], y[:9]), rtol=1e-6)
 
 
-def test_tracks_that_go_another_way_are_found_with_what_was_expected_of_them(rng):
-    path, points = moving_camera(20), cloud(rng, 150)
-    still = np.broadcast_to(points, (20, 150, 3))
-    walking = (
-        np.array([[0.0, 0.0, 8.0]])
-        + rng.uniform(-0.4, 0.4, (12, 3))
-        + np.arange(20)[:, None, None] * np.array([-0.06, 0.03, 0.0])
-    )
-    tracks = observe(path, np.concatenate([still, walking], 1), 0.05, rng)
-    found = track_departures(tracks, path.frames, (640, 360))
-    moving = np.array([np.mean(found.moving[tracks.rows(t)]) for t in range(len(tracks))])
-    walks = np.array([int(n[1:]) >= 150 for n in tracks.names])
-    assert moving[walks].min() > 0.8 and np.mean(moving[~walks] > 0.5) < 0.03
-    t = int(np.nonzero(walks)[0][0])
-    expected = found.predicted[tracks.rows(t)][5]
-    assert np.linalg.norm(expected - tracks.xy[tracks.rows(t)][5]) > 5
-
-
 def test_proposals_cover_the_yard_hands_and_little_else(plate, tracks, plate_folder):
     found = what_moves(plate, tracks).proposals
     mattes = matte_reader(plate_folder / "mattes", plate)
@@ -306,8 +288,9 @@ def test_proposals_cover_the_yard_hands_and_little_else(plate, tracks, plate_fol
             union |= region if region is not None else False
         true = mattes(frame)
         hit, total = hit + (union & true).sum(), total + true.sum()
-        extra, ground = extra + (union & ~true).sum(), ground + (~true).sum()
-    assert hit / total > 0.8 and extra / ground < 0.05
+        far = ~grow(true, 20)
+        extra, ground = extra + (union & far).sum(), ground + far.sum()
+    assert hit / total > 0.9 and extra / ground < 0.02
     best = found[0]
     assert (
         best.kind == MOVING
@@ -318,7 +301,7 @@ def test_proposals_cover_the_yard_hands_and_little_else(plate, tracks, plate_fol
     )
     everything = np.ones((plate.height, plate.width), bool)
     assert what_moves(plate, tracks, lambda f: everything).proposals == []
-    with pytest.raises(MaskError, match="Too few tracks"):
+    with pytest.raises(MaskError, match="cannot be told"):
         what_moves(plate, tracks.take(np.arange(3)))
 
 

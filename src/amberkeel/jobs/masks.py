@@ -15,7 +15,7 @@ from amberkeel.core.masks.propose import propose as what_to_mask
 from amberkeel.core.masks.samples import Cleaning, Learned, Sample
 from amberkeel.core.masks.shape import HAND, Key, keys_to_json, points_at, shape_from_json
 from amberkeel.core.masks.spots import matte_of, on_what_moves, subject_of
-from amberkeel.core.masks.subject import Moves
+from amberkeel.core.masks.subject import Moves, NothingMoves
 from amberkeel.core.masks.wrap import Wrapped, wrapped
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.plate.sequence import spans
@@ -182,11 +182,15 @@ def carry_shape(settings: Settings, shot_id: int, arguments: Carry, progress: Pr
     plate = open_row(plate_row(settings, shot_id))
     start, stop = arguments.start, arguments.stop
     model = arguments.model
+    as_one = ""
     if model == SUBJECT:
-        return _wrap(settings, shot_id, arguments, kept, plate, progress)
+        try:
+            return _wrap(settings, shot_id, arguments, kept, plate, progress)
+        except NothingMoves:
+            model, as_one = SIMILARITY, "Nothing moves by itself inside the outline, so it is followed as one piece: "
     tracks = known_tracks(settings, shot_id)[0] if model == BENDING else None
     done = carry(plate, shape_from_json(kept), start, stop, model, span(progress, 0.0, 0.99), tracks)
-    said = done.lost or f"{kept['name']} is followed to frame {done.reached}."
+    said = as_one + (done.lost or f"{kept['name']} is followed to frame {done.reached}.")
     with effect(settings, shot_id, arguments, said) as opened:
         now = mask_json(_locked(opened, shot_id, arguments.mask))
         keys = with_edits(kept["keys"], now["keys"], keys_to_json(done.keys))

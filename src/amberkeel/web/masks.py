@@ -12,7 +12,7 @@ from flask import Blueprint, abort, current_app, jsonify, request, send_file
 from pydantic import Field
 
 from amberkeel.core.errors import KeelError, MaskError
-from amberkeel.core.masks.carry import MODELS
+from amberkeel.core.masks.carry import WAYS
 from amberkeel.core.masks.cues import CueReader
 from amberkeel.core.masks.evidence import KEPT
 from amberkeel.core.masks.flows import FlowReader
@@ -334,8 +334,8 @@ def carry_along(number: int, mask: int):
     with open_session() as opened:
         if _mask(opened, number, mask).kind != "shape":
             raise MaskError("Only a shape can follow its subject.", "Make a shape of the matte first.")
-    if asked.model not in MODELS:
-        raise MaskError(f"Choose how the shape may move: {', '.join(MODELS)}.")
+    if asked.model not in WAYS:
+        raise MaskError(f"Choose how the shape may move: {', '.join(WAYS)}.")
     return start("carry", number, {"mask": mask, "start": asked.start, "stop": asked.stop, "model": asked.model})
 
 

@@ -1,7 +1,6 @@
 """The background's motion between two frames: epipolar where the camera moves among depths, a homography otherwise.
 
-Which of the two explains the tracks is decided by GRIC (see `model_selection`). Whether homographies come from a plane
-or from a camera that only turns, one pair can hardly show; many can, since they turn with one focal length.
+Which of the two explains the tracks is decided by GRIC (see `model_selection`).
 """
 
 from dataclasses import dataclass
@@ -9,15 +8,12 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
-from amberkeel.core.geometry.homography import homogeneous, transfer_error, turning_homography
+from amberkeel.core.geometry.homography import homogeneous, transfer_error
 from amberkeel.core.geometry.model_selection import gric
 
 FREE, PLANAR, TURNING = "free", "planar", "turning"
 
 MIN_TRACKS = 16
-
-TURNING_PAIRS = 24
-"""Pairs of frames, at most, by which a rotation is told apart from a plane."""
 
 NOISE_PX = 0.1
 """Least noise of a track's position that is believed, pixels."""
@@ -83,43 +79,3 @@ def _estimate(method, *arguments) -> np.ndarray | None:
         return method(*arguments)[0]
     except cv2.error:
         return None
-
-
-def separate_rotation(motions: dict, positions: dict, width: int, height: int) -> dict:
-    """Return the motions with PLANAR ones named TURNING where a camera that only turns explains them as well.
-
-    Parameters
-    ----------
-    motions : RigidMotion by pair of frames. positions : by the same pairs, the tracks' positions (N, 2) on both frames.
-    width, height : of the picture; its middle is taken as the optical centre, its pixels as square.
-
-    One focal length, swept over the fields of view from 10 to 110 degrees, serves all pairs; each has a rotation of its
-    own.
-    """
-    pairs = [p for p, m in motions.items() if m.kind == PLANAR]
-    if not pairs:
-        return motions
-    tried = pairs[:: max(1, len(pairs) // TURNING_PAIRS)]
-    focals = 0.5 * width / np.tan(0.5 * np.radians(np.geomspace(10.0, 110.0, 40)))
-    planar, turning = 0.0, np.zeros(len(focals))
-    for pair in tried:
-        x, y = positions[pair]
-        motion = motions[pair]
-        residual = motion.residuals(x, y)
-        inner = residual < 4.0 * motion.noise
-        planar += gric(residual, motion.noise, 2, 8)
-        for k, focal in enumerate(focals):
-            h = turning_homography(x[inner], y[inner], focal, width, height)
-            turning[k] += gric(transfer_error(h, x, y), motion.noise, 2, 3)
-    if turning.min() > planar:
-        return motions
-    focal = focals[int(turning.argmin())]
-
-    def named(pair, motion):
-        if motion.kind != PLANAR:
-            return motion
-        x, y = positions[pair]
-        inner = motion.residuals(x, y) < 4.0 * motion.noise
-        return RigidMotion(TURNING, turning_homography(x[inner], y[inner], focal, width, height), motion.noise)
-
-    return {p: named(p, m) for p, m in motions.items()}

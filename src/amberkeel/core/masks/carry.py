@@ -29,7 +29,10 @@ BENDING = "bending to the subject"
 SUBJECT = "the subject in it"
 """Whatever moves by itself inside the outline, which is drawn roughly (`wrap`)."""
 
-MODELS = (SUBJECT, TRANSLATION, SIMILARITY, AFFINE, PERSPECTIVE, BENDING)
+MODELS = (TRANSLATION, SIMILARITY, AFFINE, PERSPECTIVE, BENDING)
+WAYS = (SUBJECT, *MODELS)
+"""How a shape may follow: what moves in it, or as one piece by a model of its motion."""
+
 WORK_SIDE = 420.0
 """Longest side of the subject in working pixels; larger ones are followed on a smaller picture."""
 
@@ -89,8 +92,6 @@ def carry(
     ------
     MaskError : an unknown model, frames outside the plate, or a shape with nothing inside to follow.
     """
-    if model == SUBJECT:
-        raise MaskError("A subject is followed by `wrapped`, not as one piece.")
     if model not in MODELS:
         raise MaskError(f"There is no motion “{model}”.", f"Choose {', '.join(MODELS)}.")
     first, last = int(plate.frames[0]), int(plate.frames[-1])

@@ -64,8 +64,8 @@ def leaks(bodies: dict[int, np.ndarray], masks: dict[int, np.ndarray]) -> list[L
 
 
 def _bare(body: np.ndarray, mask: np.ndarray, beside: list[np.ndarray]) -> np.ndarray:
-    """Return which spots of what moves ought to be masked and are not: parts that stick out and lie where, on this frame
-    or on one beside it, what moves is masked.
+    """Return which spots of what moves ought to be masked and are not: parts that stick out and lie where, on this
+    frame or on one beside it, what moves is masked.
     """
     wider = cv2.dilate(mask.astype(np.uint8), np.ones((2 * TOLERATED + 1,) * 2, np.uint8)) > 0
     out = body & ~wider

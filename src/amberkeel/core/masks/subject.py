@@ -94,6 +94,10 @@ class Seen:
 STANDING, HIDDEN, DOUBTFUL = "stands still", "hidden", "in doubt"
 
 
+class NothingMoves(MaskError):
+    """Nothing that moves by itself lies where a subject was shown."""
+
+
 class Moves:
     """What moves on a plate's frames: known, or found when it is asked for and kept."""
 
@@ -216,7 +220,7 @@ def start_of(moves: Moves, shown: Shown) -> tuple[np.ndarray, np.ndarray]:
 
     Raises
     ------
-    MaskError : nothing moves where the subject is shown.
+    NothingMoves : nothing moves where the subject is shown.
     """
     body = (moves.body(shown.frame) | shown.yes) & ~shown.no
     count, parts = cv2.connectedComponents(body.astype(np.uint8))
@@ -236,7 +240,7 @@ def start_of(moves: Moves, shown: Shown) -> tuple[np.ndarray, np.ndarray]:
         subject &= nearer[0] <= nearer[1]
     subject = (subject | shown.yes) & ~shown.no
     if subject.sum() < LEAST_SPOTS:
-        raise MaskError(
+        raise NothingMoves(
             f"Nothing moves by itself there on frame {shown.frame}.",
             "Show the subject on a frame on which it moves, or draw its outline and follow that as one piece.",
         )
