@@ -61,6 +61,9 @@ GATE_SPOTS, GATE_GROWS = 4.0, 0.6
 AT_EDGE = 2
 """Spots from the picture's edge within which a subject that vanishes has left the picture."""
 
+SLOW = 0.5
+"""Spots a frame below which a subject is not on its way anywhere."""
+
 DOUBT_SPOTS = 1.5
 """Spots by which a subject is widened where it is wholly in doubt."""
 
@@ -324,7 +327,8 @@ class _Run:
         spots = self._labelled(body, ahead, beside, bins, moved)
         said = ""
         standing = expected.any() and (spots & expected).sum() < STANDS * expected.sum()
-        if self.crossing is None and standing and not _other_there(body & ~spots, expected):
+        going = self._going_out(expected)
+        if self.crossing is None and standing and not going and not _other_there(body & ~spots, expected):
             # Nothing speaks for motion there any more, and nothing covers it: it stands.
             still = expected & (self.looks.odds(bins) > -0.5)
             spots, said = spots | still, STANDING
@@ -396,6 +400,16 @@ class _Run:
         self.at = self.crossing.middle
         self.subject, self.others = spots.astype(np.float32), (body & ~spots).astype(np.float32)
         return Seen(self.crossing.subject > 0.5, 0.0, HIDDEN)
+
+    def _going_out(self, expected: np.ndarray) -> bool:
+        """Return whether the subject, where it is expected, is on its way out of the picture."""
+        rows, columns = np.nonzero(expected)
+        if not len(rows) or np.linalg.norm(self.speed) < SLOW:
+            return False
+        height, width = expected.shape
+        ends = np.array([[columns.min(), rows.min()], [width - 1 - columns.max(), height - 1 - rows.max()]])
+        outwards = np.array([-self.speed, self.speed])
+        return bool(((ends < AT_EDGE) & (outwards > SLOW)).any())
 
     def _lost(self, frame: int, to: int) -> Seen | None:
         """Return the subject as it is expected on a frame on which it is not seen; None where it left the picture."""
