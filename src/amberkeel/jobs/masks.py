@@ -290,7 +290,7 @@ def learn(settings: Settings, shot_id: int, arguments: Learn, progress: Progress
     cleaning, rest = Cleaning(**kept["cleaning"]), span(progress, 0.5, 0.99)
     frames = range(arguments.first or int(plate.frames[0]), (arguments.last or int(plate.frames[-1])) + 1)
     moves = moves_on(settings, shot_id, plate, frames, span(progress, 0.0, 0.5))
-    mattes, said = dict(kept["mattes"]), ""
+    mattes, said = dict(kept["mattes"]), f"{kept['name']} is learned from its spots."
     if on_what_moves(moves, samples, size):
         found = subject_of(moves, samples, frames[0], frames[-1], size, span(rest, 0.0, 0.7))
         for k, frame in enumerate(frames):

@@ -73,7 +73,7 @@ def follow(settings: Settings, shot_id: int, arguments: Features, progress: Prog
         shot = opened.get(Shot, shot_id)
         before = {t.id: tuple(t.keys) for t in live_tracks(opened, shot)}
         used, stamp = [m for m in live_masks(opened, shot) if m.on], shot.masks_stamp
-        full = nothing_left(plate.frames, cover(opened, Media(settings.media), shot)[0])
+        full = nothing_left(plate.frames, cover(opened, Media(settings.media), shot).shares)
     if len(full) == len(plate.frames):
         raise MaskError(
             f"The masks cover the whole picture on {spans(full)}: nothing is left to track.",

@@ -288,12 +288,11 @@ def look(number: int):
         plate = shot.plate
         if not plate.first <= frame <= plate.last:
             raise MaskError(f"The plate has no frame {frame}.", f"It runs from {plate.first} to {plate.last}.")
-        if frame in known_bodies(media(), plate):
-            return jsonify(frame=frame, known=True)
+        known = frame in known_bodies(media(), plate)
         at_work = opened.query(Job).filter(Job.shot_id == number, Job.kind == "look", Job.state.in_(RUNNING)).count()
-    if at_work:
-        return jsonify(frame=frame, known=False)
-    return start("look", number, {})
+    if not known and not at_work:
+        start("look", number, {})
+    return jsonify(frame=frame, known=known)
 
 
 @blueprint.post("/shots/<int:number>/masks/<int:mask>/try")
@@ -303,6 +302,8 @@ def try_samples(number: int, mask: int):
     with open_session() as opened:
         row, shot = _mask(opened, number, mask), get_shot(opened, number)
         samples, cleaning = samples_of(row.samples), Cleaning(**row.cleaning)
+        if not any(s.subject for s in samples):
+            raise MaskError("Every spot says “not the subject”.", "Click a spot that is.")
         moves, size = _moves(opened, shot), (shot.plate.width, shot.plate.height)
         tracks = live_tracks(opened, shot)
         known = all(s.frame in moves.bodies for s in samples) and frame in moves.bodies

@@ -10,6 +10,9 @@ import numpy as np
 TOLERATED = 1
 """Spots by which what moves may stick out: the grid is no finer."""
 
+CARRIED = 2
+"""Spots by which what moves goes on from frame to frame, about."""
+
 LEAST_SPOTS = 3
 """Spots that must stick out."""
 
@@ -42,39 +45,43 @@ def leaks(bodies: dict[int, np.ndarray], masks: dict[int, np.ndarray]) -> list[L
     """
     frames = sorted(bodies.keys() & masks.keys())
     covered = {f: bodies[f] & masks[f] for f in frames}
-    out = []
-    for frame in frames:
-        bare = _bare(bodies[frame], masks[frame], [covered[k] for k in (frame - 1, frame + 1) if k in covered])
-        count, parts = cv2.connectedComponents(bare.astype(np.uint8))
-        size = np.bincount(parts.ravel(), minlength=count)
-        size[0] = 0
-        if size.max(initial=0) < LEAST_SPOTS:
-            continue
-        rows, columns = np.nonzero(parts == int(size.argmax()))
-        height, width = bare.shape
-        out.append(
-            Leak(
-                frame,
-                float(size[size >= LEAST_SPOTS].sum() / bare.size),
-                float((columns.mean() + 0.5) / width),
-                float((rows.mean() + 0.5) / height),
-            )
-        )
-    return sorted(out, key=lambda one: -one.share)
+    out = {f: bodies[f] & ~_wider(masks[f], TOLERATED) for f in frames}
+    beside = {f: [covered[k] for k in (f - 1, f, f + 1) if k in covered] for f in frames}
+    meant = {f: _touching(out[f], beside[f], NEAR) for f in frames}
+    others = {f: out[f] & ~meant[f] for f in frames}
+    for way, order in ((-1, frames), (1, frames[::-1])):
+        # What was something else a frame before is something else, however little of it is left.
+        for f in order:
+            if f + way in others:
+                others[f] = others[f] | _touching(out[f] & ~others[f], [others[f + way]], CARRIED)
+    found = (_leak(f, out[f] & ~others[f]) for f in frames)
+    return sorted((one for one in found if one is not None), key=lambda one: -one.share)
 
 
-def _bare(body: np.ndarray, mask: np.ndarray, beside: list[np.ndarray]) -> np.ndarray:
-    """Return which spots of what moves ought to be masked and are not: parts that stick out and lie where, on this
-    frame or on one beside it, what moves is masked.
-    """
-    wider = cv2.dilate(mask.astype(np.uint8), np.ones((2 * TOLERATED + 1,) * 2, np.uint8)) > 0
-    out = body & ~wider
-    near = np.ones((2 * NEAR + 1,) * 2, np.uint8)
-    reached = np.zeros_like(body)
-    for one in (body & mask, *beside):
-        reached |= cv2.dilate(one.astype(np.uint8), near) > 0
+def _leak(frame: int, bare: np.ndarray) -> Leak | None:
+    """Return what leaves its mask on a frame; None where that is too little."""
+    count, parts = cv2.connectedComponents(bare.astype(np.uint8))
+    size = np.bincount(parts.ravel(), minlength=count)
+    size[0] = 0
+    if size.max(initial=0) < LEAST_SPOTS:
+        return None
+    rows, columns = np.nonzero(parts == int(size.argmax()))
+    height, width = bare.shape
+    share = float(size[size >= LEAST_SPOTS].sum() / bare.size)
+    return Leak(frame, share, float((columns.mean() + 0.5) / width), float((rows.mean() + 0.5) / height))
+
+
+def _wider(spots: np.ndarray, by: int) -> np.ndarray:
+    return cv2.dilate(spots.astype(np.uint8), np.ones((2 * by + 1,) * 2, np.uint8)) > 0
+
+
+def _touching(out: np.ndarray, those: list[np.ndarray], near: int) -> np.ndarray:
+    """Return the parts of some spots (gh, gw) that lie for the most within `near` spots of others."""
+    reached = np.zeros_like(out)
+    for one in those:
+        reached |= _wider(one, near)
     count, parts = cv2.connectedComponents(out.astype(np.uint8))
     size = np.maximum(np.bincount(parts.ravel(), minlength=count), 1)
-    meant = np.bincount(parts[out & reached], minlength=count) >= MEANT * size
-    meant[0] = False
-    return meant[parts]
+    touching = np.bincount(parts[out & reached], minlength=count) >= MEANT * size
+    touching[0] = False
+    return touching[parts]

@@ -7,7 +7,7 @@ const WORDS = {
   follow: "Features are followed.",
   solve: "Solved: a new attempt is pinned.",
   demo: "The demo plate is rendered.",
-  learn: "The matte is learned.",
+  look: "What moves is known on every frame.",
   accept: "What moves is masked.",
   sight: "Sightings are there to choose from.",
   tags: "The plate was searched for tags.",
