@@ -13,6 +13,7 @@ export class Spots {
     this.soon = 0;
     this.resting = 0;
     this.asked = false;
+    this.waiting = false;
   }
 
   /** Change the spots of the chosen matte; where it is none of samples, a new one is made. */
@@ -45,6 +46,12 @@ export class Spots {
       find("#tried").textContent = "Click a spot that is the subject.";
       return;
     }
+    // Spots of the subject alone need what moves; once that is known, it goes on by itself.
+    this.waiting = !stage.desk.state.masks.looked && mask.samples.every((s) => s[3]);
+    if (this.waiting) {
+      find("#tried").textContent = "Looking for what moves…";
+      return;
+    }
     const mine = (this.tries += 1);
     find("#tried").textContent = "Learning…";
     const began = performance.now();
@@ -57,6 +64,11 @@ export class Spots {
     const seconds = ((performance.now() - began) / 1000).toFixed(1);
     find("#tried").textContent = `Frame ${found.frame}: ${(100 * found.share).toFixed(1)} % in ${seconds} s`;
     stage.desk.viewport.redraw();
+  }
+
+  /** What moves may be known now. */
+  renewed() {
+    if (this.waiting && this.stage.desk.state.masks.looked) this.learn().catch((e) => toast(e.message, true));
   }
 
   /** What moves is looked for once the stage is open: the answer to the first click then comes at once. */

@@ -62,6 +62,7 @@ export class MasksStage {
     this.under = null;
     desk.store.set({ masks, mask: known ? desk.state.mask : (masks.masks.at(-1)?.id ?? null) });
     this.draw();
+    this.spots.renewed();
     if (masks.changed) this.lookUnder();
   }
 
