@@ -9,6 +9,7 @@ from amberkeel.core.masks.evidence import EvidenceReader, camera_for, some_track
 from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.leaks import leaks
 from amberkeel.core.masks.moving import what_moves
+from amberkeel.core.masks.proposal import CHANGING, SHADOW, SWAYING
 from amberkeel.core.masks.raster import fill
 from amberkeel.core.masks.samples import Sample
 from amberkeel.core.masks.shape import FOLLOWED, HAND, Key, Shape, flatten, polygon
@@ -181,6 +182,32 @@ def test_a_subject_that_stops_or_leaves_is_held_or_let_go():
     assert 22 in seen and max(seen) < 30
     with pytest.raises(MaskError, match="not known yet"):
         moves.body(99)
+
+
+def test_leaves_screens_and_shadows_are_told_from_what_walks_and_a_flash_tells_nothing():
+    rng = np.random.default_rng(11)
+    wide, leaves = textured(rng, HEIGHT, WIDTH + 2 * COUNT, 13), textured(rng, 60, 90, 6)
+    # On ground without texture flow goes with the shadow; on a wall with some it goes with the wall, and that is right.
+    wide[165:] = np.linspace(120, 170, wide.shape[1], dtype=np.uint8)[None, :, None]
+    pictures = []
+    for k in range(COUNT):
+        picture = wide.copy().astype(np.float32)
+        sway = int(round(9 * np.sin(k / 1.7)))
+        picture[30:90, 120 + sway : 210 + sway] = leaves
+        picture[40:100, 330:420] = textured(np.random.default_rng(k), 60, 90, 9)
+        picture[180:250, 30 + 12 * k : 60 + 12 * k] *= 0.6
+        picture = picture[:, 2 * k : 2 * k + WIDTH] * (1.9 if k == 20 else 1.0)
+        pictures.append(np.clip(picture + rng.normal(0, 1.5, picture.shape), 0, 255).astype(np.uint8))
+    plate = Pictures(pictures)
+    found = what_moves(plate, some_tracks(plate)).proposals
+
+    def at(x, y, frame=12):
+        x -= 2 * (frame - 1)
+        return {p.kind for p in found if p.mask(frame) is not None and p.mask(frame)[y, x]}
+
+    assert at(165, 60) == {SWAYING} and at(375, 70) == {CHANGING} and at(30 + 12 * 11 + 15, 215) == {SHADOW}
+    assert at(165, 60, 30) == {SWAYING} and at(375, 70, 30) == {CHANGING}
+    assert all(p.mask(21) is None or p.mask(21).mean() < 0.25 for p in found)
 
 
 def test_what_leaves_its_mask_is_found_worst_first():

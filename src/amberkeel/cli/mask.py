@@ -18,13 +18,18 @@ def mask() -> None:
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder for the matte sequence.")
 @click.option("--frames", callback=frame_range, help="First and last frame, as 1001-1072.")
 @click.option("--format", "kind", type=click.Choice(["png", "exr"]), default="png")
-def propose(plate, out, frames, kind) -> None:
+@click.option(
+    "--kinds",
+    default="moving,swaying,reflection,crossing",
+    help="Of moving, swaying (leaves, water), changing (screens, lights), shadow, reflection, crossing.",
+)
+def propose(plate, out, frames, kind, kinds) -> None:
     """Write mattes of what moves by itself in PLATE: white is masked, one file for every frame."""
     from amberkeel.core.masks.propose import propose_plate
 
     try:
         with Bar() as report:
-            found, written = propose_plate(plate, out, frames, kind, report)
+            found, written = propose_plate(plate, out, frames, kind, report, tuple(kinds.split(",")))
     except KeelError as error:
         fail(str(error))
     except OSError as error:

@@ -5,11 +5,11 @@ import numpy as np
 from amberkeel.core.errors import MaskError
 from amberkeel.core.masks.carry import BENDING, SIMILARITY, SUBJECT, carry
 from amberkeel.core.masks.cues import CueReader
-from amberkeel.core.masks.evidence import KEPT, EvidenceReader, camera_for, some_tracks
+from amberkeel.core.masks.evidence import KEPT, Readers, cameras_for, some_tracks
 from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.mattes import bring_in
 from amberkeel.core.masks.moving import TRACK_GAP
-from amberkeel.core.masks.proposal import MOVING
+from amberkeel.core.masks.proposal import CHANGING, MOVING, SHADOW, SWAYING
 from amberkeel.core.masks.propose import in_words
 from amberkeel.core.masks.propose import propose as what_to_mask
 from amberkeel.core.masks.samples import Cleaning, Learned, Sample
@@ -31,6 +31,9 @@ from amberkeel.store.models import Mask, Proposal, Shot
 from amberkeel.store.motion import keep_bodies, known_bodies
 from amberkeel.store.session import session
 from amberkeel.store.tracks import live_tracks, to_track_set
+
+BY_MOTION = (MOVING, SWAYING, CHANGING, SHADOW)
+"""Kinds of proposals that come from what moves."""
 
 TAILS = 12
 """Tracks whose tails are kept as a proposal's evidence."""
@@ -115,7 +118,7 @@ def _row(media: Media, shot_id: int, p, ids: list[int]) -> Proposal:
         "speed": None if np.isnan(p.speed) else round(p.speed, 2),
         "share": round(p.share, 4),
         "background": p.background,
-        "gap": TRACK_GAP if p.kind == MOVING else None,
+        "gap": TRACK_GAP if p.kind in BY_MOTION else None,
         "tails": [[ids[t], frames.tolist(), xy.round(1).tolist()] for t, frames, xy in p.tails[:TAILS]],
     }
     mattes, own = [put_matte(media, p.mask(int(f))) for f in p.frames], [ids[t] for t in p.tracks]
@@ -124,7 +127,10 @@ def _row(media: Media, shot_id: int, p, ids: list[int]) -> Proposal:
     )
 
 
-MASK_NAMES = {"moving": "Moves", "reflection": "Reflection", "crossing": "False corners"}
+MASK_NAMES = {
+    "moving": "Moves", "swaying": "Moves in place", "changing": "Changes", "shadow": "Shadow",
+    "reflection": "Reflection", "crossing": "False corners",
+}  # fmt: skip
 
 
 def make_mask(opened, shot: Shot, **values) -> Mask:
@@ -211,8 +217,7 @@ def moves_on(settings: Settings, shot_id: int, plate: Plate, frames: range, prog
     tracks = known_tracks(settings, shot_id)[0]
     if not len(tracks):
         tracks = some_tracks(plate, span(progress, 0.0, 0.2))
-    camera = camera_for(plate, tracks, span(progress, 0.2, 0.4))
-    reader = EvidenceReader(plate, camera, flows)
+    reader = Readers(plate, cameras_for(plate, tracks, span(progress, 0.2, 0.4)), flows)
     moves = Moves(flows, known, lambda: reader)
     for k, frame in enumerate(lacking):
         progress(0.4 + 0.6 * k / len(lacking), f"Looking for what moves, frame {frame}")

@@ -4,6 +4,7 @@ better its own motion explains the pictures than any still point does (`still`).
 
 from dataclasses import dataclass
 
+import cv2
 import numpy as np
 
 from amberkeel.core.camera import CameraPath
@@ -41,6 +42,9 @@ DEPARTS = 3.0
 LEAST_DEPARTURE_PX = 0.35
 """What is taken as usual at the least, analysis pixels."""
 
+SAME_EXPOSURE = 0.03
+"""Share by which two frames may differ in brightness and be compared as they are."""
+
 LEAST_TOLD = 2
 """Frames to which a spot must be led for its departure to count."""
 
@@ -57,13 +61,15 @@ class Evidence:
     departure : (gh, gw) float32, over what is usual on the frame; NaN where a spot could not be led. ratio : (gh, gw)
         float32, by how much a motion of its own explains the pictures better, log likelihood a sample; 0 where nothing
         speaks for it. unlike : (gh, gw) float32, by how much a spot differs from what stands still about it, mean
-        square over the noise; 0 where a spot is known to stand still, NaN where nothing tells. usual_px : the usual
-        departure, analysis pixels.
+        square over the noise; 0 where a spot is known to stand still, NaN where nothing tells. shaded : (gh, gw)
+        float32, by which factor only its light differs from what stands still there; 1 where that is not so.
+        usual_px : the usual departure, analysis pixels.
     """
 
     departure: np.ndarray
     ratio: np.ndarray
     unlike: np.ndarray
+    shaded: np.ndarray
     usual_px: float
 
 
@@ -118,19 +124,32 @@ class EvidenceReader:
             return None
         usual = max(LEAST_DEPARTURE_PX, float(np.median(departure[known])))
         odd = known & (departure > DEPARTS * usual)
-        ratio, unlike = np.zeros(n), np.zeros(n)
+        ratio, unlike, shaded = np.zeros(n), np.zeros(n), np.ones(n)
         if not (known & ~odd).all():
             depths = np.concatenate([rho[:, None], self._depths_about(rho, known & ~odd)], 1)
-            pictures, colours = (np.stack([self.flows.picture(f)[k] for f in partners]) for k in (1, 0))
+            pictures, colours = (np.stack([self._as_bright(frame, f, k) for f in partners]) for k in (1, 0))
             given = self.spots, cameras, rays
             bent = self._lens, coefficients, depths
             luma, here = self.flows.picture(frame)[1], self.flows.picture(frame)[0]
             ask_pictures(luma, pictures, *given, xy, alive, *bent, odd, self._sigma, usual, ratio)
             nearby = self._lens, coefficients, depths[:, 1:]
-            ask_colours(here, colours, *given, *nearby, ~known | odd, self._sigma, unlike)
+            ask_colours(here, colours, *given, *nearby, ~known | odd, self._sigma, unlike, shaded)
         shape = self.grid[::-1]
-        over, ratio, unlike = (p.astype(np.float32).reshape(shape) for p in (departure / usual, ratio, unlike))
-        return Evidence(over, ratio, unlike, usual)
+        told = (p.astype(np.float32).reshape(shape) for p in (departure / usual, ratio, unlike, shaded))
+        over, ahead, odd_looks, light = told
+        return Evidence(over, ahead, odd_looks, light, usual)
+
+    def _as_bright(self, frame: int, other: int, which: int) -> np.ndarray:
+        """Return another frame's picture (colours 0, luma 1) at the exposure of the frame looked at."""
+        picture = self.flows.picture(other)[which]
+        gain = self._level(frame) / self._level(other)
+        if abs(gain - 1.0) < SAME_EXPOSURE:
+            return picture
+        return cv2.convertScaleAbs(picture, alpha=gain)
+
+    def _level(self, frame: int) -> float:
+        """Return how bright a frame is for the most."""
+        return max(float(np.median(self.flows.picture(frame)[1][::4, ::4])), 1.0)
 
     def _led(self, frame: int, partners: list[int]) -> tuple[np.ndarray, np.ndarray]:
         """Return where flow leads the spots on the partners (N, K, 2), and to which it does (N, K)."""
@@ -202,6 +221,22 @@ def _rates(path: CameraPath) -> tuple[np.ndarray, np.ndarray]:
     return turn, move
 
 
+class Readers:
+    """Evidence of a plate's frames by several cameras, each for its own run of frames."""
+
+    def __init__(self, plate: Plate, cameras: list[RoughCamera], flows: FlowReader):
+        self.flows = flows
+        self._readers = [EvidenceReader(plate, camera, flows) for camera in cameras]
+
+    def read(self, frame: int) -> Evidence | None:
+        """Return a frame's evidence; None where no camera has it, or too little beside it."""
+        for reader in self._readers:
+            frames = reader.camera.path.frames
+            if frames[0] <= frame <= frames[-1]:
+                return reader.read(frame)
+        return None
+
+
 FEATURES = 120
 """Features a frame by which a plate without tracks is followed."""
 
@@ -211,8 +246,13 @@ def some_tracks(plate: Plate, progress: Progress = silent) -> TrackSet:
     return follow_plate(plate, FollowSettings(detect=DetectSettings(count=FEATURES)), progress=progress)
 
 
-def camera_for(plate: Plate, tracks: TrackSet, progress: Progress = silent) -> RoughCamera:
-    """Return the camera by which a plate's tracks stand still.
+LEAST_PIECE = 10
+"""Frames of a part of a plate for which a camera of its own is looked for."""
+
+
+def cameras_for(plate: Plate, tracks: TrackSet, progress: Progress = silent) -> list[RoughCamera]:
+    """Return the cameras by which a plate's tracks stand still, each for a run of frames of its own: more than one
+    where a cut or a flash parts the tracks.
 
     Parameters
     ----------
@@ -220,10 +260,42 @@ def camera_for(plate: Plate, tracks: TrackSet, progress: Progress = silent) -> R
 
     Raises
     ------
+    MaskError : there are too few tracks, or no camera explains them on any frames.
+    """
+    out: list[RoughCamera] = []
+    failure: MaskError | None = None
+    waiting = [np.asarray(plate.frames)]
+    while waiting:
+        frames = waiting.pop()
+        try:
+            found = camera_for(plate, tracks.on_frames(frames), progress, frames)
+        except MaskError as error:
+            failure = error
+            continue
+        out.append(found)
+        held = found.path.frames
+        rest = (frames[frames < held[0]], frames[frames > held[-1]])
+        waiting += [part for part in rest if LEAST_PIECE <= len(part) < len(frames)]
+    if not out:
+        raise failure or MaskError("This plate has no frames.")
+    return sorted(out, key=lambda one: int(one.path.frames[0]))
+
+
+def camera_for(
+    plate: Plate, tracks: TrackSet, progress: Progress = silent, frames: np.ndarray | None = None
+) -> RoughCamera:
+    """Return the camera by which a plate's tracks stand still.
+
+    Parameters
+    ----------
+    plate : the pictures. tracks : followed on it. progress : called with the share done. frames : on which, or all.
+
+    Raises
+    ------
     MaskError : there are too few tracks, or no camera explains them.
     """
     try:
-        return rough_camera(tracks, plate.frames, plate.width, plate.height, progress)
+        return rough_camera(tracks, plate.frames if frames is None else frames, plate.width, plate.height, progress)
     except SolveError as error:
         raise MaskError(
             "How the background moves cannot be told, since no camera explains the tracks.",

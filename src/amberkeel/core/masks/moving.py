@@ -15,9 +15,9 @@ from scipy import ndimage
 
 from amberkeel.core.geometry.background import FREE, PLANAR, TURNING
 from amberkeel.core.geometry.neighbours import median_motion
-from amberkeel.core.masks.evidence import KEPT, Evidence, EvidenceReader, camera_for
+from amberkeel.core.masks.evidence import KEPT, Evidence, Readers, cameras_for, grid_of
 from amberkeel.core.masks.flows import FlowReader
-from amberkeel.core.masks.proposal import MOVING, Proposal, packed
+from amberkeel.core.masks.proposal import CHANGING, MOVING, SHADOW, SWAYING, Proposal, packed
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.solve.rough import RoughCamera
@@ -57,6 +57,21 @@ WIDER = 1.6
 
 MIN_FRAMES = 4
 """Frames that a region must last."""
+
+LATER, STAYS = 8, 0.3
+"""Frames after which a region is compared with where it was, and share in common from which it stays there."""
+
+LONG_FRAMES = 12
+"""Frames that a region must last to be known to stay, or to be a shadow."""
+
+CHANGES_BELOW = 0.15
+"""What must speak for motion in each of a region's spots, or only its look changes."""
+
+SHADED, MOSTLY_SHADED = 0.06, 0.5
+"""By how much light must differ, and share of a region's spots on which nothing else does, for it to be a shadow."""
+
+FLASH = 0.3
+"""Share of the picture by which what moves may grow from one frame to the next."""
 
 NEIGHBOURS = 7
 """Still tracks about one that say where the background would have taken it."""
@@ -98,26 +113,29 @@ def what_moves(
     with ThreadPoolExecutor(1) as beside:
         # Flow of a short plate is found while its camera is.
         ahead = beside.submit(flows.prepare, plate.frames.tolist()) if len(plate.frames) <= SHORT else None
-        camera = camera or camera_for(plate, tracks, span(progress, 0.0, 0.3))
+        cameras = [camera] if camera else cameras_for(plate, tracks, span(progress, 0.0, 0.3))
         if ahead:
             ahead.result()
-    reader = EvidenceReader(plate, camera, flows)
-    speaks = np.zeros((len(plate.frames), *reader.grid[::-1]), np.float32)
-    volume = np.zeros(speaks.shape, bool)
+    reader, grid = Readers(plate, cameras, flows), grid_of(flows)
+    speaks = np.zeros((len(plate.frames), *grid[::-1]), np.float32)
+    volume, shade = np.zeros(speaks.shape, bool), np.zeros(speaks.shape, bool)
     for k, frame in enumerate(plate.frames.tolist()):
         progress(0.3 + 0.6 * k / len(plate.frames), f"Looking for what moves, frame {frame}")
         evidence = reader.read(frame)
         if evidence is not None:
-            hidden = None if masked is None else _on_grid(masked(frame), reader.grid)
+            hidden = None if masked is None else _on_grid(masked(frame), grid)
             volume[k], speaks[k] = region_of(evidence, hidden)
+            shade[k] = np.abs(evidence.shaded - 1.0) > SHADED
+    volume = without_flashes(volume)
     labels, count = ndimage.label(volume, structure=np.ones((3, 3, 3)))
     progress(0.9, "Joining regions")
-    background = _KINDS.get(camera.motion, camera.motion)
+    longest = max(cameras, key=lambda one: len(one.path.frames))
+    background = _KINDS.get(longest.motion, longest.motion)
     boxes = ndimage.find_objects(labels, count)
-    lasting = [_region(plate, labels, speaks, n, box) for n, box in enumerate(boxes, start=1)]
+    lasting = [_region(plate, labels, speaks, shade, n, box) for n, box in enumerate(boxes, start=1)]
     regions = [one for one in lasting if one is not None]
-    still = _still_samples(plate, tracks, [r for r in regions])
-    found = [_proposal(plate, tracks, still, frames, masks, background) for frames, masks in regions]
+    still = _still_samples(plate, tracks, regions)
+    found = [_proposal(plate, tracks, still, one, background) for one in regions]
     bodies = {int(frame): spots for frame, spots in zip(plate.frames, volume)}
     return Moving(sorted(found, key=lambda p: -p.share * len(p.frames)), background, bodies)
 
@@ -171,25 +189,69 @@ def at_plate_size(region: np.ndarray, size: tuple[int, int], wider: float = WIDE
     return cv2.resize(away, size, interpolation=cv2.INTER_LINEAR) < wider
 
 
-def _region(plate, labels, speaks, number, box) -> tuple[np.ndarray, list[np.ndarray]] | None:
-    """Return the frames and masks of one region, or None where it is too short or the evidence too thin."""
+def without_flashes(volume: np.ndarray) -> np.ndarray:
+    """Return what moves (F, gh, gw) without frames on which far more does than on those beside them: a flash, or
+    damage, tells nothing, and what moves on both of them stands for it.
+
+    Parameters
+    ----------
+    volume : by frame, which spots move.
+    """
+    out, share = volume.copy(), volume.mean((1, 2))
+    for k in range(len(volume)):
+        beside = [j for j in (k - 1, k + 1) if 0 <= j < len(volume)]
+        if beside and share[k] > FLASH + 2.0 * max(share[j] for j in beside):
+            out[k] = np.logical_or.reduce([volume[j] for j in beside])
+    return out
+
+
+@dataclass(frozen=True)
+class _Region:
+    """One region over time: its kind, frames, and masks (H, W)."""
+
+    kind: str
+    frames: np.ndarray
+    masks: list[np.ndarray]
+
+
+def _region(plate, labels, speaks, shade, number, box) -> _Region | None:
+    """Return one region, or None where it is too short or the evidence too thin."""
     own = labels[box] == number
     rows = np.nonzero(own.any((1, 2)))[0]
-    if len(rows) < MIN_FRAMES or float(speaks[box][own].sum()) < HEARTS:
+    spoken = float(speaks[box][own].sum())
+    if len(rows) < MIN_FRAMES:
+        return None
+    kind, stays = MOVING, _stays(own[rows])
+    if shade[box][own].mean() > MOSTLY_SHADED:
+        kind = SHADOW
+    elif stays and spoken < CHANGES_BELOW * own.sum():
+        kind = CHANGING
+    elif stays:
+        kind = SWAYING
+    if len(rows) < LONG_FRAMES if kind in (CHANGING, SHADOW) else spoken < HEARTS:
         return None
     size, masks = (plate.width, plate.height), []
     for row in rows:
         whole = np.zeros(labels.shape[1:], bool)
         whole[box[1], box[2]] = own[row]
         masks.append(at_plate_size(whole, size))
-    return plate.frames[rows + box[0].start], masks
+    return _Region(kind, plate.frames[rows + box[0].start], masks)
+
+
+def _stays(own: np.ndarray) -> bool:
+    """Return whether a region (F, h, w) bool lies about where it lay some frames before, all the time."""
+    if len(own) < LONG_FRAMES:
+        return False
+    before, after = own[:-LATER], own[LATER:]
+    together = (before & after).sum((1, 2)) / np.maximum((before | after).sum((1, 2)), 1)
+    return bool(np.median(together) > STAYS and (own[0] & own[-1]).any())
 
 
 def _still_samples(plate: Plate, tracks: TrackSet, regions: list) -> np.ndarray:
     """Return which samples (N,) of the tracks lie in no region."""
     out = np.ones(len(tracks.frames), bool)
-    for frames, masks in regions:
-        for frame, mask in zip(frames, masks):
+    for one in regions:
+        for frame, mask in zip(one.frames, one.masks):
             on = np.nonzero(tracks.frames == frame)[0]
             out[on] &= ~_inside(mask, tracks.xy[on])
     return out
@@ -200,12 +262,10 @@ def _inside(mask: np.ndarray, xy: np.ndarray) -> np.ndarray:
     return mask[y, x]
 
 
-def _proposal(
-    plate: Plate, tracks: TrackSet, still: np.ndarray, frames: np.ndarray, masks: list[np.ndarray], background: str
-) -> Proposal:
+def _proposal(plate: Plate, tracks: TrackSet, still: np.ndarray, region: _Region, background: str) -> Proposal:
     """Return one region as a proposal, with the tracks on it and where the background would have taken them."""
     within = np.zeros(len(tracks.frames), bool)
-    for frame, mask in zip(frames, masks):
+    for frame, mask in zip(region.frames, region.masks):
         on = np.nonzero(tracks.frames == frame)[0]
         within[on] = _inside(mask, tracks.xy[on])
     share = np.bincount(tracks.track_of_sample, within, len(tracks)) / np.maximum(tracks.lengths, 1)
@@ -220,7 +280,7 @@ def _proposal(
         tails.append((track, plate.frames[rows], predicted[rows]))
         apart.extend(np.linalg.norm(grid[rows, track] - predicted[rows], axis=1).tolist())
     speed = float(np.median(apart)) / TRACK_GAP if apart else float("nan")
-    return packed(MOVING, frames, masks, own, tails, speed, background)
+    return packed(region.kind, region.frames, region.masks, own, tails, speed, background)
 
 
 def _expected(grid: np.ndarray, still: np.ndarray, track: int) -> np.ndarray:

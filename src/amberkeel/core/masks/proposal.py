@@ -4,8 +4,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-MOVING, REFLECTION, CROSSING = "moving", "reflection", "crossing"
-"""Kinds: what moves by itself; mirror images; corners that a near and a far edge make only in the picture."""
+MOVING, SWAYING, CHANGING, SHADOW = "moving", "swaying", "changing", "shadow"
+"""Kinds: what moves by itself; what does so in its place, as leaves and water; what only changes its look, as screens
+and lights; and what only changes the light.
+"""
+
+REFLECTION, CROSSING = "reflection", "crossing"
+"""Mirror images; corners that a near and a far edge make only in the picture."""
+
+KINDS = (MOVING, SWAYING, CHANGING, SHADOW, REFLECTION, CROSSING)
 
 
 @dataclass(frozen=True)
@@ -14,7 +21,7 @@ class Proposal:
 
     Attributes
     ----------
-    kind : MOVING, REFLECTION or CROSSING.
+    kind : one of `KINDS`.
     frames : (K,) frames on which it is seen. masks : (K, H, W) bool at the plate's size, packed along the last axis.
     tracks : indices of the tracks that show it. tails : for some of them, index, frames (M,) and where the background,
         or for a reflection what is mirrored, would have them (M, 2).

@@ -1,22 +1,34 @@
 """All that is proposed to be masked on a plate, and its mattes; from files too, without browser or database."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import numpy as np
 
+from amberkeel.core.errors import MaskError
 from amberkeel.core.masks.crossings import find_crossings
 from amberkeel.core.masks.evidence import some_tracks
 from amberkeel.core.masks.mattes import write_mattes
 from amberkeel.core.masks.mirrors import find_reflections
 from amberkeel.core.masks.moving import what_moves
-from amberkeel.core.masks.proposal import CROSSING, MOVING, REFLECTION, Proposal
+from amberkeel.core.masks.proposal import CHANGING, CROSSING, KINDS, MOVING, REFLECTION, SHADOW, SWAYING, Proposal
 from amberkeel.core.plate.plate import Plate, open_plate
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.tracks import TrackSet
 
-ONE_NOUN = {MOVING: "region that moves by itself", REFLECTION: "reflection", CROSSING: "set of false corners"}
-NOUN = {MOVING: "regions that move by themselves", REFLECTION: "reflections", CROSSING: "sets of false corners"}
+ONE_NOUN = {
+    MOVING: "region that moves by itself", SWAYING: "region that moves in its place",
+    CHANGING: "region that changes its look", SHADOW: "shadow", REFLECTION: "reflection",
+    CROSSING: "set of false corners",
+}  # fmt: skip
+NOUN = {
+    MOVING: "regions that move by themselves", SWAYING: "regions that move in their places",
+    CHANGING: "regions that change their look", SHADOW: "shadows", REFLECTION: "reflections",
+    CROSSING: "sets of false corners",
+}  # fmt: skip
+
+USUAL = (MOVING, SWAYING, REFLECTION, CROSSING)
+"""Kinds that are masked where nobody chooses: light and look alone let features be followed."""
 
 
 def propose(
@@ -51,18 +63,30 @@ def in_words(proposals: list[Proposal]) -> str:
 
 
 def propose_plate(
-    where: str, out: Path, frames: tuple[int, int] | None, kind: str, progress: Progress
+    where: str,
+    out: Path,
+    frames: tuple[int, int] | None,
+    kind: str,
+    progress: Progress,
+    kinds: Sequence[str] = USUAL,
 ) -> tuple[list[Proposal], list[Path]]:
     """Follow a plate, find what to mask, and write one matte for every frame; return the proposals and the files.
 
     Parameters
     ----------
     where : the plate. out : folder to write to. frames : first and last, or None for all. kind : "png" or "exr".
-        progress : called with the share done.
+        progress : called with the share done. kinds : of proposals that are masked.
+
+    Raises
+    ------
+    MaskError : there is no such kind.
     """
+    for one in kinds:
+        if one not in KINDS:
+            raise MaskError(f"There is no kind “{one}”.", f"Choose of {', '.join(KINDS)}.")
     plate = open_plate(where, frames)
     tracks = some_tracks(plate, span(progress, 0.0, 0.2))
-    found, _ = propose(plate, tracks, progress=span(progress, 0.2, 0.95))
+    found = [p for p in propose(plate, tracks, progress=span(progress, 0.2, 0.95))[0] if p.kind in kinds]
     written = write_mattes(
         out,
         f"{plate.name}_matte",

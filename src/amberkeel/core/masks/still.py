@@ -25,6 +25,11 @@ PITCH = 2.0
 LIKE_PITCH = 1.5
 """The same where colours are compared."""
 
+ASKED_FOR_SHADE, SHADE_LIKE = 3.0, 2.0
+"""Unlikeness from which it is asked whether only the light has changed, and up to which it has when one gain is taken
+out.
+"""
+
 SURELY_LIKE = 1.2
 """Mean square over the noise below which nothing more is asked."""
 
@@ -277,11 +282,12 @@ def _colours_apart(own, other, unit):
 
 
 @njit(cache=True, fastmath=FAST, nogil=True, parallel=True)
-def ask_colours(here, pictures, spots, cameras, rays, lens, coefficients, depths, judged, sigma, unlike):
+def ask_colours(here, pictures, spots, cameras, rays, lens, coefficients, depths, judged, sigma, unlike, shaded):
     """Tell how unlike each spot is to what stands still there: fills `unlike` (N,), mean square over the noise, of the
     depth that fits best on the `AGREE` frames that fit best; NaN where nothing tells.
 
     What stands still is seen again on some frame before or after, whatever covers it on others; what moves is not.
+    Where one gain of all colours makes it like, its light alone has changed: fills `shaded` (N,) with that gain, or 1.
 
     Parameters
     ----------
@@ -290,7 +296,7 @@ def ask_colours(here, pictures, spots, cameras, rays, lens, coefficients, depths
     h, w = here.shape[0], here.shape[1]
     unit = 1.0 / (3.0 * sigma * sigma)
     for n in prange(len(spots)):
-        unlike[n] = np.nan
+        unlike[n], shaded[n] = np.nan, 1.0
         if not judged[n]:
             continue
         best = 1e9
@@ -320,3 +326,27 @@ def ask_colours(here, pictures, spots, cameras, rays, lens, coefficients, depths
                 break
         if best < 1e9:
             unlike[n] = best
+        if 1e9 > best > ASKED_FOR_SHADE:
+            least = best
+            for d in range(depths.shape[1]):
+                rho = depths[n, d]
+                if not (rho == rho):
+                    continue
+                for k in range(len(pictures)):
+                    u, v = _seen(brought[k], rho, cameras[k, 24], lens, coefficients)
+                    if not (u == u) or u < 1.0 or v < 1.0 or u > w - 1.0 or v > h - 1.0:
+                        continue
+                    _patch_at(pictures[k], u, v, other)
+                    top = below = 0.0
+                    for m in range(PATCH * PATCH):
+                        for c in range(3):
+                            top += own[m, c] * other[m, c]
+                            below += other[m, c] * other[m, c]
+                    gain = top / max(below, 1.0)
+                    for m in range(PATCH * PATCH):
+                        for c in range(3):
+                            other[m, c] *= gain
+                    apart = _colours_apart(own, other, unit)
+                    if apart < least:
+                        least = apart
+                        shaded[n] = gain if apart < SHADE_LIKE else 1.0

@@ -15,7 +15,7 @@ import numpy as np
 from scipy import ndimage
 
 from amberkeel.core.errors import MaskError
-from amberkeel.core.masks.evidence import EvidenceReader, grid_of
+from amberkeel.core.masks.evidence import EvidenceReader, Readers, grid_of
 from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.moving import region_of
 from amberkeel.core.progress import Progress, silent
@@ -108,12 +108,12 @@ class Moves:
         self,
         flows: FlowReader,
         known: dict[int, np.ndarray] | None = None,
-        reader: Callable[[], EvidenceReader] | None = None,
+        reader: Callable[[], EvidenceReader | Readers] | None = None,
     ):
         self.flows, self._make = flows, reader
         self.grid = grid_of(flows)
         self.bodies: dict[int, np.ndarray] = dict(known or {})
-        self._reader: EvidenceReader | None = None
+        self._reader: EvidenceReader | Readers | None = None
 
     def body(self, frame: int) -> np.ndarray:
         """Return the spots (gh, gw) bool of a frame that do not stand still; raises MaskError where that is not known

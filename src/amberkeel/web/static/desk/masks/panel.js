@@ -82,7 +82,20 @@ export function drawMaskFields(state) {
   find("#convert").textContent = mask.kind === "shape" ? "Make a matte of it" : "Make a shape of it";
 }
 
-const KINDS = { moving: "Moves by itself", reflection: "Reflection", crossing: "False corners" };
+const KINDS = {
+  moving: "Moves by itself",
+  swaying: "Moves in its place",
+  changing: "Changes its look",
+  shadow: "Shadow",
+  reflection: "Reflection",
+  crossing: "False corners",
+};
+
+const SAYS = {
+  swaying: "as leaves, flags and water do",
+  changing: "but little speaks for motion: a screen, a light, glitter",
+  shadow: "only the light on it: a shadow, or light that wanders",
+};
 
 /** Why something is proposed, in words. */
 function reason({ kind, tracks, evidence: { speed, share, background } }) {
@@ -94,14 +107,31 @@ function reason({ kind, tracks, evidence: { speed, share, background } }) {
       `${some} slide along an edge, ${speed.toFixed(2)} px a frame, where a near and a far one cross. ` +
       "Dashed: where a true corner would be."
     );
+  if (SAYS[kind]) return `${cap(SAYS[kind])}; up to ${(100 * share).toFixed(1)} % of the picture.`;
   const says = speed ? `${some} go ${speed.toFixed(1)} px a frame another way` : "no track in it; the picture departs";
   return `${says}; up to ${(100 * share).toFixed(1)} % of the picture. Background: ${background}.`;
+}
+
+const cap = (words) => words[0].toUpperCase() + words.slice(1);
+
+/** One chip a kind that is proposed more than once: all of it masked with one click. */
+function kindChips(open, on) {
+  const row = element("div", "flex flex-wrap gap-1 my-1");
+  for (const [kind, name] of Object.entries(KINDS)) {
+    const own = open.filter((p) => p.kind === kind);
+    if (own.length < 2) continue;
+    const chip = element("button", "chip", `${name}: mask all ${own.length}`);
+    chip.addEventListener("click", () => on.maskAll(own));
+    row.append(chip);
+  }
+  return row;
 }
 
 /** Proposals with their evidence; `on` answers show(p), select(p), mask(p) and dismiss(p). */
 export function drawProposals(state, on) {
   const open = (state.masks?.proposals ?? []).filter((p) => p.state === "open");
   find("#proposals").replaceChildren(
+    kindChips(open, on),
     ...open.map((p) => {
       const card = element("div", `proposal${p.id === state.proposal ? " sel" : ""}`);
       const name = element("b", "", `${KINDS[p.kind]}, ${p.frames[0]}-${p.frames.at(-1)}`);

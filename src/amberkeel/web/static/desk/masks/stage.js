@@ -94,6 +94,9 @@ export class MasksStage {
         this.desk.goStage("tracks");
       },
       mask: (p) => this.decide(p, "mask"),
+      maskAll: async (all) => {
+        for (const p of all) await this.decide(p, "mask");
+      },
       dismiss: (p) => this.decide(p, "dismissed"),
     });
     drawMaskNotes(state, this.under);
