@@ -25,7 +25,7 @@ from amberkeel.jobs.chain import Arguments, effect, locked_shot
 from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
-from amberkeel.store.masks import live_masks, mask_json, masked_of, next_colour, put_matte
+from amberkeel.store.masks import live_masks, mask_json, masked_of, next_colour, own_mask, put_matte
 from amberkeel.store.media import Media
 from amberkeel.store.models import Mask, Proposal, Shot
 from amberkeel.store.motion import keep_bodies, known_bodies
@@ -161,18 +161,11 @@ def accept(settings: Settings, shot_id: int, arguments: Arguments, progress: Pro
             accept_proposal(opened, shot, proposal)
 
 
-def _mask(opened, shot_id: int, number: int) -> Mask:
-    row = opened.get(Mask, number)
-    if row is None or row.shot_id != shot_id or row.removed:
-        raise MaskError("That mask is gone.", "Undo its deletion first.")
-    return row
-
-
 def _locked(opened, shot_id: int, number: int) -> Mask:
     """Return a mask as it stands now; nobody changes its shot until the transaction ends."""
     locked_shot(opened, shot_id)
     opened.expire_all()
-    return _mask(opened, shot_id, number)
+    return own_mask(opened, shot_id, number)
 
 
 def with_edits(before: dict, now: dict, made: dict) -> dict:
@@ -184,7 +177,7 @@ def with_edits(before: dict, now: dict, made: dict) -> dict:
 def carry_shape(settings: Settings, shot_id: int, arguments: Carry, progress: Progress) -> None:
     """Carry a shape along with its subject; keys set by hand stay."""
     with session(settings.database) as opened:
-        kept = mask_json(_mask(opened, shot_id, arguments.mask))
+        kept = mask_json(own_mask(opened, shot_id, arguments.mask))
     plate = open_row(plate_row(settings, shot_id))
     start, stop = arguments.start, arguments.stop
     model = arguments.model
@@ -289,7 +282,7 @@ def samples_of(rows: list) -> list[Sample]:
 def learn(settings: Settings, shot_id: int, arguments: Learn, progress: Progress) -> None:
     """Learn a matte from its samples, over a range of frames."""
     with session(settings.database) as opened:
-        kept = mask_json(_mask(opened, shot_id, arguments.mask))
+        kept = mask_json(own_mask(opened, shot_id, arguments.mask))
     plate, media = open_row(plate_row(settings, shot_id)), Media(settings.media)
     size, samples = (plate.width, plate.height), samples_of(kept["samples"])
     cleaning, rest = Cleaning(**kept["cleaning"]), span(progress, 0.5, 0.99)

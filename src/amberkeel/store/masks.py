@@ -36,6 +36,14 @@ def live_masks(session: Session, shot: Shot) -> list[Mask]:
     return list(session.scalars(select(Mask).where(Mask.shot_id == shot.id, ~Mask.removed).order_by(Mask.id)))
 
 
+def own_mask(session: Session, shot: int, number: int) -> Mask:
+    """Return a mask of a shot; raises MaskError when there is no such one, or it was deleted."""
+    row = session.get(Mask, number)
+    if row is None or row.shot_id != shot or row.removed:
+        raise MaskError("That mask is gone.", "Undo its deletion first.")
+    return row
+
+
 def masks_stamp(session: Session, shot: Shot) -> int:
     """Return a number for what the shot's masks hide: the same masks give the same number, and none give 0."""
     session.flush()

@@ -16,6 +16,7 @@ from amberkeel.web import (
     plate,
     solve,
     state,
+    subjects,
     tracks,
     uncertainty,
     verdict,
@@ -23,6 +24,6 @@ from amberkeel.web import (
 )
 
 AREAS = (
-    board, keeping, desk, state, edits, history, jobs, plate, masks, tracks, lens, solve, casebook, verdict, evidence,
-    uncertainty, world, handoff, help,
+    board, keeping, desk, state, edits, history, jobs, plate, masks, subjects, tracks, lens, solve, casebook, verdict,
+    evidence, uncertainty, world, handoff, help,
 )  # fmt: skip

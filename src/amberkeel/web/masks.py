@@ -3,7 +3,6 @@
 import io
 import secrets
 import tempfile
-from collections import OrderedDict
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -12,22 +11,14 @@ from flask import Blueprint, abort, current_app, jsonify, request, send_file
 from pydantic import Field
 
 from amberkeel.core.errors import KeelError, MaskError
-from amberkeel.core.masks.carry import WAYS
-from amberkeel.core.masks.cues import CueReader
-from amberkeel.core.masks.evidence import KEPT
-from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.mattes import trace, write_mattes
 from amberkeel.core.masks.raster import shape_mask
-from amberkeel.core.masks.samples import Cleaning, Learned
 from amberkeel.core.masks.shape import keys_to_json, shape_from_json
-from amberkeel.core.masks.spots import first_matte, on_what_moves
-from amberkeel.core.masks.subject import Moves
 from amberkeel.core.pictures.read import CHANNELS
 from amberkeel.core.pictures.write import encode_png
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.units import maybe_number
-from amberkeel.jobs.images import open_row
-from amberkeel.jobs.masks import accept_proposal, make_mask, samples_of
+from amberkeel.jobs.masks import accept_proposal, make_mask
 from amberkeel.store import edits
 from amberkeel.store.mask_cuts import affected, cut
 from amberkeel.store.masks import (
@@ -40,13 +31,12 @@ from amberkeel.store.masks import (
     masked_of,
     matte_of,
     nothing_left,
+    own_mask,
     proposal_json,
     put_matte,
 )
-from amberkeel.store.models import Job, Mask, Proposal, Shot
-from amberkeel.store.motion import known_bodies
-from amberkeel.store.tracks import live_tracks, to_track_set
-from amberkeel.store.trials import RUNNING
+from amberkeel.store.models import Proposal, Shot
+from amberkeel.store.tracks import live_tracks
 from amberkeel.store.typed import MOST_WHOLE, Typed, read_typed
 from amberkeel.web.common import get_shot, media, open_session, send_packed, stem_of
 from amberkeel.web.jobs import start
@@ -105,13 +95,6 @@ def _answer(opened, shot: Shot, **more):
     return jsonify({**shot_state(opened, shot), **more})
 
 
-def _mask(opened, number: int, mask: int) -> Mask:
-    row = opened.get(Mask, mask)
-    if row is None or row.shot_id != number or row.removed:
-        raise MaskError("That mask is gone.", "Undo its deletion first.")
-    return row
-
-
 class NewMask(Body):
     """A shape's points on a frame, or nothing for a matte that is learned."""
 
@@ -158,12 +141,6 @@ class ChangedMask(Body):
     label: Word = ""
 
 
-class OnFrame(Body):
-    """A frame."""
-
-    frame: Whole
-
-
 @blueprint.post("/shots/<int:number>/masks")
 def add(number: int):
     """Add a shape drawn on a frame, or a matte to be learned from samples."""
@@ -204,7 +181,7 @@ def change(number: int, mask: int):
 def delete(number: int, mask: int):
     """Delete a mask; undo brings it back."""
     with open_session() as opened:
-        row = _mask(opened, number, mask)
+        row = own_mask(opened, number, mask)
         payload = {"remove": [mask], "label": f"Delete {row.name}"}
         edits.apply(opened, number, "masks", payload, sent(Body).revision)
         return _answer(opened, get_shot(opened, number))
@@ -221,7 +198,7 @@ def copy(number: int, mask: int):
     """Copy a mask to another shot of the same size."""
     name = sent(CopiedTo).shot.strip()
     with open_session() as opened:
-        row, shot = _mask(opened, number, mask), get_shot(opened, number)
+        row, shot = own_mask(opened, number, mask), get_shot(opened, number)
         other = opened.query(Shot).filter(Shot.production_id == shot.production_id, Shot.name == name).one_or_none()
         if other is None or other.id == shot.id:
             raise MaskError(f"There is no other shot “{name}” in this production.")
@@ -241,7 +218,7 @@ def copy(number: int, mask: int):
 def convert(number: int, mask: int):
     """Make a shape of a matte, or a matte of a shape, as a new mask; the old one is switched off."""
     with open_session() as opened:
-        shot, row = get_shot(opened, number), _mask(opened, number, mask)
+        shot, row = get_shot(opened, number), own_mask(opened, number, mask)
         plate = shot.plate
         if row.kind == "matte":
             keys = trace(matte_of(media(), row), list(row.frames))
@@ -263,105 +240,6 @@ def convert(number: int, mask: int):
             made = make_mask(opened, shot, name=name, kind="matte", frames=frames, mattes=hashes, purpose=row.purpose)
         edits.apply(opened, number, "masks", {"bring": [made.id], "off": [row.id], "label": f"Make {made.name}"})
         return _answer(opened, shot, mask=made.id)
-
-
-_flows: OrderedDict[tuple, FlowReader] = OrderedDict()
-
-
-def _moves(opened, shot: Shot) -> Moves:
-    """Return what is known to move on a shot's frames; pictures and flow asked for lately are kept."""
-    plate = shot.plate
-    key = (plate.source, plate.first, plate.last, plate.encoding)
-    if key not in _flows:
-        _flows[key] = FlowReader(open_row(plate), KEPT)
-        while len(_flows) > 2:
-            _flows.popitem(last=False)
-    return Moves(_flows[key], known_bodies(media(), plate))
-
-
-@blueprint.post("/shots/<int:number>/look")
-def look(number: int):
-    """Look for what moves on all frames ahead of the spots that will be clicked, where that is not known."""
-    frame = sent(OnFrame).frame
-    with open_session() as opened:
-        shot = get_shot(opened, number)
-        plate = shot.plate
-        if not plate.first <= frame <= plate.last:
-            raise MaskError(f"The plate has no frame {frame}.", f"It runs from {plate.first} to {plate.last}.")
-        known = frame in known_bodies(media(), plate)
-        at_work = opened.query(Job).filter(Job.shot_id == number, Job.kind == "look", Job.state.in_(RUNNING)).count()
-    if not known and not at_work:
-        start("look", number, {})
-    return jsonify(frame=frame, known=known)
-
-
-@blueprint.post("/shots/<int:number>/masks/<int:mask>/try")
-def try_samples(number: int, mask: int):
-    """Answer with the matte of one frame as a mask's samples tell it; nothing is stored with the mask."""
-    frame = sent(OnFrame).frame
-    with open_session() as opened:
-        row, shot = _mask(opened, number, mask), get_shot(opened, number)
-        samples, cleaning = samples_of(row.samples), Cleaning(**row.cleaning)
-        if not any(s.subject for s in samples):
-            raise MaskError("Every spot says “not the subject”.", "Click a spot that is.")
-        moves, size = _moves(opened, shot), (shot.plate.width, shot.plate.height)
-        tracks = live_tracks(opened, shot)
-        known = all(s.frame in moves.bodies for s in samples) and frame in moves.bodies
-        if known and on_what_moves(moves, samples, size):
-            found = first_matte(moves, samples, frame, size, cleaning)
-        elif any(not s.subject for s in samples):
-            found = Learned(CueReader(open_row(shot.plate), to_track_set(tracks, shot.plate)), samples).matte(
-                frame, cleaning
-            )
-        elif known:
-            raise MaskError("Nothing moves by itself there.", "Click spots that are not it, too: colours then tell.")
-        else:
-            raise MaskError("What moves is still looked for.", "A moment; or click spots that are not it, too.")
-    return jsonify(frame=frame, matte=put_matte(media(), found), share=round(float(found.mean()), 4))
-
-
-class Carried(Body):
-    """From which frame to which a shape follows its subject, and how it may move."""
-
-    model: Word = ""
-    start: Whole
-    stop: Whole
-
-
-@blueprint.post("/shots/<int:number>/masks/<int:mask>/carry")
-def carry_along(number: int, mask: int):
-    """Start following a shape's subject."""
-    asked = sent(Carried)
-    with open_session() as opened:
-        if _mask(opened, number, mask).kind != "shape":
-            raise MaskError("Only a shape can follow its subject.", "Make a shape of the matte first.")
-    if asked.model not in WAYS:
-        raise MaskError(f"Choose how the shape may move: {', '.join(WAYS)}.")
-    return start("carry", number, {"mask": mask, "start": asked.start, "stop": asked.stop, "model": asked.model})
-
-
-class Learning(Body):
-    """The frames that a matte is learned for; nothing for all."""
-
-    first: Whole | None = None
-    last: Whole | None = None
-
-
-@blueprint.post("/shots/<int:number>/masks/<int:mask>/learn")
-def learn_range(number: int, mask: int):
-    """Start learning a matte over a range of frames."""
-    asked = sent(Learning)
-    with open_session() as opened:
-        samples = _mask(opened, number, mask).samples
-    if not any(s[3] for s in samples):
-        raise MaskError("A matte needs a spot that is the subject.", "Click one.")
-    return start("learn", number, {"mask": mask, "first": asked.first, "last": asked.last})
-
-
-@blueprint.post("/shots/<int:number>/propose")
-def propose(number: int):
-    """Start looking for what moves by itself."""
-    return start("propose", number, {})
 
 
 class Decision(Body):

@@ -1,0 +1,131 @@
+"""Subjects of masks on the desk: looking for what moves, shapes that follow, and mattes from clicked spots."""
+
+from collections import OrderedDict
+
+from flask import Blueprint, jsonify
+
+from amberkeel.core.errors import MaskError
+from amberkeel.core.masks.carry import WAYS
+from amberkeel.core.masks.cues import CueReader
+from amberkeel.core.masks.evidence import KEPT
+from amberkeel.core.masks.flows import FlowReader
+from amberkeel.core.masks.samples import Cleaning, Learned
+from amberkeel.core.masks.spots import first_matte, on_what_moves
+from amberkeel.core.masks.subject import Moves
+from amberkeel.jobs.images import open_row
+from amberkeel.jobs.masks import samples_of
+from amberkeel.store.masks import own_mask, put_matte
+from amberkeel.store.models import Job, Shot
+from amberkeel.store.motion import known_bodies
+from amberkeel.store.tracks import live_tracks, to_track_set
+from amberkeel.store.trials import RUNNING
+from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.jobs import start
+from amberkeel.web.sent import Body, Whole, Word, sent
+
+blueprint = Blueprint("subjects", __name__)
+
+
+class OnFrame(Body):
+    """A frame."""
+
+    frame: Whole
+
+
+_flows: OrderedDict[tuple, FlowReader] = OrderedDict()
+
+
+def _moves(opened, shot: Shot) -> Moves:
+    """Return what is known to move on a shot's frames; pictures and flow asked for lately are kept."""
+    plate = shot.plate
+    key = (plate.source, plate.first, plate.last, plate.encoding)
+    if key not in _flows:
+        _flows[key] = FlowReader(open_row(plate), KEPT)
+        while len(_flows) > 2:
+            _flows.popitem(last=False)
+    return Moves(_flows[key], known_bodies(media(), plate))
+
+
+@blueprint.post("/shots/<int:number>/look")
+def look(number: int):
+    """Look for what moves on all frames ahead of the spots that will be clicked, where that is not known."""
+    frame = sent(OnFrame).frame
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        plate = shot.plate
+        if not plate.first <= frame <= plate.last:
+            raise MaskError(f"The plate has no frame {frame}.", f"It runs from {plate.first} to {plate.last}.")
+        known = frame in known_bodies(media(), plate)
+        at_work = opened.query(Job).filter(Job.shot_id == number, Job.kind == "look", Job.state.in_(RUNNING)).count()
+    if not known and not at_work:
+        start("look", number, {})
+    return jsonify(frame=frame, known=known)
+
+
+@blueprint.post("/shots/<int:number>/masks/<int:mask>/try")
+def try_samples(number: int, mask: int):
+    """Answer with the matte of one frame as a mask's samples tell it; nothing is stored with the mask."""
+    frame = sent(OnFrame).frame
+    with open_session() as opened:
+        row, shot = own_mask(opened, number, mask), get_shot(opened, number)
+        samples, cleaning = samples_of(row.samples), Cleaning(**row.cleaning)
+        if not any(s.subject for s in samples):
+            raise MaskError("Every spot says “not the subject”.", "Click a spot that is.")
+        moves, size = _moves(opened, shot), (shot.plate.width, shot.plate.height)
+        tracks = live_tracks(opened, shot)
+        known = all(s.frame in moves.bodies for s in samples) and frame in moves.bodies
+        if known and on_what_moves(moves, samples, size):
+            found = first_matte(moves, samples, frame, size, cleaning)
+        elif any(not s.subject for s in samples):
+            found = Learned(CueReader(open_row(shot.plate), to_track_set(tracks, shot.plate)), samples).matte(
+                frame, cleaning
+            )
+        elif known:
+            raise MaskError("Nothing moves by itself there.", "Click spots that are not it, too: colours then tell.")
+        else:
+            raise MaskError("What moves is still looked for.", "A moment; or click spots that are not it, too.")
+    return jsonify(frame=frame, matte=put_matte(media(), found), share=round(float(found.mean()), 4))
+
+
+class Carried(Body):
+    """From which frame to which a shape follows its subject, and how it may move."""
+
+    model: Word = ""
+    start: Whole
+    stop: Whole
+
+
+@blueprint.post("/shots/<int:number>/masks/<int:mask>/carry")
+def carry_along(number: int, mask: int):
+    """Start following a shape's subject."""
+    asked = sent(Carried)
+    with open_session() as opened:
+        if own_mask(opened, number, mask).kind != "shape":
+            raise MaskError("Only a shape can follow its subject.", "Make a shape of the matte first.")
+    if asked.model not in WAYS:
+        raise MaskError(f"Choose how the shape may move: {', '.join(WAYS)}.")
+    return start("carry", number, {"mask": mask, "start": asked.start, "stop": asked.stop, "model": asked.model})
+
+
+class Learning(Body):
+    """The frames that a matte is learned for; nothing for all."""
+
+    first: Whole | None = None
+    last: Whole | None = None
+
+
+@blueprint.post("/shots/<int:number>/masks/<int:mask>/learn")
+def learn_range(number: int, mask: int):
+    """Start learning a matte over a range of frames."""
+    asked = sent(Learning)
+    with open_session() as opened:
+        samples = own_mask(opened, number, mask).samples
+    if not any(s[3] for s in samples):
+        raise MaskError("A matte needs a spot that is the subject.", "Click one.")
+    return start("learn", number, {"mask": mask, "first": asked.first, "last": asked.last})
+
+
+@blueprint.post("/shots/<int:number>/propose")
+def propose(number: int):
+    """Start looking for what moves by itself."""
+    return start("propose", number, {})
