@@ -45,6 +45,11 @@ export function maskActions(stage) {
       ofMask((m) => follow(desk, m, -1)),
     ),
     named(
+      "both",
+      "follow the subject both ways",
+      ofMask((m) => followBoth(desk, m)),
+    ),
+    named(
       "learn",
       "this subject, on all frames or the chosen ones",
       ofMask((m) => desk.start(`masks/${m.id}/learn`, range())),
@@ -74,6 +79,16 @@ function follow(desk, mask, way) {
   const [low, high] = state.range ?? [mask.first ?? state.first, mask.last ?? state.last];
   const model = find("#carrymodel").value;
   return desk.start(`masks/${mask.id}/carry`, { start: state.frame, stop: way > 0 ? high : low, model });
+}
+
+/** Carry a shape over all of the chosen frames: what moves in it in one go, a piece as a whole one way after the other. */
+async function followBoth(desk, mask) {
+  const { state } = desk;
+  const [low, high] = state.range ?? [mask.first ?? state.first, mask.last ?? state.last];
+  const model = find("#carrymodel").value;
+  if (model === "the subject in it") return desk.start(`masks/${mask.id}/carry`, { start: low, stop: high, model });
+  await follow(desk, mask, 1);
+  return follow(desk, mask, -1);
 }
 
 function convert(desk, mask) {

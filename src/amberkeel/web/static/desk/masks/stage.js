@@ -104,6 +104,18 @@ export class MasksStage {
     if (state.stage === "masks") viewport.canvas.style.cursor = state.maskTool !== "shape" ? "crosshair" : "";
   }
 
+  /** Keep the picture where a shape is being followed, until somebody looks elsewhere. */
+  working(job) {
+    const { state, store } = this.desk;
+    const frame = Number(/frame (-?\d+)$/.exec(job.doing)?.[1]);
+    if (job.kind !== "carry" || state.stage !== "masks" || !Number.isFinite(frame) || !/^Following/.test(job.doing))
+      return;
+    if (this.shown?.job !== job.id) this.shown = { job: job.id, frame: state.frame };
+    if (this.shown.frame !== state.frame) return;
+    this.shown.frame = frame;
+    store.set({ frame });
+  }
+
   /** Go through the frames on which something that moves leaves its mask, the worst first. */
   nextLeak() {
     const { state, store, viewport } = this.desk;

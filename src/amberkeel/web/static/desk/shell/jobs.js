@@ -16,8 +16,10 @@ const WORDS = {
   movie: "The movie is drawn; it is on the verdict page.",
 };
 
-/** Follow the shot's events; `renew(revision)` is called when the shot or a job has changed. */
-export function followJobs(shot, renew) {
+/** Follow the shot's events; `renew(revision)` is called when the shot or a job has changed, `working(job)` as one goes
+ * on.
+ */
+export function followJobs(shot, renew, working = () => {}) {
   const line = document.querySelector("#job");
   const seen = new Map();
   let revision = null;
@@ -33,6 +35,7 @@ export function followJobs(shot, renew) {
       document.querySelector("#doing").textContent = live.doing;
       document.querySelector("#progress").value = live.progress;
       document.querySelector("#percent").textContent = `${Math.round(100 * live.progress)} %`;
+      working(live);
     }
     for (const job of news.jobs) {
       const bar = document.querySelector(`.trial[data-job="${job.id}"] progress`);

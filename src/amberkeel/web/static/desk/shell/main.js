@@ -174,4 +174,5 @@ desk
 followJobs(
   desk.shot,
   oneAtATime(() => desk.renew().catch((e) => toast(e.message, true))),
+  (job) => stages.masks.working(job),
 );
