@@ -1,15 +1,16 @@
 """Proposals that need no masks of their own: turning cameras, mirror images, corners that are none."""
 
+from dataclasses import replace
+
 import cv2
 import numpy as np
 
 from amberkeel.core.camera import CameraPath
-from amberkeel.core.geometry.background import PLANAR, TURNING
 from amberkeel.core.masks.crossings import edges, find_crossings, slides
 from amberkeel.core.masks.mirrors import find_reflections
-from amberkeel.core.masks.moving import commonest, track_departures
 from amberkeel.core.masks.proposal import CROSSING, REFLECTION
 from amberkeel.core.plate.plate import Plate
+from amberkeel.core.solve.rough import rough_camera
 from amberkeel.core.tracks import from_pieces
 from tests.simulated import cloud, moving_camera, observe
 
@@ -25,20 +26,18 @@ class Drawn(Plate):
         return self.draw(frame)
 
 
-def test_a_turning_camera_is_told_from_a_plane(rng):
-    turning = observe(moving_camera(16, step=0.0), cloud(rng, 200), 0.05, rng)
+def test_a_rough_camera_says_how_it_moves(rng):
     frames = np.arange(1001, 1017)
-    found = track_departures(turning, frames, (640, 360))
-    assert commonest(found.motions, frames) == TURNING
-    pair = next(iter(found.motions))
-    on = [turning.xy[turning.frames == f] for f in pair]
-    assert len(on[0]) == len(on[1]) and np.median(found.motions[pair].residuals(*on)) < 0.1
-    wall = cloud(rng, 200)
-    wall[:, 2] = 8.0 + 0.3 * wall[:, 0] + 0.2 * wall[:, 1]
-    assert (
-        commonest(track_departures(observe(moving_camera(16), wall, 0.05, rng), frames, (640, 360)).motions, frames)
-        == PLANAR
-    )
+    kinds = [
+        rough_camera(observe(path, cloud(rng, 200), 0.05, rng), frames, 640, 360)
+        for path in (moving_camera(16, step=0.0), moving_camera(16, step=0.12))
+    ]
+    assert [one.motion for one in kinds] == ["nodal", "free"]
+    assert kinds[0].inverse_distance < 1e-3 < kinds[1].inverse_distance
+    still = observe(moving_camera(16, step=0.0), cloud(rng, 200), 0.05, rng)
+    held = still.xy[still.first[still.track_of_sample]] + rng.normal(0, 0.05, still.xy.shape)
+    locked = rough_camera(replace(still, xy=held), frames, 640, 360)
+    assert locked.motion == "locked" and not locked.path.positions.any()
 
 
 def stamped(path, points, patches, order):

@@ -14,6 +14,8 @@ from amberkeel.core.masks.spots import first_matte, on_what_moves
 from amberkeel.core.masks.subject import Moves
 from amberkeel.jobs.images import open_row
 from amberkeel.jobs.masks import samples_of
+from amberkeel.jobs.queue import wake
+from amberkeel.store.jobs import add_job
 from amberkeel.store.masks import own_mask, put_matte
 from amberkeel.store.models import Job, Shot
 from amberkeel.store.motion import known_bodies
@@ -57,8 +59,9 @@ def look(number: int):
             raise MaskError(f"The plate has no frame {frame}.", f"It runs from {plate.first} to {plate.last}.")
         known = frame in known_bodies(media(), plate)
         at_work = opened.query(Job).filter(Job.shot_id == number, Job.kind == "look", Job.state.in_(RUNNING)).count()
-    if not known and not at_work:
-        start("look", number, {})
+        if not known and not at_work and plate.ready:
+            add_job(opened, "look", number, background=True)
+    wake()
     return jsonify(frame=frame, known=known)
 
 

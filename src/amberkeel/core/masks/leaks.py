@@ -52,7 +52,7 @@ def leaks(bodies: dict[int, np.ndarray], masks: dict[int, np.ndarray]) -> list[L
     for way, order in ((-1, frames), (1, frames[::-1])):
         # What was something else a frame before is something else, however little of it is left.
         for f in order:
-            if f + way in others:
+            if f + way in others and covered[f + way].any():
                 others[f] = others[f] | _touching(out[f] & ~others[f], [others[f + way]], CARRIED)
     found = (_leak(f, out[f] & ~others[f]) for f in frames)
     return sorted((one for one in found if one is not None), key=lambda one: -one.share)
