@@ -81,7 +81,7 @@ function follow(desk, mask, way) {
   return desk.start(`masks/${mask.id}/carry`, { start: state.frame, stop: way > 0 ? high : low, model });
 }
 
-/** Carry a shape over all of the chosen frames: what moves in it in one go, a piece as a whole one way after the other. */
+/** Carry a shape over all of the chosen frames: a subject in one go, one piece one way after the other. */
 async function followBoth(desk, mask) {
   const { state } = desk;
   const [low, high] = state.range ?? [mask.first ?? state.first, mask.last ?? state.last];

@@ -61,6 +61,7 @@ export class MasksStage {
     this.editor.tried = null;
     this.under = null;
     desk.store.set({ masks, mask: known ? desk.state.mask : (masks.masks.at(-1)?.id ?? null) });
+    this.goHome();
     this.draw();
     this.spots.renewed();
     if (masks.changed) this.lookUnder();
@@ -110,10 +111,17 @@ export class MasksStage {
     const frame = Number(/frame (-?\d+)$/.exec(job.doing)?.[1]);
     if (job.kind !== "carry" || state.stage !== "masks" || !Number.isFinite(frame) || !/^Following/.test(job.doing))
       return;
-    if (this.shown?.job !== job.id) this.shown = { job: job.id, frame: state.frame };
+    if (this.shown?.job !== job.id) this.shown = { job: job.id, frame: state.frame, home: state.frame };
     if (this.shown.frame !== state.frame) return;
     this.shown.frame = frame;
     store.set({ frame });
+  }
+
+  /** The shape was followed: back to the frame from which it was. */
+  goHome() {
+    const { state, store } = this.desk;
+    if (this.shown && state.frame === this.shown.frame) store.set({ frame: this.shown.home });
+    this.shown = null;
   }
 
   /** Go through the frames on which something that moves leaves its mask, the worst first. */
