@@ -91,10 +91,23 @@ def desk_pictures(page: Page, address: str) -> None:
 
 
 def mask_pictures(page: Page, address: str) -> None:
-    """What moves, masked."""
-    desk(page, address, "masks", 5)
-    page.locator(".maskrow").first.click()
+    """A rough box carried by what moves in it; what was changed is taken back again."""
+    desk(page, address, "masks", 1)
+    page.locator("[data-act=mask-rectangle]").click()
+    page.mouse.move(*on_plate(page, 98, 168))
+    page.mouse.down()
+    page.mouse.move(*on_plate(page, 262, 536), steps=5)
+    page.mouse.up()
+    page.wait_for_timeout(800)
+    page.locator("[data-act=mask-both]").click()
+    page.get_by_text("follows its subject").wait_for(timeout=120000)
+    page.wait_for_timeout(2500)
+    page.keyboard.press("Home")
+    for _ in range(3):
+        page.keyboard.press("Shift+ArrowRight")
+    page.wait_for_timeout(4500)
     shoot(page, "masks")
+    take_back(page, ("Undo: Follow Shape", "Undo: Draw Shape"))
 
 
 def track_pictures(page: Page, address: str) -> None:
