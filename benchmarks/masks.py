@@ -11,12 +11,12 @@ from amberkeel.core.masks.cues import CueReader
 from amberkeel.core.masks.evidence import EvidenceReader, camera_for
 from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.mattes import trace
+from amberkeel.core.masks.moves import Moves
 from amberkeel.core.masks.moving import what_moves
 from amberkeel.core.masks.propose import union
 from amberkeel.core.masks.raster import fill
 from amberkeel.core.masks.samples import Learned, Sample
 from amberkeel.core.masks.shape import Key, Shape, flatten, polygon
-from amberkeel.core.masks.subject import Moves
 from amberkeel.core.masks.wrap import wrapped
 from amberkeel.core.plate.plate import matte_reader, open_plate
 from amberkeel.core.sim.render import Renderer

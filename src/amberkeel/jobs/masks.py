@@ -8,6 +8,7 @@ from amberkeel.core.masks.cues import CueReader
 from amberkeel.core.masks.evidence import KEPT, Readers, cameras_for, some_tracks
 from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.mattes import bring_in
+from amberkeel.core.masks.moves import Moves
 from amberkeel.core.masks.moving import TRACK_GAP
 from amberkeel.core.masks.proposal import CHANGING, MOVING, SHADOW, SWAYING
 from amberkeel.core.masks.propose import in_words
@@ -15,7 +16,7 @@ from amberkeel.core.masks.propose import propose as what_to_mask
 from amberkeel.core.masks.samples import Cleaning, Learned, Sample
 from amberkeel.core.masks.shape import HAND, Key, keys_to_json, points_at, shape_from_json
 from amberkeel.core.masks.spots import matte_of, on_what_moves, subject_of
-from amberkeel.core.masks.subject import Moves, NothingMoves
+from amberkeel.core.masks.subject import NothingMoves
 from amberkeel.core.masks.wrap import Wrapped, wrapped
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.plate.sequence import spans

@@ -9,9 +9,9 @@ from amberkeel.core.masks.carry import WAYS
 from amberkeel.core.masks.cues import CueReader
 from amberkeel.core.masks.evidence import KEPT
 from amberkeel.core.masks.flows import FlowReader
+from amberkeel.core.masks.moves import Moves
 from amberkeel.core.masks.samples import Cleaning, Learned
 from amberkeel.core.masks.spots import first_matte, on_what_moves
-from amberkeel.core.masks.subject import Moves
 from amberkeel.jobs.images import open_row
 from amberkeel.jobs.masks import samples_of
 from amberkeel.jobs.queue import wake

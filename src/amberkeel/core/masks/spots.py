@@ -6,8 +6,9 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import MaskError
+from amberkeel.core.masks.moves import Moves
 from amberkeel.core.masks.samples import Cleaning, Sample, clean
-from amberkeel.core.masks.subject import Moves, Seen, Shown, follow_subject, start_of
+from amberkeel.core.masks.subject import Seen, Shown, follow_subject, start_of
 from amberkeel.core.masks.wrap import mask_of
 from amberkeel.core.progress import Progress, silent, span
 

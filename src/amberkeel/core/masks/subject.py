@@ -15,19 +15,16 @@ import numpy as np
 from scipy import ndimage
 
 from amberkeel.core.errors import MaskError
-from amberkeel.core.masks.evidence import EvidenceReader, Readers, grid_of
-from amberkeel.core.masks.flows import FlowReader
-from amberkeel.core.masks.moving import region_of
+from amberkeel.core.masks.crossing import Crossing, middle_of
+from amberkeel.core.masks.looks import Looks
+from amberkeel.core.masks.moves import Moves
 from amberkeel.core.progress import Progress, silent
-
-BINS = 12
-"""Bins of each colour."""
 
 LEAST_SPOTS = 4
 """Spots that a subject must have where it is shown."""
 
-BY_FLOW, BY_COLOUR, MOST_COLOUR = 3.0, 1.0, 2.5
-"""Log odds that flow and colour give, and the most that colour may."""
+BY_FLOW, BY_COLOUR = 3.0, 1.0
+"""Log odds that flow gives, and by how much those of colour count."""
 
 SPEED_SPOTS, MOST_SPEED = 0.6, 2.0
 """Difference of motion that counts as one log odd, in spots a frame, and the most that they come to."""
@@ -40,11 +37,6 @@ HANGS = 0.35
 
 MEETS = 0.1
 """Share of the subject's usual size that something else must have to count as crossing it."""
-
-SWAYS_SPOTS, BY_SHAPE, FRONT, STILL_COUNTS = 1.5, 4.0, 2.0, 0.5
-"""While two cross: by how much either may sway, spots; log odds that the shapes give, and being in front; and by how
-much flow, colour and speed still count.
-"""
 
 STANDS = 0.3
 """Share of a subject that must still move; with less it stands, and is held by flow."""
@@ -101,78 +93,6 @@ class NothingMoves(MaskError):
     """Nothing that moves by itself lies where a subject was shown."""
 
 
-class Moves:
-    """What moves on a plate's frames: known, or found when it is asked for and kept."""
-
-    def __init__(
-        self,
-        flows: FlowReader,
-        known: dict[int, np.ndarray] | None = None,
-        reader: Callable[[], EvidenceReader | Readers] | None = None,
-    ):
-        self.flows, self._make = flows, reader
-        self.grid = grid_of(flows)
-        self.bodies: dict[int, np.ndarray] = dict(known or {})
-        self._reader: EvidenceReader | Readers | None = None
-
-    def body(self, frame: int) -> np.ndarray:
-        """Return the spots (gh, gw) bool of a frame that do not stand still; raises MaskError where that is not known
-        and cannot be found.
-        """
-        if frame not in self.bodies:
-            if self._make is None:
-                raise MaskError(f"What moves on frame {frame} is not known yet.", "Ask what moves first.")
-            self._reader = self._reader or self._make()
-            evidence = self._reader.read(frame)
-            self.bodies[frame] = np.zeros(self.grid[::-1], bool) if evidence is None else region_of(evidence)[0]
-        return self.bodies[frame]
-
-    def colours(self, frame: int) -> np.ndarray:
-        """Return the bin of each spot's colour (gh, gw)."""
-        small = cv2.resize(self.flows.picture(frame)[0], self.grid, interpolation=cv2.INTER_AREA)
-        cells = (small.astype(np.int64) * BINS) // 256
-        return (cells[..., 0] * BINS + cells[..., 1]) * BINS + cells[..., 2]
-
-    def moved(self, frame: int, to: int) -> np.ndarray:
-        """Return where each spot of a frame was on a neighbouring one before it, (gh, gw, 2) spots from it."""
-        width, height = self.grid
-        pitch = self.flows.size[0] / width
-        return cv2.resize(self.flows.flow(to, frame), (width, height), interpolation=cv2.INTER_AREA) / pitch
-
-    def carried(self, values: np.ndarray, frame: int, to: int) -> np.ndarray:
-        """Return values (gh, gw) of a frame as they lie on a neighbouring one, by flow."""
-        back = self.moved(frame, to)
-        height, width = back.shape[:2]
-        x, y = np.meshgrid(np.arange(width, dtype=np.float32), np.arange(height, dtype=np.float32))
-        maps = (x + back[..., 0]).astype(np.float32), (y + back[..., 1]).astype(np.float32)
-        return cv2.remap(values.astype(np.float32), *maps, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT)
-
-
-class _Looks:
-    """What the subject and all else look like: histograms of colours, smoothed."""
-
-    def __init__(self) -> None:
-        self._counts = np.full((2, BINS**3), 0.02)
-        self._odds: np.ndarray | None = None
-
-    def learn(self, bins: np.ndarray, subject: np.ndarray, others: np.ndarray, weight: float = 1.0) -> None:
-        """Learn from the colours of a frame's spots (gh, gw): those of the subject, and of what is not."""
-        for k, where in enumerate((subject, others)):
-            if where.any():
-                self._counts[k] += weight * np.bincount(bins[where], minlength=BINS**3) / where.sum()
-        self._odds = None
-
-    def odds(self, bins: np.ndarray) -> np.ndarray:
-        """Return the log odds (gh, gw) of each spot's colour being the subject's."""
-        if self._odds is None:
-            shape = (BINS, BINS, BINS)
-            yes, no = (ndimage.gaussian_filter(c.reshape(shape), 0.7, mode="nearest").ravel() for c in self._counts)
-            floor = 1e-4
-            odds = np.log((yes / yes.sum() + floor) / (no / no.sum() + floor))
-            self._odds = np.clip(odds, -MOST_COLOUR, MOST_COLOUR)
-        return self._odds[bins]
-
-
 def follow_subject(
     moves: Moves,
     shown: list[Shown],
@@ -195,7 +115,7 @@ def follow_subject(
     shown = sorted((one for one in shown if first <= one.frame <= last), key=lambda one: one.frame)
     if not shown:
         raise MaskError("The subject is shown on none of these frames.", "Show it on one of them.")
-    looks = _Looks()
+    looks = Looks()
     starts = {one.frame: start_of(moves, one) for one in shown}
     for frame, (subject, others) in starts.items():
         looks.learn(moves.colours(frame), subject, others | _beside(subject))
@@ -274,7 +194,7 @@ def _beside(subject: np.ndarray) -> np.ndarray:
 
 def _led(
     moves: Moves,
-    looks: _Looks,
+    looks: Looks,
     start: tuple[np.ndarray, np.ndarray],
     frame: int,
     to: int,
@@ -305,13 +225,13 @@ def _led(
 class _Run:
     """The subject on its way from frame to frame."""
 
-    def __init__(self, moves: Moves, looks: _Looks, subject: np.ndarray, others: np.ndarray):
+    def __init__(self, moves: Moves, looks: Looks, subject: np.ndarray, others: np.ndarray):
         self.moves, self.looks = moves, looks
         self.subject, self.others = subject.astype(np.float32), others.astype(np.float32)
         self.usual, self.hidden = float(subject.sum()), 0
-        self.at, self.speed, self.other_speed = _middle(subject), np.zeros(2), np.zeros(2)
+        self.at, self.speed, self.other_speed = middle_of(subject), np.zeros(2), np.zeros(2)
         self.shape = subject
-        self.crossing: _Crossing | None = None
+        self.crossing: Crossing | None = None
 
     def step(self, frame: int, to: int) -> Seen | None:
         """Go to a neighbouring frame; None where the subject is gone."""
@@ -351,7 +271,7 @@ class _Run:
         both = (mine > 0) & (theirs >= MEETS * self.usual)
         if self.crossing is None and both.any():
             near = (beside > 0.5) & (ahead <= 0.5) & both[parts]
-            self.crossing = _Crossing(self.subject > 0.5, near, self.speed, self.other_speed, self.looks)
+            self.crossing = Crossing(self.subject > 0.5, near, self.speed, self.other_speed)
         elif self.crossing is not None:
             apart = self.crossing.apart()
             if (apart and not both.any()) or self.crossing.age > HIDDEN_FRAMES:
@@ -381,7 +301,7 @@ class _Run:
         return ((alone[parts] & known) | (shared[parts] & (smooth > 0.0))) & body
 
     def _take(self, spots: np.ndarray, others: np.ndarray, sure: float, moved: np.ndarray) -> None:
-        here = _middle(spots)
+        here = middle_of(spots)
         self.speed = _speed(self.speed, moved, spots)
         self.other_speed = _speed(self.other_speed, moved, others)
         if self.crossing is not None:
@@ -432,7 +352,7 @@ class _Run:
         height, width = self.shape.shape
         if (self.at < 0).any() or (self.at > [width - 1, height - 1]).any() or self.hidden > HIDDEN_FRAMES:
             return None
-        shift = np.round(self.at - _middle(self.shape)).astype(int)
+        shift = np.round(self.at - middle_of(self.shape)).astype(int)
         moved = ndimage.shift(self.shape.astype(np.uint8), shift[::-1], order=0) > 0
         return Seen(moved, 0.0, HIDDEN)
 
@@ -456,48 +376,6 @@ class _Run:
         return Seen(found, 0.3, DOUBTFUL)
 
 
-class _Crossing:
-    """Two that cross: what either looked like before they met, moved on as it was going, says whose each spot is; which
-    of them is in front, their colours say.
-    """
-
-    def __init__(
-        self, subject: np.ndarray, other: np.ndarray, speed: np.ndarray, other_speed: np.ndarray, looks: _Looks
-    ):
-        self._shapes = subject.astype(np.float32), other.astype(np.float32)
-        self._speeds, self._looks = (speed.copy(), other_speed.copy()), looks
-        self._from, self.age, self._front = _middle(subject), 0, 0.0
-        self.subject, self.other = self._shapes
-
-    @property
-    def middle(self) -> np.ndarray:
-        """Where the subject's middle is expected, (2,) spots."""
-        return self._from + self.age * self._speeds[0]
-
-    def odds(self, body: np.ndarray, odds: np.ndarray, colour: np.ndarray) -> np.ndarray:
-        """Return the log odds (gh, gw) that each spot is the subject's on the next frame."""
-        self.age += 1
-        self.subject, self.other = (
-            _shifted(shape, self.age * speed) for shape, speed in zip(self._shapes, self._speeds)
-        )
-        soft, other = (cv2.GaussianBlur(one, (0, 0), SWAYS_SPOTS) for one in (self.subject, self.other))
-        both = (soft > 0.4) & (other > 0.4) & body
-        if both.any():
-            self._front = 0.8 * self._front + 0.2 * float(np.clip(colour[both].mean(), -1.0, 1.0))
-        front = np.where(both, FRONT * np.sign(self._front) * min(1.0, 4.0 * abs(self._front)), 0.0)
-        return BY_SHAPE * (soft - other) + front + STILL_COUNTS * odds
-
-    def apart(self) -> bool:
-        """Return whether the two are expected to lie beside each other again."""
-        return bool((self.subject * self.other).sum() < 0.02 * self.subject.sum()) and self.age > 3
-
-
-def _shifted(shape: np.ndarray, by: np.ndarray) -> np.ndarray:
-    """Return a picture of spots moved by (2,) spots."""
-    height, width = shape.shape
-    return np.asarray(cv2.warpAffine(shape, np.array([[1.0, 0.0, by[0]], [0.0, 1.0, by[1]]]), (width, height)))
-
-
 def _speed(before: np.ndarray, moved: np.ndarray, spots: np.ndarray) -> np.ndarray:
     """Return a speed (2,), spots a frame, brought up to date by where some spots came from."""
     if spots.sum() < LEAST_SPOTS:
@@ -516,11 +394,6 @@ def _by_speed(moved: np.ndarray, ahead: np.ndarray, beside: np.ndarray, body: np
     from_own = np.linalg.norm(moved - np.median(moved[own], axis=0), axis=2)
     from_other = np.linalg.norm(moved - np.median(moved[other], axis=0), axis=2)
     return np.clip((from_other - from_own) / SPEED_SPOTS, -MOST_SPEED, MOST_SPEED)
-
-
-def _middle(spots: np.ndarray) -> np.ndarray:
-    rows, columns = np.nonzero(spots)
-    return np.array([columns.mean(), rows.mean()])
 
 
 def _other_there(others: np.ndarray, expected: np.ndarray) -> bool:

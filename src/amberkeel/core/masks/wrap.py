@@ -5,10 +5,11 @@ from dataclasses import dataclass, replace
 import cv2
 import numpy as np
 
+from amberkeel.core.masks.moves import Moves
 from amberkeel.core.masks.moving import WIDER, at_plate_size
 from amberkeel.core.masks.raster import contour, fill
 from amberkeel.core.masks.shape import FOLLOWED, HAND, Key, Shape, area, evenly, flatten, outline_at, polygon
-from amberkeel.core.masks.subject import DOUBT_SPOTS, Moves, Seen, Shown, follow_subject
+from amberkeel.core.masks.subject import DOUBT_SPOTS, Seen, Shown, follow_subject
 from amberkeel.core.progress import Progress, silent
 
 POINTS = 64
