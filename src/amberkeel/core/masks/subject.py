@@ -38,6 +38,9 @@ HANGS = 0.35
 MEETS = 0.1
 """Share of the subject's usual size that something else must have to count as crossing it."""
 
+LOOSE_SPOTS = 3
+"""Spots from the subject within which a loose part of it may lie."""
+
 STANDS = 0.3
 """Share of a subject that must still move; with less it stands, and is held by flow."""
 
@@ -52,6 +55,9 @@ GATE_SPOTS, GATE_GROWS = 4.0, 0.6
 
 AT_EDGE = 2
 """Spots from the picture's edge within which a subject that vanishes has left the picture."""
+
+DOUBTED = 0.4
+"""Overlap with what was expected below which a subject is in doubt."""
 
 SLOW = 0.5
 """Spots a frame below which a subject is not on its way anywhere."""
@@ -260,7 +266,10 @@ class _Run:
         self._take(spots, _others(body, spots, beside > 0.5, self.usual), overlap, moved)
         if self.crossing is None:
             self.looks.learn(bins, spots, self.others > 0.5, 0.1 * overlap)
-        return Seen(spots, overlap, said or (DOUBTFUL if overlap < 0.4 else ""))
+        if self.crossing is not None and overlap < DOUBTED:
+            # Little of it is seen: where it is expected behind the other one counts too.
+            spots = spots | (self.crossing.subject > 0.5)
+        return Seen(spots, overlap, said or (DOUBTFUL if overlap < DOUBTED else ""))
 
     def _meet(self, body: np.ndarray, ahead: np.ndarray, beside: np.ndarray) -> None:
         """Begin or end a crossing: the subject and something else that moves are one region."""
@@ -298,7 +307,20 @@ class _Run:
         shared = (mine > 0) & ~alone
         # A subject by itself keeps what flow gives it; what is new beside it must look and move like it.
         known = (ahead > 0.3) | (smooth > NEW)
-        return ((alone[parts] & known) | (shared[parts] & (smooth > 0.0))) & body
+        own = ((alone[parts] & known) | (shared[parts] & (smooth > 0.0))) & body
+        return own | self._loose(own, parts, mine + theirs, smooth)
+
+    def _loose(self, own: np.ndarray, parts: np.ndarray, taken: np.ndarray, odds: np.ndarray) -> np.ndarray:
+        """Return small parts of what moves (gh, gw) that hang together with nothing known, lie close to the subject,
+        and look like it: a leg that the background shows through beside.
+        """
+        size = np.maximum(np.bincount(parts.ravel(), minlength=len(taken)), 1)
+        close = cv2.dilate(own.astype(np.uint8), np.ones((2 * LOOSE_SPOTS + 1,) * 2, np.uint8)) > 0
+        near = np.bincount(parts[close], minlength=len(taken)) > 0
+        alike = np.bincount(parts.ravel(), odds.ravel(), minlength=len(taken)) > NEW * size
+        fits = near & alike & (taken == 0.0) & (size < HANGS * self.usual)
+        fits[0] = False
+        return fits[parts]
 
     def _take(self, spots: np.ndarray, others: np.ndarray, sure: float, moved: np.ndarray) -> None:
         here = middle_of(spots)
@@ -389,7 +411,7 @@ def _by_speed(moved: np.ndarray, ahead: np.ndarray, beside: np.ndarray, body: np
     motion do, those near that of what else moves do not.
     """
     own, other = (ahead > 0.5) & body, (beside > 0.5) & (ahead <= 0.5) & body
-    if own.sum() < LEAST_SPOTS or other.sum() < LEAST_SPOTS:
+    if own.sum() < LEAST_SPOTS or other.sum() < max(LEAST_SPOTS, MEETS * own.sum()):
         return np.zeros(ahead.shape, np.float32)
     from_own = np.linalg.norm(moved - np.median(moved[own], axis=0), axis=2)
     from_other = np.linalg.norm(moved - np.median(moved[other], axis=0), axis=2)
