@@ -91,6 +91,7 @@ def test_a_rough_box_is_carried_corrected_checked_and_cut(page, database, client
     for frame in (6, 20, 38):
         inside = shape_mask(shape_from_json(made), frame, HEIGHT, WIDTH)
         assert covered(inside, truth[frame - 1, 0]) > 0.95 and inside.sum() < 2.4 * truth[frame - 1, 0].sum()
+    expect(page.locator("#frame")).to_have_text("5")
     page.locator("[data-act=mask-back]").click()
     expect(page.locator("#toast")).to_contain_text("follows its subject from 1 to 5", timeout=60_000)
     expect(page.locator("#leaks")).to_be_hidden()

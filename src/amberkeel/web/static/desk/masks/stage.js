@@ -108,6 +108,7 @@ export class MasksStage {
   /** Keep the picture where a shape is being followed, until somebody looks elsewhere. */
   working(job) {
     const { state, store } = this.desk;
+    if (job.kind === "carry" && job.state !== "running") return this.goHome();
     const frame = Number(/frame (-?\d+)$/.exec(job.doing)?.[1]);
     if (job.kind !== "carry" || state.stage !== "masks" || !Number.isFinite(frame) || !/^Following/.test(job.doing))
       return;

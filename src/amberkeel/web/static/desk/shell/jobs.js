@@ -17,7 +17,7 @@ const WORDS = {
 };
 
 /** Follow the shot's events; `renew(revision)` is called when the shot or a job has changed, `working(job)` as one goes
- * on.
+ * on or ends.
  */
 export function followJobs(shot, renew, working = () => {}) {
   const line = document.querySelector("#job");
@@ -48,6 +48,7 @@ export function followJobs(shot, renew, working = () => {}) {
       // What had ended before this page came is no news; a short job may be first heard of when it is over.
       if (before === job.state || (!before && revision === null)) continue;
       ended = true;
+      working(job);
       if (job.state === "done") toast(WORDS[job.kind] ?? (job.doing || "Done."));
       else if (["failed", "interrupted"].includes(job.state)) toast(job.error, true);
       else if (job.state === "cancelled")
