@@ -94,3 +94,11 @@ def wait_for(database, job_id, states, seconds=90):
             return job
         time.sleep(0.1)
     raise AssertionError(f"job is {job.state}: {job.doing} {job.error}")
+
+
+def pull(page, a, b):
+    """Drag from one plate pixel to another, on a page whose `at` finds them."""
+    page.mouse.move(*page.at(*a))
+    page.mouse.down()
+    page.mouse.move(*page.at(*b), steps=4)
+    page.mouse.up()

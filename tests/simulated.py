@@ -8,6 +8,7 @@ import pytest
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.lens import Lens
+from amberkeel.core.plate.plate import Plate
 from amberkeel.core.solve.world_frame import tangents
 from amberkeel.core.tracks import from_pieces
 
@@ -85,3 +86,14 @@ def check_derivatives(term, bundle):
                     term.evaluate(stepped(bundle, unknowns.block, int(key), way * d)).residual[group] for way in (1, -1)
                 )
                 assert derivatives[group, :, k] == pytest.approx((ahead - behind) / 2e-6, rel=2e-5, abs=2e-5)
+
+
+class Pictures(Plate):
+    """A plate of pictures in memory."""
+
+    def __init__(self, pictures):
+        super().__init__("made", np.arange(1, len(pictures) + 1), pictures[0].shape[1], pictures[0].shape[0], None)
+        self.pictures = pictures
+
+    def read(self, frame):
+        return self.pictures[frame - 1]

@@ -33,26 +33,15 @@ from amberkeel.core.masks.shape import (
     smooth,
 )
 from amberkeel.core.pictures.read import read_matte
-from amberkeel.core.plate.plate import Plate, matte_reader
+from amberkeel.core.plate.plate import matte_reader
 from amberkeel.core.tracks import from_pieces
-from tests.simulated import cloud, moving_camera, observe
+from tests.simulated import Pictures, cloud, moving_camera, observe
 
 SQUARE = np.array([[10.0, 10.0], [50.0, 10.0], [50.0, 40.0], [10.0, 40.0]])
 
 
 def iou(a, b):
     return (a & b).sum() / max((a | b).sum(), 1)
-
-
-class Pictures(Plate):
-    """A plate of pictures in memory."""
-
-    def __init__(self, pictures):
-        super().__init__("made", np.arange(1, len(pictures) + 1), pictures[0].shape[1], pictures[0].shape[0], None)
-        self.pictures = pictures
-
-    def read(self, frame):
-        return self.pictures[frame - 1]
 
 
 def textured(rng, height=240, width=320, cell=6):

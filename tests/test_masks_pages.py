@@ -8,7 +8,7 @@ import zipfile
 import cv2
 import numpy as np
 import pytest
-from desk import desk_page, on_screen, poster
+from desk import desk_page, on_screen, poster, pull
 from playwright.sync_api import expect
 from sqlalchemy import select
 
@@ -411,13 +411,6 @@ def draw(page, tool, *positions):
     page.locator(f"[data-act=mask-{tool}]").click()
     for position in positions:
         page.mouse.click(*page.at(*position))
-
-
-def pull(page, a, b):
-    page.mouse.move(*page.at(*a))
-    page.mouse.down()
-    page.mouse.move(*page.at(*b), steps=4)
-    page.mouse.up()
 
 
 def undone(page, words):

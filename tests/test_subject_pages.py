@@ -6,7 +6,7 @@ import re
 
 import numpy as np
 import pytest
-from desk import desk_page, new_production, on_screen
+from desk import desk_page, new_production, on_screen, pull
 from playwright.sync_api import expect
 from test_subjects import COUNT, HEIGHT, WIDTH, crossing, walkers  # noqa: F401
 
@@ -58,13 +58,6 @@ def go_to(page, frame):
     for _ in range((frame - 1) % 10):
         page.keyboard.press("ArrowRight")
     expect(page.locator("#frame")).to_have_text(str(frame))
-
-
-def pull(page, a, b):
-    page.mouse.move(*page.at(*a))
-    page.mouse.down()
-    page.mouse.move(*page.at(*b), steps=5)
-    page.mouse.up()
 
 
 def shapes(database, number):

@@ -17,22 +17,11 @@ from amberkeel.core.masks.shape import FOLLOWED, HAND, Key, Shape, flatten, poly
 from amberkeel.core.masks.spots import first_matte, on_what_moves, subject_of
 from amberkeel.core.masks.subject import HIDDEN, NothingMoves, Seen, Shown, follow_subject
 from amberkeel.core.masks.wrap import mask_of, outline_of, wrapped
-from amberkeel.core.plate.plate import Plate
 from amberkeel.core.solve.rough import RoughCamera
+from tests.simulated import Pictures
 
 WIDTH, HEIGHT, COUNT = 480, 270, 40
 SIZE = WIDTH, HEIGHT
-
-
-class Pictures(Plate):
-    """A plate of pictures in memory."""
-
-    def __init__(self, pictures):
-        super().__init__("made", np.arange(1, len(pictures) + 1), pictures[0].shape[1], pictures[0].shape[0], None)
-        self.pictures = pictures
-
-    def read(self, frame):
-        return self.pictures[frame - 1]
 
 
 def textured(rng, height, width, cell, low=40, high=220):

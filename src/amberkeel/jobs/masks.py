@@ -245,18 +245,16 @@ def _wrap(settings: Settings, shot_id: int, arguments: Carry, kept: dict, plate:
         row = _locked(opened, shot_id, arguments.mask)
         keep_bodies(opened, Media(settings.media), opened.get(Shot, shot_id), moves.bodies)
         now = mask_json(row)
-        if len(next(iter(now["keys"].values()))["points"]) != len(next(iter(kept["keys"].values()))["points"]):
-            raise MaskError("The shape's points were changed meanwhile.", "Follow it again.")
         changed = {f for f, key in now["keys"].items() if kept["keys"].get(f) != key}
         if changed:
             where = spans(sorted(map(int, changed)))
             raise MaskError(f"The shape was changed meanwhile on {where}.", "Follow it again.")
-        values = {"keys": keys_to_json(done.keys), **_life(kept, plate, done, low, high)}
+        values = {"keys": keys_to_json(done.keys), **_life(kept, done, low, high)}
         label = f"Follow {kept['name']} from {low} to {high}"
         apply(opened, shot_id, "mask", {"id": kept["id"], "values": values, "label": label})
 
 
-def _life(kept: dict, plate: Plate, done: Wrapped, low: int, high: int) -> dict:
+def _life(kept: dict, done: Wrapped, low: int, high: int) -> dict:
     """Return from when to when a shape lives, where its subject came in or went out within the range."""
     first = done.first if done.first > low else kept["first"]
     last = done.last if done.last < high else kept["last"]

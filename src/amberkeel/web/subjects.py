@@ -37,15 +37,37 @@ class OnFrame(Body):
 _flows: OrderedDict[tuple, FlowReader] = OrderedDict()
 
 
-def _moves(opened, shot: Shot) -> Moves:
+CUES_KEPT = 8
+"""Frames of a shot whose cues are kept, about 30 MB each."""
+
+_readers: OrderedDict[tuple, CueReader] = OrderedDict()
+
+
+def _kept(cache: OrderedDict, key: tuple, make):
+    """Return what a cache has for a key, or makes; the last two stay."""
+    if key not in cache:
+        cache[key] = make()
+        while len(cache) > 2:
+            cache.popitem(last=False)
+    return cache[key]
+
+
+def _cues(opened, shot: Shot) -> CueReader:
+    """Return a shot's cue reader; it is kept while the tracks stay, with the cues of frames asked for lately."""
+    plate = shot.plate
+    key = (plate.source, plate.first, plate.last, shot.tracks_stamp, shot.id)
+
+    def make() -> CueReader:
+        return CueReader(open_row(plate), to_track_set(live_tracks(opened, shot), plate), keep=CUES_KEPT)
+
+    return _kept(_readers, key, make)
+
+
+def _moves(shot: Shot) -> Moves:
     """Return what is known to move on a shot's frames; pictures and flow asked for lately are kept."""
     plate = shot.plate
     key = (plate.source, plate.first, plate.last, plate.encoding)
-    if key not in _flows:
-        _flows[key] = FlowReader(open_row(plate), KEPT)
-        while len(_flows) > 2:
-            _flows.popitem(last=False)
-    return Moves(_flows[key], known_bodies(media(), plate))
+    return Moves(_kept(_flows, key, lambda: FlowReader(open_row(plate), KEPT)), known_bodies(media(), plate))
 
 
 @blueprint.post("/shots/<int:number>/look")
@@ -74,15 +96,12 @@ def try_samples(number: int, mask: int):
         samples, cleaning = samples_of(row.samples), Cleaning(**row.cleaning)
         if not any(s.subject for s in samples):
             raise MaskError("Every spot says “not the subject”.", "Click a spot that is.")
-        moves, size = _moves(opened, shot), (shot.plate.width, shot.plate.height)
-        tracks = live_tracks(opened, shot)
+        moves, size = _moves(shot), (shot.plate.width, shot.plate.height)
         known = all(s.frame in moves.bodies for s in samples) and frame in moves.bodies
         if known and on_what_moves(moves, samples, size):
             found = first_matte(moves, samples, frame, size, cleaning)
         elif any(not s.subject for s in samples):
-            found = Learned(CueReader(open_row(shot.plate), to_track_set(tracks, shot.plate)), samples).matte(
-                frame, cleaning
-            )
+            found = Learned(_cues(opened, shot), samples).matte(frame, cleaning)
         elif known:
             raise MaskError("Nothing moves by itself there.", "Click spots that are not it, too: colours then tell.")
         else:

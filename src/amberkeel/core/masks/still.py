@@ -188,12 +188,18 @@ def fit_depths(cameras, rays, xy, alive, lens, coefficients, most, start, rho, d
 
 
 @njit(cache=True, fastmath=FAST, nogil=True)
+def _inside(u, v, w, h):
+    """Return whether a position, NaN for none, lies in a picture."""
+    return u == u and 1.0 <= u <= w - 1.0 and 1.0 <= v <= h - 1.0
+
+
+@njit(cache=True, fastmath=FAST, nogil=True)
 def _unlike(here, there, x, y, u, v, sigma):
     """Return by how much a patch at (x, y) of one picture differs from that at (u, v) of another: mean square over the
     noise, each difference truncated; below 0 where the other one lies outside.
     """
     h, w = there.shape
-    if not (u == u) or u < 1.0 or v < 1.0 or u > w - 1.0 or v > h - 1.0:
+    if not _inside(u, v, w, h):
         return -1.0
     total = 0.0
     half = (PATCH - 1) / 2.0
@@ -281,6 +287,41 @@ def _colours_apart(own, other, unit):
     return total / (PATCH * PATCH)
 
 
+@njit(cache=True, fastmath=FAST, nogil=True)
+def _fit_gain(own, other):
+    """Return the gain of all colours by which another patch comes nearest to the own one; changes `other` by it."""
+    top = below = 0.0
+    for m in range(PATCH * PATCH):
+        for c in range(3):
+            top += own[m, c] * other[m, c]
+            below += other[m, c] * other[m, c]
+    gain = top / max(below, 1.0)
+    for m in range(PATCH * PATCH):
+        for c in range(3):
+            other[m, c] *= gain
+    return gain
+
+
+@njit(cache=True, fastmath=FAST, nogil=True)
+def _shade(own, other, pictures, brought, depths, cameras, lens, coefficients, unit, least):
+    """Return the gain that makes a spot most like what stands still there, where it then is; else 1."""
+    out, h, w = 1.0, pictures.shape[1], pictures.shape[2]
+    for d in range(len(depths)):
+        if not (depths[d] == depths[d]):
+            continue
+        for k in range(len(pictures)):
+            u, v = _seen(brought[k], depths[d], cameras[k, 24], lens, coefficients)
+            if not _inside(u, v, w, h):
+                continue
+            _patch_at(pictures[k], u, v, other)
+            gain = _fit_gain(own, other)
+            apart = _colours_apart(own, other, unit)
+            if apart < least:
+                least = apart
+                out = gain if apart < SHADE_LIKE else 1.0
+    return out
+
+
 @njit(cache=True, fastmath=FAST, nogil=True, parallel=True)
 def ask_colours(here, pictures, spots, cameras, rays, lens, coefficients, depths, judged, sigma, unlike, shaded):
     """Tell how unlike each spot is to what stands still there: fills `unlike` (N,), mean square over the noise, of the
@@ -312,7 +353,7 @@ def ask_colours(here, pictures, spots, cameras, rays, lens, coefficients, depths
             low[:] = 1e9
             for k in range(len(pictures)):
                 u, v = _seen(brought[k], rho, cameras[k, 24], lens, coefficients)
-                if not (u == u) or u < 1.0 or v < 1.0 or u > w - 1.0 or v > h - 1.0:
+                if not _inside(u, v, w, h):
                     continue
                 _patch_at(pictures[k], u, v, other)
                 apart = _colours_apart(own, other, unit)
@@ -327,26 +368,4 @@ def ask_colours(here, pictures, spots, cameras, rays, lens, coefficients, depths
         if best < 1e9:
             unlike[n] = best
         if 1e9 > best > ASKED_FOR_SHADE:
-            least = best
-            for d in range(depths.shape[1]):
-                rho = depths[n, d]
-                if not (rho == rho):
-                    continue
-                for k in range(len(pictures)):
-                    u, v = _seen(brought[k], rho, cameras[k, 24], lens, coefficients)
-                    if not (u == u) or u < 1.0 or v < 1.0 or u > w - 1.0 or v > h - 1.0:
-                        continue
-                    _patch_at(pictures[k], u, v, other)
-                    top = below = 0.0
-                    for m in range(PATCH * PATCH):
-                        for c in range(3):
-                            top += own[m, c] * other[m, c]
-                            below += other[m, c] * other[m, c]
-                    gain = top / max(below, 1.0)
-                    for m in range(PATCH * PATCH):
-                        for c in range(3):
-                            other[m, c] *= gain
-                    apart = _colours_apart(own, other, unit)
-                    if apart < least:
-                        least = apart
-                        shaded[n] = gain if apart < SHADE_LIKE else 1.0
+            shaded[n] = _shade(own, other, pictures, brought, depths[n], cameras, lens, coefficients, unit, best)

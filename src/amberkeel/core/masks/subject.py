@@ -249,8 +249,9 @@ class _Run:
         if not expected.any() and self.crossing is None:
             return self._lost(frame, to)
         bins, moved = self.moves.colours(to), self.moves.moved(frame, to)
-        self._meet(body, ahead, beside)
-        spots = self._labelled(body, ahead, beside, bins, moved)
+        parts, mine, theirs = _parted(body, ahead, beside)
+        self._meet(ahead, beside, parts, mine, theirs)
+        spots = self._labelled(body, ahead, beside, bins, moved, (parts, mine, theirs))
         said = ""
         standing = expected.any() and (spots & expected).sum() < STANDS * expected.sum()
         going = self._going_out(expected)
@@ -271,12 +272,10 @@ class _Run:
             spots = spots | (self.crossing.subject > 0.5)
         return Seen(spots, overlap, said or (DOUBTFUL if overlap < DOUBTED else ""))
 
-    def _meet(self, body: np.ndarray, ahead: np.ndarray, beside: np.ndarray) -> None:
-        """Begin or end a crossing: the subject and something else that moves are one region."""
-        count, parts = cv2.connectedComponents(body.astype(np.uint8))
-        mine = np.bincount(parts[(ahead > 0.5) & body], minlength=count)
-        theirs = np.bincount(parts[(beside > 0.5) & (ahead <= 0.5) & body], minlength=count)
-        mine[0] = theirs[0] = 0
+    def _meet(
+        self, ahead: np.ndarray, beside: np.ndarray, parts: np.ndarray, mine: np.ndarray, theirs: np.ndarray
+    ) -> None:
+        """Begin or end a crossing: the subject and something else that moves are one region; parts as of `_parted`."""
         both = (mine > 0) & (theirs >= MEETS * self.usual)
         if self.crossing is None and both.any():
             near = (beside > 0.5) & (ahead <= 0.5) & both[parts]
@@ -286,9 +285,9 @@ class _Run:
             if (apart and not both.any()) or self.crossing.age > HIDDEN_FRAMES:
                 self.crossing = None
 
-    def _labelled(self, body, ahead, beside, bins, moved) -> np.ndarray:
+    def _labelled(self, body, ahead, beside, bins, moved, parted) -> np.ndarray:
         """Return which spots (gh, gw) of what moves are the subject's: `ahead` and `beside` are what flow says of it
-        and of all else that moves, `moved` (gh, gw, 2) where each spot came from.
+        and of all else that moves, `moved` (gh, gw, 2) where each spot came from, `parted` as of `_parted`.
         """
         colour = BY_COLOUR * self.looks.odds(bins)
         odds = BY_FLOW * (ahead - beside) + colour + _by_speed(moved, ahead, beside, body)
@@ -299,10 +298,7 @@ class _Run:
         smooth = smooth / np.maximum(cv2.GaussianBlur(weight, (0, 0), 1.0), 1e-3)
         if self.crossing is not None:
             return body & (smooth > 0.0)
-        count, parts = cv2.connectedComponents(body.astype(np.uint8))
-        mine = np.bincount(parts.ravel(), ((ahead > 0.5) & body).ravel(), minlength=count)
-        theirs = np.bincount(parts.ravel(), ((beside > 0.5) & (ahead <= 0.5) & body).ravel(), minlength=count)
-        mine[0] = theirs[0] = 0.0
+        parts, mine, theirs = parted
         alone = (mine > 0) & (theirs < 0.05 * np.maximum(mine, 1.0))
         shared = (mine > 0) & ~alone
         # A subject by itself keeps what flow gives it; what is new beside it must look and move like it.
@@ -318,7 +314,7 @@ class _Run:
         close = cv2.dilate(own.astype(np.uint8), np.ones((2 * LOOSE_SPOTS + 1,) * 2, np.uint8)) > 0
         near = np.bincount(parts[close], minlength=len(taken)) > 0
         alike = np.bincount(parts.ravel(), odds.ravel(), minlength=len(taken)) > NEW * size
-        fits = near & alike & (taken == 0.0) & (size < HANGS * self.usual)
+        fits = near & alike & (taken == 0) & (size < HANGS * self.usual)
         fits[0] = False
         return fits[parts]
 
@@ -396,6 +392,18 @@ class _Run:
         self.hidden = 0
         self._take(found, body & ~found, 0.5, self.moves.moved(frame, to))
         return Seen(found, 0.3, DOUBTFUL)
+
+
+def _parted(body: np.ndarray, ahead: np.ndarray, beside: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Return the parts of what moves (gh, gw), numbered from 1, and how many spots of each (P,) flow gives to the
+    subject, and to something else.
+    """
+    count, parts = cv2.connectedComponents(body.astype(np.uint8))
+    own = ahead > 0.5
+    mine = np.bincount(parts[own & body], minlength=count)
+    theirs = np.bincount(parts[(beside > 0.5) & ~own & body], minlength=count)
+    mine[0] = theirs[0] = 0
+    return parts, mine, theirs
 
 
 def _speed(before: np.ndarray, moved: np.ndarray, spots: np.ndarray) -> np.ndarray:

@@ -6,36 +6,20 @@ are not in question. Where the camera itself is in doubt there, it is asked twic
 beside it tell, and what the pictures bear out better is taken.
 """
 
-from dataclasses import dataclass, replace
-
 import numpy as np
 
 from amberkeel.core.errors import SolveError
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent, span
-from amberkeel.core.repair.led import NOT_OPEN, Led, Masked
+from amberkeel.core.repair.led import NOT_OPEN, Led, Masked, with_measured
 from amberkeel.core.repair.smooth import carried_over
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.tracks import TrackSet
 
 
-@dataclass(frozen=True)
-class Again:
-    """What measuring anew gave.
-
-    Attributes
-    ----------
-    tracks : the tracks, their positions on `frames` measured anew, and found where they had none. frames : (K,) their
-        numbers.
-    """
-
-    tracks: TrackSet
-    frames: np.ndarray
-
-
 def measured_again(
     plate: Plate, solution: Solution, frames: tuple[int, ...], masked: Masked = None, progress: Progress = silent
-) -> Again:
+) -> TrackSet:
     """Measure tracks anew on some frames, led by the solved camera.
 
     Parameters
@@ -43,6 +27,10 @@ def measured_again(
     plate : the pictures. solution : solved from them. frames : numbers, from the first frame with a camera to the last
         one with it.
     masked : from a frame number to (H, W) bool, True where nothing may be followed. progress : the share done.
+
+    Returns
+    -------
+    The tracks, their positions on those frames measured anew, and found where they had none.
 
     Raises
     ------
@@ -62,8 +50,9 @@ def measured_again(
         raise SolveError("None of the tracks is found on these frames.", "Let their tracks count less, or bridge them.")
     tracks = found[0]
     for k, other in enumerate(found[1:], 1):
-        tracks = _taken(tracks, other, chosen[best == k])
-    return Again(tracks, chosen)
+        if (best == k).any():
+            tracks = _taken(tracks, other, chosen[best == k])
+    return tracks
 
 
 def _led_by(solution: Solution, frames: np.ndarray) -> list[Solution]:
@@ -87,12 +76,8 @@ def _found(plate: Plate, solution: Solution, frames: np.ndarray, masked: Masked,
 
 def _taken(tracks: TrackSet, other: TrackSet, frames: np.ndarray) -> TrackSet:
     """Return tracks with what another set of the same tracks has on some frames."""
-    sets = [(tracks, ~np.isin(tracks.frames, frames)), (other, np.isin(other.frames, frames))]
-    owner = np.concatenate([s.track_of_sample[kept] for s, kept in sets])
-    order = np.lexsort((np.concatenate([s.frames[kept] for s, kept in sets]), owner))
-    frames, xy, sigma, score = (
-        np.concatenate([getattr(s, name)[kept] for s, kept in sets])[order]
-        for name in ("frames", "xy", "sigma", "score")
-    )
-    first = np.concatenate([[0], np.cumsum(np.bincount(owner, minlength=len(tracks)))]).astype(np.int64)
-    return replace(tracks, first=first, frames=frames, xy=xy, sigma=sigma, score=score)
+    found = []
+    for frame in frames:
+        on = other.frames == frame
+        found.append((frame, other.track_of_sample[on], other.xy[on], other.sigma[on], other.score[on]))
+    return with_measured(tracks, found)

@@ -182,11 +182,17 @@ class Led:
             variance = self.inflation * fit_variance(fit.states, fit.results) + MODEL_NOISE_PX**2
             sigma = np.sqrt(variance + fit.patches.sigma**2 + (KERNEL_NOISE * fit.streak_px) ** 2)
             out.append((frame, fit.patches.tracks[good], fit.states[good, :2], sigma[good], fit.results[good, 0]))
-        return _with(self.solution.tracks, out)
+        return with_measured(self.solution.tracks, out)
 
 
-def _with(tracks: TrackSet, found: list[tuple]) -> TrackSet:
-    """Return tracks with what was measured anew on some frames instead of what they had there."""
+def with_measured(tracks: TrackSet, found: list[tuple]) -> TrackSet:
+    """Return tracks with what was measured anew on some frames instead of what they had there.
+
+    Parameters
+    ----------
+    tracks : as they were. found : for each frame its number, the tracks' rows (M,), positions (M, 2), sigmas (M,) and
+        scores (M,).
+    """
     anew = np.array([f for f, *_ in found])
     kept = ~np.isin(tracks.frames, anew)
     owner = np.concatenate([tracks.track_of_sample[kept], *(rows for _, rows, *_ in found)])

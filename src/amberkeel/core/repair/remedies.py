@@ -161,7 +161,7 @@ def _through_blur(ground: Ground, _remedy: Remedy, progress: Progress) -> Outcom
 
 def _again(ground: Ground, remedy: Remedy, progress: Progress) -> Outcome:
     anew = measured_again(ground.pictures(), ground.solution, remedy.frames, ground.masked, span(progress, 0.0, 0.7))
-    tracks = replace(anew.tracks, states=ground.tracks.states)
+    tracks = replace(anew, states=ground.tracks.states)
     return Outcome(ground.solved(tracks, ground.recipe, span(progress, 0.7, 1.0)))
 
 

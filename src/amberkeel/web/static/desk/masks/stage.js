@@ -127,7 +127,7 @@ export class MasksStage {
 
   /** Go through the frames on which something that moves leaves its mask, the worst first. */
   nextLeak() {
-    const { state, store, viewport } = this.desk;
+    const { state, store } = this.desk;
     const leaks = state.masks?.leaks ?? [];
     if (!leaks.length) {
       return toast(
@@ -137,9 +137,7 @@ export class MasksStage {
       );
     }
     const at = leaks.findIndex(([frame]) => frame === state.frame);
-    const [frame, , x, y] = leaks[(at + 1) % leaks.length];
-    store.set({ frame, leak: { frame, x: x * state.width, y: y * state.height } });
-    viewport.redraw();
+    store.set({ frame: leaks[(at + 1) % leaks.length][0] });
     return null;
   }
 
