@@ -84,8 +84,8 @@ def _pairs(asked: Asked) -> list[Pair]:
 def _from_other_starts(
     asked: Asked, best: Solved | None, failure: SolveError, pairs: list[Pair], progress: Progress
 ) -> Solved:
-    """Return the best of a solve, if any, and of those begun from other pairs of frames; what holds together of one
-    that breaks where none reaches all frames.
+    """Return the best of a solve, if any, and of those begun from other pairs of frames, up to the first that explains
+    most; what holds together of one that breaks where none reaches all frames.
     """
     plan = asked.plan
     tried = other_starts(asked.problem(), plan, asked.size[0], pairs[FIRST_PAIRS:], span(progress, 0.0, 0.2))
@@ -97,6 +97,8 @@ def _from_other_starts(
             continue
         if best is None or _explained(trial) > _explained(best):
             best = trial
+        if _explained(best) >= MOSTLY:
+            break
     return best or _part(asked, failure, progress)
 
 
