@@ -158,7 +158,7 @@ def test_world_from_selected_tracks_and_the_scene_in_3d(page, service, database)
     page.goto(f"{service.address}/shots/{shot_id}/world")
     page.wait_for_selector("body[data-ready]")
     box = page.locator("#plate").bounding_box()
-    page.get_by_role("button", name="Ground from 3 or more").click()
+    page.locator("[data-act=datum-ground]").click()
     page.get_by_text("A ground needs three tracks").wait_for()
     page.keyboard.press("3")
     corners = [(0.3, 0.86), (0.48, 0.86), (0.48, 0.7), (0.3, 0.7)]
@@ -167,16 +167,19 @@ def test_world_from_selected_tracks_and_the_scene_in_3d(page, service, database)
     for x, y in corners[1:]:
         page.mouse.move(box["x"] + x * box["width"], box["y"] + (0.1 + 0.8 * y) * box["height"], steps=4)
     page.mouse.up()
-    page.get_by_role("button", name="Ground from 3 or more").click()
+    page.locator("[data-act=datum-ground]").click()
     wait_for(lambda: "ground" in one(database, select(Shot.datum).where(Shot.id == shot_id)), 10)
     rows = page.locator("#rows .row")
     rows.nth(4).click()
     rows.nth(6).click(modifiers=["Control"])
     page.get_by_text("2 selected", exact=True).wait_for()
     page.locator("#distance").fill("2.45")
-    page.get_by_role("button", name="Scale from 2").click()
+    page.locator("[data-act=datum-distance]").click()
     wait_for(
-        lambda: one(database, select(Shot.datum).where(Shot.id == shot_id)).get("scale", {}).get("metres") == 2.45, 10
+        lambda: (
+            one(database, select(Shot.datum).where(Shot.id == shot_id)).get("distances", [{}])[0].get("metres") == 2.45
+        ),
+        10,
     )
     page.locator("[data-layer=card]").wait_for(state="visible")
     page.keyboard.press("5")

@@ -114,12 +114,12 @@ def test_the_datum_is_tried_before_it_is_kept(client, solved_shot, state):
 
     for body, words in [
         ({"what": "ground", "tracks": ids[:2]}, "three tracks"),
-        ({"what": "origin", "tracks": ids[:2]}, "one track"),
-        ({"what": "scale", "tracks": ids[:1], "distance": "2"}, "two tracks"),
-        ({"what": "scale", "tracks": ids[:2], "distance": "far"}, "no length"),
-        ({"what": "scale", "tracks": ids[:2], "distance": "-1"}, "more than zero"),
-        ({"what": "scale", "tracks": ids[:2], "distance": "1", "unit": "mile"}, "mm, cm, m, in or ft"),
-        ({"what": "scale", "tracks": [ids[0], ids[0]], "distance": "1"}, "one and the same"),
+        ({"what": "origin"}, "middle of several"),
+        ({"what": "distance", "tracks": ids[:1], "distance": "2"}, "two tracks"),
+        ({"what": "distance", "tracks": ids[:2], "distance": "far"}, "no length"),
+        ({"what": "distance", "tracks": ids[:2], "distance": "-1"}, "more than zero"),
+        ({"what": "distance", "tracks": ids[:2], "distance": "1", "unit": "mile"}, "mm, cm, m, in or ft"),
+        ({"what": "distance", "tracks": [ids[0], ids[0]], "distance": "1"}, "one and the same"),
         ({"what": "heading", "tracks": ids[:2]}, "no part"),
         ({"what": "ground", "tracks": [ids[0], ids[1], 10**8]}, "another shot"),
     ]:
@@ -127,11 +127,11 @@ def test_the_datum_is_tried_before_it_is_kept(client, solved_shot, state):
         assert answer.status_code == 400 and words in answer.json["error"]
     assert client.get(f"/shots/{solved_shot}/state.json").json["datum"] == {}
     assert datum(what="ground", tracks=ids).json["datum"]["ground"] == ids
-    assert datum(what="scale", tracks=ids[:2], distance="8,5", unit="ft").json["datum"]["scale"][
+    assert datum(what="distance", tracks=ids[:2], distance="8,5", unit="ft").json["datum"]["distances"][0][
         "metres"
     ] == pytest.approx(2.5908)
     solved = client.get(f"/attempts/{state['pinned']}.json").json
-    assert len(solved["card"]) == 40 and solved["ground_rms"] > 0
+    assert len(solved["card"]) == 40 and solved["told"]["ground"]["rms"] > 0
     position = {p["track"]: np.array(p["xyz"]) for p in solved["world"]["points"]}
     assert np.linalg.norm(position[low[0]["track"]] - position[low[1]["track"]]) == pytest.approx(2.5908)
 

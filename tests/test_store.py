@@ -8,7 +8,7 @@ import pytest
 from simulated import lowest
 from sqlalchemy import select
 
-from amberkeel.core.errors import KeelError, WorldError
+from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.document import document_in_world, read_path
 from amberkeel.core.solve.residuals import residuals
 from amberkeel.core.solve.solve import solve_tracks
@@ -20,7 +20,7 @@ from amberkeel.store.session import session
 from amberkeel.store.solve import document_of, ledger, solution_of, store_attempt
 from amberkeel.store.stages import attentions, stages
 from amberkeel.store.tracks import add_run, live_tracks, to_track_set
-from amberkeel.store.world import datum_of
+from amberkeel.store.world import datum_of, datum_where_found
 
 
 @pytest.fixture(scope="module")
@@ -265,8 +265,7 @@ def test_the_datum_is_set_on_solved_points(opened, shot_id, service):
     opened.flush()
     assert np.allclose(datum_of(opened, media, shot, attempt).translation, before.translation)
     shot.datum = {"origin": [10**9]}
-    with pytest.raises(WorldError, match="has no point"):
-        datum_of(opened, media, shot, attempt)
+    assert "number 1000000000 has no point" in datum_where_found(opened, media, shot, attempt)[1]
     shot.datum = {}
 
 

@@ -1,4 +1,4 @@
-"""Datum, USD, JSON and CSV, each read back by something else."""
+"""USD, JSON and CSV, each read back by something else."""
 
 import csv
 import io
@@ -10,14 +10,12 @@ import pytest
 from jsonschema import validate
 from pxr import Usd, UsdGeom
 
-from amberkeel.core.errors import HandoffError, SolveError, WorldError
-from amberkeel.core.geometry.rotations import rotation_exp
+from amberkeel.core.errors import HandoffError, SolveError
 from amberkeel.core.handoff.document import solve_document
 from amberkeel.core.handoff.solve_file import read_document, schema
 from amberkeel.core.handoff.tables import camera_csv, points_csv
 from amberkeel.core.handoff.usd import usd_text
-from amberkeel.core.world.datum import Datum, DrawnAxes, fit_plane, make_datum
-from amberkeel.core.world.probe import card_outlines
+from amberkeel.core.world.datum import Datum
 
 SCHEMA = json.loads((Path(__file__).parents[1] / "docs" / "solve.schema.json").read_text())
 DATUM = Datum(2.5, np.array([[0.0, 0.0, 1.0], [0.0, 1.0, 0.0], [-1.0, 0.0, 0.0]]), np.array([1.0, -2.0, 0.5]))
@@ -80,78 +78,3 @@ def test_tables_hold_every_point_and_frame(document):
     cameras = list(csv.DictReader(io.StringIO(camera_csv(document))))
     assert len(points) == len(document["points"]) and len(cameras) == len(document["frames"])
     assert float(points[3]["y"]) == pytest.approx(document["points"][3]["xyz"][1], abs=1e-5)
-
-
-def test_datum_levels_places_and_scales(solution, rng):
-    tilt = DATUM.rotation @ np.array([[1.0, 0, 0], [0, 0.9, -0.436], [0, 0.436, 0.9]])
-    flat = rng.uniform(-4, 4, (12, 3)) * [1, 0, 1] - [0, 1.5, 8]
-    ground = flat @ tilt
-    path = solution.path.moved(1.0, tilt.T, np.zeros(3))
-    datum = make_datum(path, ground, ground[0], (ground[1], ground[2], 2.45))
-    world = datum.apply(ground)
-    assert np.abs(world[:, 1]).max() < 1e-9 and np.allclose(world[0], 0.0)
-    assert np.linalg.norm(world[1] - world[2]) == pytest.approx(2.45)
-    camera = datum.camera(path)
-    assert camera.positions[0, 1] > 0.0
-    forward = camera.world_from_camera[0][:, 2]
-    assert abs(forward[0]) < 1e-9 and forward[2] < 0.0
-    assert np.linalg.det(datum.rotation) == pytest.approx(1.0)
-    card = card_outlines(camera, world.mean(0), 1.0)
-    assert len(card) == len(path.frames) and all(p.shape == (12, 2) for f in card for p in f)
-
-
-@pytest.fixture
-def tilted(solution, rng):
-    """A path in coordinates of its own, the similarity to the true world, and points of the true floor in those
-    coordinates.
-    """
-    turn, scale, shift = rotation_exp(np.array([0.3, -1.1, 0.2])), 2.5, np.array([1.0, 1.7, -0.4])
-    true = Datum(scale, turn, shift)
-    floor = rng.uniform(-4, 4, (12, 3)) * [1, 0, 1]
-    return solution.path, true, (floor - shift) @ turn / scale
-
-
-def test_axis_lines_turn_the_scene_and_place_it(tilted, rng):
-    path, true, floor = tilted
-    world = true.camera(path)
-    frames = path.frames[[2, -1]].tolist()
-    noisy = {
-        f: world.world_from_camera[list(path.frames).index(f)] @ rotation_exp(rng.normal(0, 1e-3, 3)) for f in frames
-    }
-    turned = make_datum(path, axes=DrawnAxes({**noisy, 99999: np.eye(3)}))
-    assert (
-        turned.scale == 1.0
-        and np.abs(turned.rotation - true.rotation).max() < 3e-3
-        and np.allclose(turned.translation, 0.0)
-    )
-    position = (frames[0], world.positions[2])
-    grounded = make_datum(path, floor, axes=DrawnAxes(noisy, position))
-    assert grounded.scale == pytest.approx(true.scale, rel=1e-6) and grounded.ground_rms < 1e-9
-    assert np.abs(grounded.apply(floor)[:, 1]).max() < 1e-9
-    assert np.abs(grounded.camera(path).positions - world.positions).max() < 0.02 * np.abs(world.positions).max()
-    measured = (floor[0], floor[1], true.scale * np.linalg.norm(floor[0] - floor[1]))
-    scaled = make_datum(path, scale=measured, axes=DrawnAxes(noisy, position))
-    assert np.abs(scaled.camera(path).positions[2] - world.positions[2]).max() < 1e-6
-    origin = make_datum(path, floor, floor[3], axes=DrawnAxes(noisy, position))
-    assert np.allclose(origin.apply(floor[3]), 0.0) and origin.scale == pytest.approx(true.scale, rel=1e-6)
-
-
-def test_axis_lines_on_frames_that_are_not_solved_change_nothing(tilted):
-    path, _, floor = tilted
-    stray = DrawnAxes({99999: np.eye(3)}, (99999, np.ones(3)))
-    assert np.allclose(make_datum(path, floor, axes=stray).rotation, make_datum(path, floor).rotation)
-    assert make_datum(path, floor, axes=stray).scale == 1.0
-    with pytest.raises(WorldError, match="does not stand above"):
-        make_datum(path, floor, axes=DrawnAxes({}, (int(path.frames[0]), np.array([0.0, -1.0, 2.0]))))
-
-
-def test_a_datum_that_cannot_be_says_so(solution):
-    line = np.arange(12.0).reshape(4, 3)
-    with pytest.raises(WorldError, match="on a line"):
-        fit_plane(line)
-    with pytest.raises(WorldError, match="three points"):
-        make_datum(solution.path, ground=line[:2])
-    with pytest.raises(WorldError, match="more than zero"):
-        make_datum(solution.path, scale=(line[0], line[1], 0.0))
-    with pytest.raises(WorldError, match="one and the same"):
-        make_datum(solution.path, scale=(line[0], line[0], 1.0))

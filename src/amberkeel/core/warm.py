@@ -19,6 +19,7 @@ from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.rough import RoughCamera
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.tracks import TrackSet, from_pieces
+from amberkeel.core.world.planes import plane_under
 
 LARGE = 300, 60
 """Points and frames of a problem that is large enough for all the loops that take several threads."""
@@ -51,6 +52,8 @@ def warm_up(whole: bool = False) -> None:
     draw_along(picture, xy, np.zeros((1, 3, 2)), np.eye(2)[None], 4, sheet)
     courses(np.array([0, 12]), rng.normal(size=(12, 2)), np.arange(12), np.zeros((1, COLUMNS)))
     _look_for_motion(rng)
+    flat = rng.uniform(-1.0, 1.0, (20, 3)) * [1.0, 1.0, 0.0] + [0.0, 0.0, 4.0]
+    plane_under(_standing(np.arange(1, 2)), 0, np.array([80.0, 48.0]), flat)
     for count, frames in ((90, 24), LARGE) if whole else ((90, 24),):
         solve_tracks(_toy_tracks(rng, count, frames), np.arange(1, frames + 1), 640, 360, Recipe())
 
@@ -74,9 +77,13 @@ class _ToyPlate:
 
 def _look_for_motion(rng: np.random.Generator) -> None:
     plate = _ToyPlate(rng)
-    count = len(plate.frames)
-    path = CameraPath(plate.frames, np.zeros((count, 3)), np.tile(np.eye(3), (count, 1, 1)), Lens.centred(160, 96, 160))
-    EvidenceReader(cast(Plate, plate), RoughCamera(path, "free", 0.1)).read(13)
+    EvidenceReader(cast(Plate, plate), RoughCamera(_standing(plate.frames), "free", 0.1)).read(13)
+
+
+def _standing(frames: np.ndarray) -> CameraPath:
+    """Return a camera that stands still."""
+    count = len(frames)
+    return CameraPath(frames, np.zeros((count, 3)), np.tile(np.eye(3), (count, 1, 1)), Lens.centred(160, 96, 160))
 
 
 def _toy_tracks(rng: np.random.Generator, count: int, last: int) -> TrackSet:

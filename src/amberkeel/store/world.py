@@ -1,54 +1,88 @@
-"""The datum of a shot: its chosen tracks and lines, on the points of an attempt."""
+"""The datum of a shot, found on the points of an attempt."""
+
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
 
 import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from amberkeel.core.errors import KeelError, WorldError
-from amberkeel.core.world.datum import IDENTITY, Datum, DrawnAxes, make_datum
+from amberkeel.core.camera import CameraPath
+from amberkeel.core.errors import KeelError
+from amberkeel.core.points import FAR
+from amberkeel.core.tracks import EXCLUDED
+from amberkeel.core.world.datum import IDENTITY, Datum, Found, Solved, find_datum
+from amberkeel.core.world.statement import Statement, read_statement
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Shot, Track
-from amberkeel.store.solve import path_of, points_of
+from amberkeel.store.solve import arrays_of, path_of, points_of
+
+KEPT = 8
+"""Attempts whose camera and points are kept ready: pointing at the plate asks for them many times a second."""
+
+
+def statement_of(shot: Shot) -> Statement:
+    """Return what is stated of a shot's coordinates."""
+    return read_statement(shot.datum or {})
+
+
+def solved_of(session: Session, media: Media, shot: Shot, attempt: Attempt) -> Solved:
+    """Return the camera and points of an attempt in the solve's own coordinates, with the tracks' names."""
+    path, ids, xyz, covariance, used = _kept(media.folder, attempt.document, attempt.errors)
+    names = dict(session.execute(select(Track.id, Track.name).where(Track.shot_id == shot.id)).all())
+    return Solved(path, ids, xyz, covariance, names, used)
+
+
+@dataclass(frozen=True)
+class _Stored:
+    """What an attempt holds, by its hashes."""
+
+    document: str
+    errors: str
+
+
+@lru_cache(maxsize=KEPT)
+def _kept(
+    folder: Path, document: str, errors: str
+) -> tuple[CameraPath, np.ndarray, np.ndarray, np.ndarray | None, np.ndarray]:
+    media, stored = Media(folder), _Stored(document, errors)
+    path, points, arrays = path_of(media, stored), points_of(media, stored), arrays_of(media, stored)
+    xyz = points.positions(path.positions[0])
+    if np.isfinite(xyz).any():
+        away = np.linalg.norm(xyz - path.positions[0], axis=1)
+        # What lies at the rim was put there for want of a depth.
+        xyz[away > 0.5 * FAR * np.nanmedian(away)] = np.nan
+    covariance = arrays.get("point_covariance")
+    used = np.isfinite(xyz).all(1) & (arrays["states"] != EXCLUDED)
+    return path, points.ids, xyz, None if covariance is None else covariance.astype(float), used
+
+
+def found_of(session: Session, media: Media, shot: Shot, attempt: Attempt) -> Found:
+    """Return the shot's datum on an attempt's points with what can be said of it; raises WorldError where its points
+    determine nothing.
+    """
+    statement = statement_of(shot)
+    if statement == Statement():
+        return Found(IDENTITY)
+    return find_datum(solved_of(session, media, shot, attempt), statement)
 
 
 def datum_of(session: Session, media: Media, shot: Shot, attempt: Attempt) -> Datum:
-    """Return the shot's datum on an attempt's points; raises WorldError when its tracks have no points there."""
-    chosen = shot.datum or {}
-    if not chosen:
-        return IDENTITY
-    points = points_of(media, attempt)
-    names = dict(session.execute(select(Track.id, Track.name).where(Track.shot_id == shot.id)).all())
-
-    def point(track: int) -> np.ndarray:
-        found = points.position(track)
-        if found is None:
-            name = names.get(track, f"number {track}")
-            raise WorldError(f"Track {name} of the datum has no point in this attempt.", "Choose others.")
-        return found
-
-    ground = np.array([point(t) for t in chosen["ground"]]) if "ground" in chosen else None
-    origin = point(chosen["origin"][0]) if "origin" in chosen else None
-    scale = None
-    if "scale" in chosen:
-        a, b = chosen["scale"]["tracks"]
-        scale = (point(a), point(b), chosen["scale"]["metres"])
-    return make_datum(path_of(media, attempt), ground, origin, scale, _drawn_axes(chosen.get("axes")))
+    """Return the shot's datum on an attempt's points; raises WorldError where its points determine nothing."""
+    return found_of(session, media, shot, attempt).datum
 
 
 def datum_where_found(session: Session, media: Media, shot: Shot, attempt: Attempt) -> tuple[Datum, str]:
     """Return the shot's datum on an attempt's points, or where it has none the solve's own coordinates and why."""
+    found, trouble = found_or_not(session, media, shot, attempt)
+    return found.datum, trouble
+
+
+def found_or_not(session: Session, media: Media, shot: Shot, attempt: Attempt) -> tuple[Found, str]:
+    """Return what can be found of the shot's datum on an attempt's points, and what can not, in words."""
     try:
-        return datum_of(session, media, shot, attempt), ""
+        found = found_of(session, media, shot, attempt)
     except KeelError as error:
-        return IDENTITY, str(error)
-
-
-def _drawn_axes(kept: dict | None) -> DrawnAxes | None:
-    """Return what a datum keeps of axis lines."""
-    if not kept:
-        return None
-    position = kept.get("place")
-    return DrawnAxes(
-        {int(f): np.array(r) for f, r in kept["rotations"].items()},
-        (int(position["frame"]), np.array(position["xyz"])) if position else None,
-    )
+        return Found(IDENTITY), str(error)
+    return found, " ".join(found.missing)

@@ -10,7 +10,7 @@ from flask import (
 )
 
 from amberkeel.core.errors import KeelError
-from amberkeel.core.handoff.document import document_in_world
+from amberkeel.core.handoff.document import document_in_world, read_path
 from amberkeel.core.handoff.solve_file import SolveDocument
 from amberkeel.core.handoff.wording import sentence
 from amberkeel.core.solve.folds import check_folds
@@ -22,15 +22,16 @@ from amberkeel.core.tracks import HAND, TAG
 from amberkeel.core.units import maybe_number
 from amberkeel.store.cross_check import cross_check
 from amberkeel.store.lens import KNOWN, UNKNOWN
-from amberkeel.store.models import Attempt
+from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.solve import arrays_of, document_of, reasons_of
 from amberkeel.store.tracks import live_tracks
-from amberkeel.store.world import datum_where_found
+from amberkeel.store.world import found_or_not
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.jobs import start
 from amberkeel.web.lens.camera import checked_state, sigma_mm
 from amberkeel.web.sent import Body, Flag, Whole, Word, sent
-from amberkeel.web.world import card
+from amberkeel.web.world.datum import card
+from amberkeel.web.world.told import told
 
 blueprint = Blueprint("solve", __name__)
 
@@ -177,13 +178,11 @@ def attempt(number: int):
         shot = get_shot(opened, row.shot_id)
         kept, document = arrays_of(media(), row), document_of(media(), row)
         plate_frames = range(shot.plate.first, shot.plate.last + 1)
-        datum, trouble = datum_where_found(opened, media(), shot, row)
-    world = document_in_world(document, datum)
+        in_world = _in_world(opened, shot, row, document)
     residual = np.nan_to_num(kept["residual"], nan=0.0)
     return jsonify(
         id=row.id,
         number=row.number,
-        trouble=trouble,
         reasons={track: sentence(reason) for track, reason in reasons_of(row).items()},
         states=row.snapshot["states"],
         track_ids=kept["track_id"].tolist(),
@@ -196,10 +195,28 @@ def attempt(number: int):
         aside=(kept["outlier"] | ~np.isfinite(kept["residual"][:, 0])).astype(int).tolist(),
         first=plate_frames.start,
         frame_rms=_by_plate_frame(plate_frames, document, kept["frame_rms"]),
-        world=world,
-        ground_rms=datum.ground_rms,
-        card=card(shot, world, plate_frames),
+        **in_world,
     )
+
+
+@blueprint.get("/attempts/<int:number>/world.json")
+def attempt_world(number: int):
+    """Send of an attempt what the datum changes: points and cameras in the shot's world, and what is said of it."""
+    with open_session() as opened:
+        row = opened.get(Attempt, number) or abort(404)
+        return jsonify(_in_world(opened, get_shot(opened, row.shot_id), row, document_of(media(), row)))
+
+
+def _in_world(opened, shot: Shot, row: Attempt, document: SolveDocument) -> dict:
+    """Return an attempt in the shot's world: cameras, points, the checker card, and what is said of the datum."""
+    found, trouble = found_or_not(opened, media(), shot, row)
+    world = document_in_world(document, found.datum)
+    return {
+        "trouble": trouble,
+        "world": world,
+        "told": told(found, read_path(world), shot),
+        "card": card(shot, world, range(shot.plate.first, shot.plate.last + 1)),
+    }
 
 
 def _by_plate_frame(frames: range, document: SolveDocument, values: np.ndarray) -> list[float | None]:

@@ -19,7 +19,9 @@ ICONS = (
     "anchor git-compare-arrows house aperture blend waypoints compass link package scan-line hand eye-off pentagon "
     "spline square circle circle-plus circle-minus scan-search copy eye move-horizontal move-vertical move-diagonal "
     "locate-fixed list-checks layout-grid ellipsis rows-3 history circle-help hard-drive archive pencil maximize "
-    "minimize chevron-up folder-symlink arrow-up-to-line printer chart-line moon-star"
+    "minimize chevron-up folder-symlink arrow-up-to-line printer chart-line moon-star "
+    "axis-3d chart-scatter traffic-cone footprints projector move-up-right flip-vertical-2 cylinder mountain "
+    "brick-wall user-round cone sun eye-closed group focus"
 ).split()
 
 

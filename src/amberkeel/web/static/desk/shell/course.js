@@ -6,7 +6,7 @@ export function showStage(stage) {
   for (const panel of document.querySelectorAll("[data-panel]")) panel.hidden = panel.dataset.panel !== stage;
   for (const stop of document.querySelectorAll(".stop")) stop.classList.toggle("here", stop.dataset.key === stage);
   find("#desk").classList.toggle("masking", stage === "masks");
-  find("#desk").classList.toggle("lensing", stage === "lens");
+  find("#desk").classList.toggle("lensing", ["lens", "world"].includes(stage));
   find("#desk").classList.toggle("solving", stage === "solve");
   for (const group of document.querySelectorAll("[data-tools]"))
     group.hidden = (group.dataset.tools === "lens") !== (stage === "lens");

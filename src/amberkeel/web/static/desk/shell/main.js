@@ -1,7 +1,7 @@
 // The shot desk: makes its parts, and says what is drawn when the state changes.
 
 import { Lanes } from "../lanes/lanes.js";
-import { indexAttempt, indexTracks } from "../tracks/index.js";
+import { indexAttempt, indexTracks, inWorld } from "../tracks/index.js";
 import { TrackList } from "../tracks/list.js";
 import { Frames } from "../viewport/frames.js";
 import { Playback } from "../viewport/playback.js";
@@ -60,8 +60,12 @@ async function fetchTracks(server, before) {
 /** Whether it is still worked out how sure the pinned attempt is. */
 const measuring = (server) => server.attempts.find((a) => a.id === server.pinned)?.figures.measuring ?? false;
 
-async function fetchAttempt(id) {
-  const attempt = id ? indexAttempt(await get(`/attempts/${id}.json`)) : null;
+async function fetchAttempt(id, before) {
+  // Where only the datum is another, the residuals stay as they are.
+  const own = state.attempt;
+  const whole = !own || own.id !== id || before?.pinned !== id;
+  const part = async () => inWorld(own, await get(`/attempts/${id}/world.json`));
+  const attempt = !id ? null : whole ? indexAttempt(await get(`/attempts/${id}.json`)) : await part();
   store.set({ attempt });
   if (attempt?.trouble) toast(attempt.trouble, true);
 }
@@ -81,7 +85,8 @@ desk.settle = async (server, before) => {
   find("#coming").hidden = server.proxies.length > 0;
   const kept = (one) => JSON.stringify([one.pinned, one.datum, measuring(one)]);
   const same = before && kept(before) === kept(server);
-  if (!same) await fetchAttempt(server.pinned);
+  const measured = (one) => one && JSON.stringify([one.pinned, measuring(one)]);
+  if (!same) await fetchAttempt(server.pinned, measured(before) === measured(server) ? before : null);
   for (const stage of Object.values(stages)) stage.settle?.(server, before);
   // Last, so that what the course and the undo button say is there to be worked on.
   drawCourse(server);
@@ -132,6 +137,7 @@ const LOOKS = [
   "server",
   "lens",
   "straight",
+  "world",
 ];
 const LANES = [
   "lane",

@@ -73,5 +73,7 @@ export function firstState({ first, last, fps, width, height, stage }) {
     mask: null,
     maskTool: "shape",
     proposal: null,
+    // World.
+    world: { bench: "datum", tool: null, under: null, planes: null, offered: null },
   };
 }

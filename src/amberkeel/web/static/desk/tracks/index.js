@@ -34,6 +34,11 @@ export function indexAttempt(data) {
   return { ...data, errors, rms, depth: depthSigmas(data.world) };
 }
 
+/** The attempt in another world. */
+export function inWorld(attempt, data) {
+  return { ...attempt, ...data, depth: depthSigmas(data.world) };
+}
+
 /** One sigma of each track's depth along its ray from the first camera, as a share of it; unknown ones are left out. */
 function depthSigmas({ frames, points }) {
   const [cx, cy, cz] = frames[0].position;

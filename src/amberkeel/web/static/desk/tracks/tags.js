@@ -42,7 +42,7 @@ export class TagsBench {
     for (const tag of ordered) {
       const pair = [1, 2].map((k) => tracks.ids[tracks.names.indexOf(`${tag.name}.${k}`)]);
       if (!pair.every(Boolean)) continue;
-      return this.desk.send("datum", { what: "scale", tracks: pair, distance: String(report.size_mm), unit: "mm" });
+      return this.desk.send("datum", { what: "distance", tracks: pair, distance: String(report.size_mm), unit: "mm" });
     }
     return toast("No tag is large enough to have corners; scale from two tracks instead.", true);
   }

@@ -1,7 +1,7 @@
 // The checker card on the ground.
 
 export const card = {
-  shown: ({ layers }, mode) => layers.card && !mode.blind,
+  shown: ({ layers }, mode) => layers.card && !mode.blind && !mode.pointing,
 
   draw(context, state, { toScreen }) {
     const outlines = state.attempt?.card?.[state.frame - state.first];

@@ -8,6 +8,7 @@ import { flagged } from "./flagged.js";
 import { guests } from "./guests.js";
 import { key } from "./key.js";
 import { masks } from "./masks.js";
+import { planks } from "./planks.js";
 import { points } from "./points.js";
 import { preview } from "./preview.js";
 import { sightings } from "./sightings.js";
@@ -27,6 +28,7 @@ export const OVERLAYS = [
   points,
   flagged,
   sightings,
+  planks,
   guests,
   preview,
   key,
@@ -39,5 +41,6 @@ export function modeOf(state) {
   const choosing = state.stage === "tracks" && state.bench === "choose";
   // The solve stays out of it while a track is placed by hand: the eye must not follow where the solve wants the track.
   const blind = placing && !state.showSolved;
-  return { judging, placing, choosing, blind, faint: !judging || choosing || placing };
+  const pointing = state.stage === "world" && Boolean(state.world.tool);
+  return { judging, placing, choosing, blind, pointing, faint: !judging || choosing || placing || pointing };
 }
