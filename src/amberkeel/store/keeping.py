@@ -102,6 +102,7 @@ def duplicate_shot(session: Session, shot: Shot, name: str, production: Producti
     _copy_rows(session, live_masks(session, shot), copy)
     copy.constraints = _with_tracks(shot.constraints, renumbered)
     copy.datum = _with_tracks(shot.datum, renumbered)
+    copy.scene = _with_tracks(shot.scene, renumbered)
     return copy
 
 

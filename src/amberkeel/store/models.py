@@ -55,6 +55,8 @@ class Shot(Base):
     the last search for tags reported. `lens` holds drawn lines by name and what is known and wanted of the lens;
     `profile_id` is the lens profile in use, `lens_stamp` a number for it and the pixel aspect. `constraints` holds what
     is known of the set and of the camera's path, as `core.solve.evidence.statement` has it, tracks by id.
+    `datum` is what `core.world.statement` has; `scene` holds proxies and probe objects by id, as `core.world.standing`
+    has them.
     """
 
     __tablename__ = "shot"
@@ -71,6 +73,7 @@ class Shot(Base):
     followed_stamp: Mapped[int] = mapped_column(default=0)
     pinned_id: Mapped[int | None]
     datum: Mapped[dict] = mapped_column(JSONB, default=dict)
+    scene: Mapped[dict] = mapped_column(JSONB, default=dict)
     constraints: Mapped[list] = mapped_column(JSONB, default=list)
     groups: Mapped[dict] = mapped_column(JSONB, default=dict)
     sightings: Mapped[str] = mapped_column(String(64), default="")

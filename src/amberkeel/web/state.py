@@ -46,6 +46,7 @@ def shot_state(opened, shot: Shot) -> dict:
         "pinned": shot.pinned_id,
         "attempts": _attempts(ledger(opened, shot), shot),
         "datum": shot.datum,
+        "scene": shot.scene,
         "constraints": shot.constraints,
         "verdict": verdict(attempt),
         "lacks": _lacks(attempt),

@@ -114,7 +114,7 @@ class _Draft:
 
 def _thing(kind: str, position: np.ndarray, world_from_own: np.ndarray, size) -> Proxy:
     turn = Rotation.from_matrix(world_from_own).as_euler("xyz", degrees=True)
-    return Proxy(
-        kind=kind, position=tuple(position.round(6).tolist()), turn=tuple(turn.round(6).tolist()),
-        size=tuple(round(max(float(s), 1e-6), 6) for s in size),
-    )  # fmt: skip
+    sides = [round(max(float(s), 1e-6), 6) for s in size]
+    return Proxy.model_validate(
+        {"kind": kind, "position": position.round(6).tolist(), "turn": turn.round(6).tolist(), "size": sides}
+    )

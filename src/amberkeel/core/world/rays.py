@@ -10,8 +10,8 @@ HARDLY = 1e-12
 
 @dataclass(frozen=True)
 class Hits:
-    """Where rays meet triangles first: `along` (N,) in lengths of the ray, infinity where they miss, and `face` (N,), the
-    triangle's row, -1 there.
+    """Where rays meet triangles first: `along` (N,) in lengths of the ray, infinity where they miss; `face` (N,), the
+    row of the triangle, -1 there.
     """
 
     along: np.ndarray

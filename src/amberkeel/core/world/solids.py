@@ -23,8 +23,8 @@ class Solid:
 
     Attributes
     ----------
-    vertices : (V, 3) world units. faces : (F, 3) rows of them, anticlockwise from outside. uv : (V, 2), 0 to 1 over each
-    face of the shape. lines : (L, 2) rows of vertices that are joined.
+    vertices : (V, 3) world units. faces : (F, 3) rows of them, anticlockwise from outside. uv : (V, 2), 0 to 1 over
+    each face of the shape. lines : (L, 2) rows of vertices that are joined.
     """
 
     vertices: np.ndarray
@@ -114,7 +114,9 @@ def _disc(ring, lift: np.ndarray, way: float) -> Solid:
 def cone(width: float, height: float, depth: float) -> Solid:
     """Return an upright cone that stands at the origin."""
     made = cylinder(width, height, depth)
-    shrink = np.stack([1.0 - made.vertices[:, 1] / height, np.ones(len(made.vertices)), np.zeros(len(made.vertices))], 1)
+    shrink = np.stack(
+        [1.0 - made.vertices[:, 1] / height, np.ones(len(made.vertices)), np.zeros(len(made.vertices))], 1
+    )
     vertices = made.vertices.copy()
     vertices[:, [0, 2]] *= shrink[:, :1]
     return Solid(vertices, made.faces, made.uv, made.lines)
@@ -141,7 +143,9 @@ def _turned(lift: np.ndarray, half: np.ndarray, flat: float) -> Solid:
 
     def place(u: np.ndarray, v: np.ndarray) -> np.ndarray:
         radius, turn = np.interp(v * last, np.arange(last + 1), half), 2 * np.pi * u
-        return np.stack([radius * np.sin(turn), np.interp(v * last, np.arange(last + 1), lift), flat * radius * np.cos(turn)], 1)
+        return np.stack(
+            [radius * np.sin(turn), np.interp(v * last, np.arange(last + 1), lift), flat * radius * np.cos(turn)], 1
+        )
 
     return _grid(place, 20, last)
 

@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, FiniteFloat, ValidationError
+from scipy.spatial.transform import Rotation
 
 from amberkeel.core.errors import WorldError
 from amberkeel.core.world import solids
@@ -104,20 +105,19 @@ def _own(thing: Standing, mesh: Solid | None) -> Solid:
     return mesh.scaled(np.array(thing.size))
 
 
-def carried(thing: dict, change: Datum) -> dict:
+def carried(thing: dict, change: Datum, sized: bool = True) -> dict:
     """Return a thing as it is kept, taken along into another world so that it stays where it is in the picture.
 
     Parameters
     ----------
-    thing : as it is kept. change : from the world before to the one after.
+    thing : as it is kept. change : from the world before to the one after. sized : whether its size goes along; what
+        has a stated height keeps it.
     """
-    from scipy.spatial.transform import Rotation
-
     turn = change.rotation @ turned_by(tuple(thing.get("turn", (0.0, 0.0, 0.0))))
-    size = np.array(thing.get("size", (1.0, 1.0, 1.0)), float)
+    size = np.array(thing.get("size", (1.0, 1.0, 1.0)), float) * (change.scale if sized else 1.0)
     return {
         **thing,
         "position": change.apply(np.array(thing.get("position", (0.0, 0.0, 0.0)), float)).round(9).tolist(),
         "turn": Rotation.from_matrix(turn).as_euler("xyz", degrees=True).round(9).tolist(),
-        "size": (size * change.scale).round(9).tolist(),
+        "size": size.round(9).tolist(),
     }

@@ -26,6 +26,10 @@ def _samples(payload: dict) -> Touched:
     return _tracks(changed) | _removed(payload) | groups
 
 
+def _datum(payload: dict) -> Touched:
+    return frozenset({("datum",), ("scene",)} if "scene" in payload else {("datum",)})
+
+
 def _masks(payload: dict) -> Touched:
     masks = [one for part in ("remove", "bring", "lit", "off") for one in payload.get(part, [])]
     return frozenset(("mask", int(one)) for one in masks) | {("proposal", int(p)) for p in payload.get("proposals", {})}
@@ -37,10 +41,11 @@ _FINE: dict[str, Callable[[dict], Touched]] = {
     "samples": _samples,
     "mask": lambda payload: frozenset({("mask", int(payload["id"]))}),
     "masks": _masks,
+    "datum": _datum,
     "attempt": lambda payload: frozenset({("attempt", int(payload["attempt"]))}),
 }
 
-_WHOLE = ("copy", "named", "pin", "lens", "constraints", "datum")
+_WHOLE = ("copy", "named", "pin", "lens", "constraints", "scene")
 """Kinds that touch one thing, which bears their name."""
 
 

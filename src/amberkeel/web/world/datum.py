@@ -12,13 +12,16 @@ from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.document import read_path
 from amberkeel.core.units import maybe_number, typed_length, typed_number
 from amberkeel.core.world.datum import AXES
+from amberkeel.core.world.planes import fit_plane
 from amberkeel.core.world.probe import card_outlines
+from amberkeel.core.world.solids import turned_by
 from amberkeel.core.world.statement import read_statement, statement_document
 from amberkeel.core.world.survey import MOST_BYTES, read_survey
 from amberkeel.store.models import Attempt, Shot, Track
+from amberkeel.store.scene import proxies_of, scene_carried, solid_in
 from amberkeel.store.stages import placed_by_lines
 from amberkeel.store.tracks import some_tracks
-from amberkeel.store.world import found_of
+from amberkeel.store.world import datum_where_found, found_of
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.sent import Body, Number, Whole, Word, sent
 from amberkeel.web.state import edited
@@ -73,10 +76,20 @@ def datum(number: int):
         kept = statement_document(read_statement(shot.datum or {}))
         change = PARTS[asked.what](kept, asked, opened, shot)
         tidy = statement_document(read_statement(change.datum))
-        before, shot.datum = shot.datum, tidy
-        found_of(opened, media(), shot, row)
-        shot.datum = before
-        return edited(opened, number, "datum", {"datum": tidy, "label": change.label}, asked.revision)
+        return edited(opened, number, "datum", _tried(opened, shot, row, tidy, change.label), asked.revision)
+
+
+def _tried(opened, shot: Shot, row: Attempt, tidy: dict, label: str) -> dict:
+    """Return the edit that makes another datum, tried on an attempt first; what stands in the scene stays where it is
+    in the picture.
+    """
+    earlier, _ = datum_where_found(opened, media(), shot, row)
+    before, shot.datum = shot.datum, tidy
+    later = found_of(opened, media(), shot, row).datum
+    shot.datum = before
+    payload = {"datum": tidy, "label": label}
+    things = (shot.scene or {}).get("proxies") or (shot.scene or {}).get("probes")
+    return payload | {"scene": scene_carried(shot, later.after(earlier))} if things else payload
 
 
 @blueprint.post("/shots/<int:number>/survey")
@@ -102,8 +115,9 @@ def survey(number: int):
         kept["distances"] = [*kept.get("distances", []), *added]
         tidy = statement_document(read_statement(kept))
         label = f"{len(rows)} length{'s' if len(rows) > 1 else ''} from a survey sheet"
-        revision = request.form.get("revision", type=int)
-        return edited(opened, number, "datum", {"datum": tidy, "label": label}, revision)
+        row = opened.get(Attempt, shot.pinned_id) if shot.pinned_id else None
+        payload = _tried(opened, shot, row, tidy, label) if row else {"datum": tidy, "label": label}
+        return edited(opened, number, "datum", payload, request.form.get("revision", type=int))
 
 
 def _ground(kept: dict, asked: DatumPart, *_) -> Change:
@@ -249,24 +263,41 @@ def _hand(kept: dict, asked: DatumPart, *_) -> Change:
 
 def _nudge(kept: dict, asked: DatumPart, *_) -> Change:
     """A turn about an axis of the present world, a move in it, or a scale, on top of what was set by hand."""
-    old = {"turn": [0.0, 0.0, 0.0], "scale": 1.0, "move": [0.0, 0.0, 0.0], **(kept.get("hand") or {})}
-    turned, moved, scale = Rotation.from_euler("xyz", old["turn"], degrees=True), np.array(old["move"]), old["scale"]
     if asked.axis in ("x", "y", "z"):
         degrees = typed_number(asked.degrees, "The angle", -MOST_DEGREES, MOST_DEGREES)
         more = Rotation.from_euler(asked.axis, degrees, degrees=True)
-        turned, moved, words = (
-            more * turned,
-            more.apply(moved),
-            f"Turn the scene {degrees:g}° about {asked.axis.upper()}",
-        )
-    elif asked.scale.strip():
+        words = f"Turn the scene {degrees:g}° about {asked.axis.upper()}"
+        return _turned_more(kept, more, 1.0, [0.0, 0.0, 0.0], words)
+    if asked.scale.strip():
         gain = typed_number(asked.scale, "Scale", 1e-6, 1e6)
-        scale, moved, words = scale * gain, moved * gain, f"Scale the scene by {gain:g}"
-    else:
-        by = [maybe_number(v, "The move", -MOST_MOVE, MOST_MOVE) or 0.0 for v in [*asked.move, "", "", ""][:3]]
-        moved, words = moved + np.array(by), "Move the scene"
-    turn = turned.as_euler("xyz", degrees=True).round(9).tolist()
-    return Change({**kept, "hand": {"turn": turn, "scale": scale, "move": moved.round(9).tolist()}}, words)
+        return _turned_more(kept, Rotation.identity(), gain, [0.0, 0.0, 0.0], f"Scale the scene by {gain:g}")
+    by = [maybe_number(v, "The move", -MOST_MOVE, MOST_MOVE) or 0.0 for v in [*asked.move, "", "", ""][:3]]
+    return _turned_more(kept, Rotation.identity(), 1.0, by, "Move the scene")
+
+
+def _proxy(kept: dict, asked: DatumPart, _opened, shot: Shot) -> Change:
+    """The plane of a proxy, or the best one through a mesh, becomes the ground: what was set by hand turns with it."""
+    thing = proxies_of(shot).get(asked.name)
+    if thing is None:
+        raise KeelError("That proxy is no longer in the scene.")
+    solid = solid_in(media(), thing)
+    plane = fit_plane(solid.vertices) if thing.kind == "mesh" else None
+    own = turned_by(thing.turn)[:, 2 if thing.kind == "wall" else 1]
+    normal, on = (own, np.array(thing.position)) if plane is None else (plane.normal, plane.centre)
+    normal = normal if normal[1] >= 0.0 else -normal
+    turn, _ = Rotation.align_vectors([[0.0, 1.0, 0.0]], [normal])
+    datum, _ = _turned_more(kept, turn, 1.0, [0.0, -float(turn.apply(on)[1]), 0.0], "")
+    return Change(datum, f"Ground from {thing.name}")
+
+
+def _turned_more(kept: dict, more: Rotation, gain: float, move, words: str) -> Change:
+    """Turn, scale and move the present world, on top of what was set by hand."""
+    old = {"turn": [0.0, 0.0, 0.0], "scale": 1.0, "move": [0.0, 0.0, 0.0], **(kept.get("hand") or {})}
+    turn = more * Rotation.from_euler("xyz", old["turn"], degrees=True)
+    moved = gain * more.apply(np.array(old["move"])) + np.array(move)
+    angles = turn.as_euler("xyz", degrees=True).round(9).tolist()
+    hand = {"turn": angles, "scale": gain * old["scale"], "move": moved.round(9).tolist()}
+    return Change({**kept, "hand": hand}, words)
 
 
 def _flip(kept: dict, *_) -> Change:
@@ -311,7 +342,7 @@ PARTS: dict[str, Callable[..., Change]] = {
     "ground": _ground, "under": _under, "unground": _unground, "exchange": _exchange, "origin": _origin,
     "spot": _spot, "no-origin": _no_origin, "direction": _direction, "swap": _swap, "undirect": _undirect,
     "distance": _distance, "change-distance": _change_distance, "drop-distance": _drop_distance, "hand": _hand,
-    "nudge": _nudge, "flip": _flip, "copy": _copy, "clear": _clear,
+    "nudge": _nudge, "proxy": _proxy, "flip": _flip, "copy": _copy, "clear": _clear,
 }  # fmt: skip
 """A part is a function that changes what is kept, and a line here."""
 

@@ -11,6 +11,7 @@ const LAYERS = {
   masks: "masks",
   coverage: "coverage",
   slip: "predicted slip",
+  scene: "what stands in the scene",
 };
 
 /** Show a layer, or hide it. */

@@ -11,6 +11,7 @@ export function drawControls(state, changed, icons) {
     find('[data-layer="card"]').hidden = !state.attempt?.card;
     find('[data-layer="slip"]').hidden = !state.attempt;
   }
+  if (changed.has("solids")) find('[data-layer="scene"]').hidden = !state.solids?.things.size;
   find("#lanekind").hidden = !["solve", "world"].includes(state.stage);
   find("#sigmas").classList.toggle("on", state.sigmas);
   if (changed.has("playing")) find("#play use").setAttribute("href", `${icons}#${state.playing ? "pause" : "play"}`);

@@ -4,6 +4,7 @@ import { Lanes } from "../lanes/lanes.js";
 import { indexAttempt, indexTracks, inWorld } from "../tracks/index.js";
 import { TrackList } from "../tracks/list.js";
 import { Frames } from "../viewport/frames.js";
+import { Overglass } from "../viewport/overglass.js";
 import { Playback } from "../viewport/playback.js";
 import { Space } from "../viewport/space.js";
 import { Viewport } from "../viewport/viewport.js";
@@ -37,6 +38,7 @@ desk.frames = new Frames(state.first, (frame) => {
   write("#cached", frames.kept.size < Math.min(all, frames.room) ? `${frames.kept.size} of ${all} frames cached` : "");
 });
 desk.viewport = new Viewport(find("#plate"), store, desk.frames);
+desk.viewport.over = new Overglass(find("#overglass"), store);
 desk.lanes = new Lanes(find("#lanes"), store);
 const list = new TrackList(find("#rows"), store);
 const playback = new Playback(store);
@@ -138,6 +140,7 @@ const LOOKS = [
   "lens",
   "straight",
   "world",
+  "solids",
 ];
 const LANES = [
   "lane",

@@ -25,6 +25,7 @@ export function firstState({ first, last, fps, width, height, stage }) {
       masks: false,
       coverage: false,
       slip: false,
+      scene: true,
     },
     exaggeration: 20,
     selection: new Set(),
@@ -74,6 +75,18 @@ export function firstState({ first, last, fps, width, height, stage }) {
     maskTool: "shape",
     proposal: null,
     // World.
-    world: { bench: "datum", tool: null, under: null, planes: null, offered: null },
+    world: {
+      bench: "datum",
+      tool: null,
+      under: null,
+      planes: null,
+      offered: null,
+      chosen: null,
+      draft: null,
+      placing: null,
+      ghost: null,
+      onPoints: 0,
+    },
+    solids: null,
   };
 }

@@ -185,6 +185,7 @@ export class Viewport {
 
   draw() {
     if (!this.width || !this.height) return null;
+    this.over?.draw(this);
     const guest = this.guests.find((g) => g.dragging);
     if (guest) return this.drawDrag(guest);
     this.still = null;

@@ -1,19 +1,29 @@
 // The world stage: the scene's coordinates, what stands in it, and whether it sticks.
+import { toast } from "../shell/api.js";
 import { find } from "../shell/dom.js";
 import { DatumBench } from "./datum.js";
 import { Ground } from "./ground.js";
+import { WorldPointer } from "./pointer.js";
+import { ProbesBench } from "./probes.js";
+import { ProxiesBench } from "./proxies.js";
+import { Solids } from "./solids.js";
 
 const BENCHES = {
   datum: "ground, origin, heading, scale",
+  proxies: "geometry that stands for the set",
+  probes: "test objects",
 };
 
 export class WorldStage {
   constructor(desk) {
     this.desk = desk;
     this.ground = new Ground(desk);
-    this.guest = this.ground;
     this.datum = new DatumBench(desk, this.ground);
-    this.benches = [this.datum];
+    this.proxies = new ProxiesBench(desk);
+    this.probes = new ProbesBench(desk);
+    this.solids = new Solids(desk);
+    this.benches = [this.datum, this.proxies, this.probes];
+    this.guest = new WorldPointer(desk, { datum: this.ground, proxies: this.proxies, probes: this.probes });
     this.actions = [
       ...Object.entries(BENCHES).map(([bench, words]) => ({
         id: `world-${bench}`,
@@ -28,7 +38,22 @@ export class WorldStage {
     const { store, state } = this.desk;
     this.guest.cancel();
     this.desk.goStage("world");
-    store.set({ world: { ...state.world, bench, tool: null, under: null } });
+    this.desk.viewport.canvas.style.cursor = "";
+    store.set({ world: { ...state.world, bench, tool: null, under: null, draft: null, placing: null } });
+  }
+
+  settle(server) {
+    this.solids.renew(server, this.desk.state.attempt).catch((error) => toast(error.message, true));
+  }
+
+  /** Delete takes away the chosen thing. */
+  remove() {
+    const { world, stage } = this.desk.state;
+    const bench = { proxies: this.proxies, probes: this.probes }[world.bench];
+    const found = stage === "world" && bench?.things.chosen;
+    if (!found) return false;
+    bench.things.send({ [found[0]]: null }, `Take ${found[1].name} away`);
+    return true;
   }
 
   changed(keys) {
@@ -37,7 +62,7 @@ export class WorldStage {
     if (keys.has("frame") && state.world.under) {
       this.desk.store.set({ world: { ...state.world, under: null } });
     }
-    if (["stage", "world", "server", "attempt", "tracks"].some((key) => keys.has(key))) this.draw();
+    if (["stage", "world", "server", "attempt", "tracks", "solids"].some((key) => keys.has(key))) this.draw();
   }
 
   draw() {
@@ -46,6 +71,6 @@ export class WorldStage {
     for (const name of Object.keys(BENCHES)) {
       find(`[data-act="world-${name}"]`).classList.toggle("on", bench === name);
     }
-    for (const one of this.benches) one.draw();
+    this[bench]?.draw();
   }
 }

@@ -41,6 +41,7 @@ export function modeOf(state) {
   const choosing = state.stage === "tracks" && state.bench === "choose";
   // The solve stays out of it while a track is placed by hand: the eye must not follow where the solve wants the track.
   const blind = placing && !state.showSolved;
-  const pointing = state.stage === "world" && Boolean(state.world.tool);
+  const { stage, world } = state;
+  const pointing = stage === "world" && (world.bench !== "datum" || Boolean(world.tool));
   return { judging, placing, choosing, blind, pointing, faint: !judging || choosing || placing || pointing };
 }

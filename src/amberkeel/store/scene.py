@@ -1,0 +1,92 @@
+"""What stands in a shot's scene, as solids."""
+
+import numpy as np
+from sqlalchemy.orm import Session
+
+from amberkeel.core.camera import CameraPath
+from amberkeel.core.errors import KeelError, WorldError
+from amberkeel.core.world.datum import Datum
+from amberkeel.core.world.relief import Relief, relief
+from amberkeel.core.world.solids import Solid, of_mesh
+from amberkeel.core.world.standing import Probe, Proxy, Standing, carried, read_standing, solid_of
+from amberkeel.store.media import Media
+from amberkeel.store.models import Attempt, Shot
+from amberkeel.store.world import found_or_not, solved_of
+
+
+def proxies_of(shot: Shot) -> dict[str, Proxy]:
+    """Return a shot's proxies by id."""
+    return {name: read_standing(Proxy, thing) for name, thing in (shot.scene or {}).get("proxies", {}).items()}
+
+
+def probes_of(shot: Shot) -> dict[str, Probe]:
+    """Return a shot's probe objects by id."""
+    return {name: read_standing(Probe, thing) for name, thing in (shot.scene or {}).get("probes", {}).items()}
+
+
+def solid_in(media: Media, thing: Standing) -> Solid:
+    """Return a thing's solid in the world."""
+    return solid_of(thing, mesh_of(media, thing.mesh) if thing.mesh else None)
+
+
+def mesh_of(media: Media, kept: str) -> Solid:
+    """Return a mesh that was kept, in its own frame."""
+    arrays = media.get_arrays(kept)
+    return of_mesh(arrays["vertices"].astype(float), arrays["faces"].astype(np.int64))
+
+
+def keep_mesh(media: Media, solid: Solid) -> str:
+    """Keep a mesh; return where."""
+    return media.put_arrays(vertices=solid.vertices.astype(np.float32), faces=solid.faces.astype(np.int32))
+
+
+def surfaces_of(media: Media, shot: Shot) -> dict[str, Solid]:
+    """Return the solids of the proxies that are shown, by id."""
+    return {name: solid_in(media, thing) for name, thing in proxies_of(shot).items() if thing.shown}
+
+
+def camera_in_world(session: Session, media: Media, shot: Shot) -> tuple[CameraPath, np.ndarray, np.ndarray]:
+    """Return a shot's pinned camera in its world with the ids (P,) and positions (P, 3) of the points it stands on.
+
+    Raises
+    ------
+    KeelError : nothing is pinned.
+    """
+    row = session.get(Attempt, shot.pinned_id) if shot.pinned_id else None
+    if row is None:
+        raise KeelError("There is no pinned attempt.", "Solve first.")
+    solved, (found, _) = solved_of(session, media, shot, row), found_or_not(session, media, shot, row)
+    standing = solved.standing
+    return found.datum.camera(solved.path), solved.ids[standing], found.datum.apply(solved.xyz[standing])
+
+
+def scene_carried(shot: Shot, change: Datum) -> dict:
+    """Return a shot's scene as it is kept, taken along into another world: proxies in size too, probe objects not."""
+    kept = shot.scene or {}
+    return {
+        **kept,
+        "proxies": {n: carried(t, change) for n, t in kept.get("proxies", {}).items()},
+        "probes": {n: carried(t, change, False) for n, t in kept.get("probes", {}).items()},
+    }
+
+
+def relief_of(session: Session, media: Media, shot: Shot, thing: Proxy) -> Relief:
+    """Return the mesh through a proxy's tracks on the pinned attempt, in the world.
+
+    Raises
+    ------
+    WorldError : they make none.
+    """
+    row = session.get(Attempt, shot.pinned_id) if shot.pinned_id else None
+    if row is None:
+        raise KeelError("There is no pinned attempt.", "Solve first.")
+    solved, (found, _) = solved_of(session, media, shot, row), found_or_not(session, media, shot, row)
+    rows = [at for at in (solved.row(track) for track in thing.tracks) if at is not None]
+    if len(rows) < 3:
+        raise WorldError("Fewer than three of these tracks have a point with a depth.", "Select others.")
+    sigma = None
+    if solved.covariance is not None:
+        up = found.datum.rotation[1]
+        with np.errstate(invalid="ignore"):
+            sigma = found.datum.scale * np.sqrt(np.einsum("a,nab,b->n", up, solved.covariance[rows], up))
+    return relief(found.datum.apply(solved.xyz[rows]), sigma, thing.longest, thing.smooth, thing.extend)

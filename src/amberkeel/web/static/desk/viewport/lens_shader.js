@@ -1,0 +1,146 @@
+// Drawing through the plate's lens: shaders that bend what stands in the scene as the lens bends it.
+import * as THREE from "three";
+
+/** How far beyond the picture's corner the lens's polynomial is trusted, over the corner's radius. */
+const TRUSTED = 1.25;
+
+/** Order of the coefficients, as the server counts them. */
+const COEFFICIENTS = 17;
+
+const VERTEX = `
+uniform mat3 cameraFromWorld;
+uniform vec3 eye;
+uniform vec4 pinhole;
+uniform float coefficient[${COEFFICIENTS}];
+uniform vec4 screen;
+uniform vec2 range;
+uniform float limit;
+uniform vec4 flatten;
+uniform float nearer;
+varying vec3 worldNormal;
+varying vec2 at;
+
+vec2 bent(vec2 n) {
+  if (coefficient[5] != 0.0) {
+    float root = max(1.0 - 4.0 * coefficient[5] * dot(n, n), 0.0);
+    return n * 2.0 / (1.0 + sqrt(root));
+  }
+  float c = cos(coefficient[6]), s = sin(coefficient[6]);
+  vec2 u = vec2(c * n.x + s * n.y, c * n.y - s * n.x);
+  float xx = u.x * u.x, yy = u.y * u.y, r2 = xx + yy;
+  float gain = 1.0 + r2 * (coefficient[0] + r2 * (coefficient[1] + r2 * coefficient[2]));
+  float p = u.x * (gain + coefficient[7] * xx + coefficient[8] * yy + coefficient[9] * xx * xx + coefficient[10] * xx * yy
+    + coefficient[11] * yy * yy) + 2.0 * coefficient[3] * u.x * u.y + coefficient[4] * (r2 + 2.0 * xx);
+  float q = u.y * (gain + coefficient[12] * xx + coefficient[13] * yy + coefficient[14] * xx * xx
+    + coefficient[15] * xx * yy + coefficient[16] * yy * yy) + coefficient[3] * (r2 + 2.0 * yy)
+    + 2.0 * coefficient[4] * u.x * u.y;
+  return vec2(c * p - s * q, s * p + c * q);
+}
+
+void main() {
+  at = uv;
+  #ifdef USE_INSTANCING
+    vec4 placed = modelMatrix * instanceMatrix * vec4(position, 1.0);
+  #else
+    vec4 placed = modelMatrix * vec4(position, 1.0);
+  #endif
+  worldNormal = mat3(modelMatrix) * normal;
+  // A shadow: let down along the light onto the level it stands on.
+  if (flatten.w > -1e8) placed.xyz -= flatten.xyz * (placed.y - flatten.w) / flatten.y;
+  vec3 q = cameraFromWorld * (placed.xyz - eye);
+  float a = (range.y + range.x) / (range.y - range.x), b = -2.0 * range.y * range.x / (range.y - range.x);
+  float depth = a * q.z + b - nearer * q.z;
+  vec2 flat2 = q.xy;
+  if (q.z > range.x) {
+    vec2 n = q.xy / q.z;
+    float r2 = dot(n, n);
+    float share = r2 > limit ? sqrt(limit / r2) : 1.0;
+    flat2 = bent(n * share) / share * q.z;
+  }
+  vec2 px = pinhole.xy * flat2 + pinhole.zw * q.z;
+  gl_Position = vec4(screen.xz * px + screen.yw * q.z, depth, q.z);
+}`;
+
+const FRAGMENT = `
+uniform vec3 colour;
+uniform vec3 other;
+uniform float opacity;
+uniform float squares;
+uniform vec3 light;
+uniform float shading;
+varying vec3 worldNormal;
+varying vec2 at;
+void main() {
+  vec3 own = colour;
+  if (squares > 0.0) {
+    vec2 cell = floor(at * squares);
+    own = mod(cell.x + cell.y, 2.0) < 0.5 ? colour : other;
+  }
+  float lit = 1.0;
+  if (shading > 0.0) {
+    vec3 n = normalize(worldNormal);
+    if (!gl_FrontFacing) n = -n;
+    lit = mix(1.0, 0.34 + 0.66 * max(dot(n, light), 0.0) + 0.12 * max(n.y, 0.0), shading);
+  }
+  gl_FragColor = vec4(own * lit, opacity);
+}`;
+
+/** Uniforms that all materials of a view share: the camera, the lens, the screen and the light. */
+export function sharedUniforms() {
+  return {
+    cameraFromWorld: { value: new THREE.Matrix3() },
+    eye: { value: new THREE.Vector3() },
+    pinhole: { value: new THREE.Vector4() },
+    coefficient: { value: new Array(COEFFICIENTS).fill(0) },
+    screen: { value: new THREE.Vector4() },
+    range: { value: new THREE.Vector2(0.01, 1000) },
+    limit: { value: 1e9 },
+    light: { value: new THREE.Vector3(0.4, 0.8, 0.45).normalize() },
+  };
+}
+
+/** A material that draws through the lens. */
+export function throughLens(shared, { colour, other = colour, opacity = 1, squares = 0, shading = 0, nearer = 0 }) {
+  return new THREE.ShaderMaterial({
+    vertexShader: VERTEX,
+    fragmentShader: FRAGMENT,
+    uniforms: {
+      ...shared,
+      colour: { value: new THREE.Color(colour).convertLinearToSRGB() },
+      other: { value: new THREE.Color(other).convertLinearToSRGB() },
+      opacity: { value: opacity },
+      squares: { value: squares },
+      shading: { value: shading },
+      nearer: { value: nearer },
+      flatten: { value: new THREE.Vector4(0, 1, 0, -1e9) },
+    },
+    side: THREE.DoubleSide,
+    transparent: opacity < 1,
+  });
+}
+
+/** Aim at a frame: its camera as the attempt has it, and where a plate pixel lies on a screen of a size. */
+export function aim(shared, { lens, image }, camera, { toScreen, width, height }, reach) {
+  const r = camera.world_from_camera;
+  shared.cameraFromWorld.value.set(r[0][0], r[1][0], r[2][0], r[0][1], r[1][1], r[2][1], r[0][2], r[1][2], r[2][2]);
+  shared.eye.value.set(...camera.position);
+  const gain = (camera.focal_px ?? lens.focal_px[0]) / lens.focal_px[0];
+  const [fx, fy] = lens.focal_px.map((f) => f * gain);
+  const [cx, cy] = lens.principal_px;
+  shared.pinhole.value.set(fx, fy, cx, cy);
+  shared.coefficient.value = coefficientsOf(lens);
+  const [x0, y0] = toScreen(0, 0);
+  const [x1, y1] = toScreen(image.width, image.height);
+  const [ax, ay] = [(x1 - x0) / image.width, (y1 - y0) / image.height];
+  shared.screen.value.set((2 * ax) / width, (2 * x0) / width - 1, (-2 * ay) / height, 1 - (2 * y0) / height);
+  const corner = Math.hypot(Math.max(cx, image.width - cx) / fx, Math.max(cy, image.height - cy) / fy);
+  shared.limit.value = (TRUSTED * corner) ** 2;
+  shared.range.value.set(reach * 0.002, reach * 100);
+}
+
+function coefficientsOf(lens) {
+  const [k1 = 0, k2 = 0, k3 = 0] = lens.radial ?? [];
+  const [p1 = 0, p2 = 0] = lens.tangential ?? [];
+  const two = lens.two_axis ?? new Array(10).fill(0);
+  return [k1, k2, k3, p1, p2, lens.division ?? 0, lens.turn ?? 0, ...two];
+}

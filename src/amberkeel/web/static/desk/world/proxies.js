@@ -1,0 +1,213 @@
+// The proxies' bench: simple geometry for the set, drawn on the plate click by click, or made from points.
+import { get, toast } from "../shell/api.js";
+import { element, find, oneAtATime } from "../shell/dom.js";
+import { smallOf } from "./figures.js";
+import { Things } from "./things.js";
+
+/** What each click says, by kind. */
+const STEPS = {
+  plane: ["one corner", "the edge's other end", "how deep it is"],
+  wall: ["one end of its foot", "the other end", "how high it is"],
+  box: ["one corner of its foot", "the front edge's other end", "how deep it is", "how high it is"],
+  cylinder: ["the middle of its foot", "its rim", "how high it is"],
+};
+
+/** Within how many screen pixels corners, points and edges are snapped to. */
+const REACH = 9;
+
+export class ProxiesBench {
+  constructor(desk) {
+    this.desk = desk;
+    this.things = new Things(desk, "proxies", "#proxylist", "#proxyfields");
+    this.at = null;
+    this.report = { key: "", told: null };
+    this.ask = oneAtATime(() => this.asked());
+    this.actions = [
+      ...Object.keys(STEPS).map((kind) => ({
+        id: `proxy-${kind}`,
+        name: `World: draw a ${kind}`,
+        run: () => this.begin(kind),
+      })),
+      { id: "proxy-mesh", name: "World: mesh the ground from the selected tracks", run: () => this.mesh("") },
+      { id: "mesh-again", name: "World: make the mesh again", run: () => this.mesh(desk.state.world.chosen) },
+      {
+        id: "mesh-without",
+        name: "World: make the mesh without what sticks out",
+        run: () => this.mesh(desk.state.world.chosen, { without: true }),
+      },
+      { id: "mesh-more", name: "World: add the selected tracks to the mesh", run: () => this.meshWith(true) },
+      { id: "mesh-less", name: "World: take the selected tracks out of the mesh", run: () => this.meshWith(false) },
+      {
+        id: "proxy-ground",
+        name: "World: the chosen proxy is the ground",
+        run: () => desk.send("datum", { what: "proxy", name: desk.state.world.chosen ?? "" }),
+      },
+    ];
+  }
+
+  get drawing() {
+    return this.desk.state.world.draft;
+  }
+
+  set(change) {
+    const { store, state } = this.desk;
+    store.set({ world: { ...state.world, ...change } });
+  }
+
+  begin(kind) {
+    const { state } = this.desk;
+    this.desk.goStage("world");
+    const same = state.world.draft?.kind === kind;
+    this.set({ bench: "proxies", draft: same ? null : { kind, clicks: [], solid: null } });
+    this.desk.viewport.canvas.style.cursor = same ? "" : "crosshair";
+  }
+
+  cancel() {
+    if (!this.drawing) return false;
+    const clicks = this.drawing.clicks.slice(0, -1);
+    // The last click is taken back first; then drawing ends.
+    if (this.drawing.clicks.length) this.set({ draft: { ...this.drawing, clicks, solid: null } });
+    else {
+      this.set({ draft: null });
+      this.desk.viewport.canvas.style.cursor = "";
+    }
+    return true;
+  }
+
+  query(clicks) {
+    const list = clicks.map(([f, x, y]) => `${f}:${x.toFixed(2)}:${y.toFixed(2)}`).join(",");
+    const reach = (REACH / this.desk.viewport.scale).toFixed(2);
+    return this.desk.at(`world/draft.json?kind=${this.drawing.kind}&reach=${reach}&clicks=${list}`);
+  }
+
+  move(_event, at) {
+    if (!this.drawing) return;
+    const [x, y] = this.desk.viewport.toPlate(...at);
+    this.at = [this.desk.state.frame, x, y];
+    this.ask();
+  }
+
+  async asked() {
+    const draft = this.drawing;
+    if (!draft) return;
+    const found = await get(this.query([...draft.clicks, this.at])).catch((error) => ({ trouble: error.message }));
+    if (this.drawing?.clicks === draft.clicks) {
+      this.set({
+        draft: { ...draft, solid: found.solid ?? null, on: found.on, trouble: found.trouble, hover: this.at },
+      });
+    }
+  }
+
+  down(_event, at) {
+    if (!this.drawing) return this.pick(at);
+    const [x, y] = this.desk.viewport.toPlate(...at);
+    const clicks = [...this.drawing.clicks, [this.desk.state.frame, x, y]];
+    if (clicks.length < STEPS[this.drawing.kind].length) {
+      this.set({ draft: { ...this.drawing, clicks } });
+    } else this.finish(clicks);
+    return true;
+  }
+
+  /** Choose the proxy under the pointer; where there is none the tracks take the click. */
+  pick(at) {
+    if (!this.things.all.length || this.desk.state.tool !== "pick") return false;
+    if (this.desk.viewport.nearest(at).length) return false;
+    const [x, y] = this.desk.viewport.toPlate(...at);
+    const { frame } = this.desk.state;
+    get(this.desk.at(`world/cast.json?frame=${frame}&x=${x.toFixed(2)}&y=${y.toFixed(2)}&reach=0`))
+      .then((found) => this.set({ chosen: found.on === "surface" ? found.id : null }))
+      .catch((error) => toast(error.message, true));
+    return true;
+  }
+
+  async finish(clicks) {
+    const { kind } = this.drawing;
+    const found = await get(this.query(clicks)).catch((error) => ({ trouble: error.message }));
+    if (!found.thing) return toast(found.trouble ?? "That is no shape.", true);
+    this.set({ draft: { kind, clicks: [], solid: null } });
+    await this.things.send({ new: { ...found.thing, kind } }, `Draw a ${kind}`);
+    const newest = this.things.all.at(-1)?.[0];
+    return this.set({ chosen: newest ?? null });
+  }
+
+  meshFields() {
+    return {
+      longest: find("#meshlongest").value,
+      extend: find("#meshextend").value,
+      smooth: find("#meshsmooth").checked,
+    };
+  }
+
+  mesh(id, more = {}) {
+    if (id === null) return toast("Choose a mesh in the list first.", true);
+    return this.desk.send("world/mesh", {
+      id,
+      tracks: id ? [] : this.desk.selected,
+      ...this.meshFields(),
+      ...more,
+    });
+  }
+
+  meshWith(adding) {
+    const found = this.things.chosen;
+    if (found?.[1].kind !== "mesh") return toast("Choose a mesh in the list first.", true);
+    const [id, thing] = found;
+    const own = new Set(thing.tracks ?? []);
+    for (const track of this.desk.selected) own[adding ? "add" : "delete"](track);
+    return this.mesh(id, { tracks: [...own] });
+  }
+
+  draw() {
+    const { world } = this.desk.state;
+    for (const kind of Object.keys(STEPS)) {
+      find(`[data-act="proxy-${kind}"]`).classList.toggle("on", world.draft?.kind === kind);
+    }
+    const { draft } = world;
+    find("#drafthint").textContent = draft
+      ? `Click ${STEPS[draft.kind][draft.clicks.length]}. Corners, points and edges near by are snapped to. Escape takes a click back.`
+      : "";
+    this.things.draw(
+      "No proxies yet. Draw one on the plate against the ground, or mesh the ground from selected tracks.",
+    );
+    const found = this.things.chosen;
+    const isMesh = found?.[1].kind === "mesh" && (found[1].tracks ?? []).length > 0;
+    find("#meshedit").hidden = !isMesh;
+    find("#proxyground").hidden = !found;
+    if (isMesh) this.tell(found);
+  }
+
+  /** Say how the chosen mesh lies with its points; asked for once for each state of it. */
+  async tell([id, thing]) {
+    const { attempt } = this.desk.state;
+    const key = JSON.stringify([id, thing, attempt?.id]);
+    if (key !== this.report.key) {
+      this.report = { key, told: null };
+      const told = await get(this.desk.at(`world/mesh/${id}.json`)).catch((error) => ({ trouble: error.message }));
+      if (this.report.key !== key) return;
+      this.report.told = told;
+    }
+    this.drawReport(this.report.told);
+  }
+
+  drawReport(told) {
+    const box = find("#meshreport");
+    if (!told || told.trouble) return box.replaceChildren(element("p", "label", told?.trouble ?? ""));
+    const scaled = Boolean(this.desk.state.attempt?.told?.from.scale);
+    const [rms, unit] = smallOf(told.rms ?? 0, scaled);
+    const words = `${told.points} points, ${told.triangles} triangles, RMS ${rms} ${unit}, edges up to ${told.longest.toPrecision(2)}`;
+    const rows = [element("p", "fig my-1", words)];
+    if (told.sticks_out.length) {
+      const names = new Map(this.desk.state.tracks?.ids.map((id, t) => [id, this.desk.state.tracks.names[t]]));
+      const some = told.sticks_out.slice(0, 4).map((id) => names.get(id) ?? id);
+      const more = told.sticks_out.length > 4 ? ` and ${told.sticks_out.length - 4} more` : "";
+      const box2 = element("p", "say my-1", `Sticking out: ${some.join(", ")}${more}. `);
+      const see = element("button", "button tiny", "Select them");
+      see.addEventListener("click", () => this.desk.store.set({ selection: new Set(told.sticks_out) }));
+      const out = element("button", "button tiny", "Leave them out");
+      out.addEventListener("click", () => this.mesh(this.desk.state.world.chosen, { without: true }));
+      box2.append(see, " ", out);
+      rows.push(box2);
+    }
+    return box.replaceChildren(...rows);
+  }
+}
