@@ -9,7 +9,7 @@ from amberkeel.core.plate.plate import matte_reader, open_plate
 from amberkeel.core.sim.render import surface_points, truth
 from amberkeel.core.sim.slipway import slipway
 from amberkeel.core.solve.solve import solve_tracks
-from amberkeel.core.world.slip import slip_px
+from amberkeel.core.world.true_slip import slip_px
 from benchmarks.shots import shot_folder
 
 POINTS = 400

@@ -16,7 +16,7 @@ from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.tracks import TrackSet
-from amberkeel.core.world.slip import slip_px
+from amberkeel.core.world.true_slip import slip_px
 from benchmarks.shots import shot_folder
 
 ANCHORS, SURVEY_M = 6, 0.005

@@ -21,7 +21,7 @@ from amberkeel.core.sim.render import surface_points, truth
 from amberkeel.core.sim.shots import EDGES, SHOTS
 from amberkeel.core.solve.held_lens import straight_px
 from amberkeel.core.solve.solve import solve_tracks
-from amberkeel.core.world.slip import slip_px
+from amberkeel.core.world.true_slip import slip_px
 from benchmarks.shots import shot_folder
 
 DRAWS = 40

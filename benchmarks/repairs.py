@@ -65,7 +65,7 @@ def with_spikes(path: CameraPath, sigmas: np.ndarray, chance: np.random.Generato
 
 def true_slip(solution: Solution, made: diagnosis.Scene) -> np.ndarray:
     """Return the slip of the scene's points by frame (F,), pixels, each put where the solved camera sees it best."""
-    from amberkeel.core.world.slip import _triangulated
+    from amberkeel.core.world.true_slip import _triangulated
 
     inside = (
         np.isfinite(made.px[..., 0]) & (made.px > 0).all(2) & (made.px < [diagnosis.WIDTH, diagnosis.HEIGHT]).all(2)

@@ -11,7 +11,7 @@ from amberkeel.core.sim.render import Renderer, Shot, render_all, surface_points
 from amberkeel.core.sim.shots import SHOTS
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.tracks import TrackSet
-from amberkeel.core.world.slip import slip_px
+from amberkeel.core.world.true_slip import slip_px
 from benchmarks.board import board_shot, true_corners
 from benchmarks.shots import shot_folder
 

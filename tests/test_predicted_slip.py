@@ -16,7 +16,7 @@ from amberkeel.core.solve.shifts import Shifts
 from amberkeel.core.solve.solve import ask, solve_shot, solve_tracks
 from amberkeel.core.solve.step import move_points
 from amberkeel.core.world.camera_curves import camera_curves
-from amberkeel.core.world.slip import slip_px
+from amberkeel.core.world.true_slip import slip_px
 
 NOISE_PX = 0.3
 

@@ -27,7 +27,7 @@ from amberkeel.core.solve.compare_paths import path_difference
 from amberkeel.core.solve.resume import resumed
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.tracks import CHECK, EXCLUDED
-from amberkeel.core.world.slip import slip_px
+from amberkeel.core.world.true_slip import slip_px
 from benchmarks import diagnosis, repairs
 
 

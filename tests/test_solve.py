@@ -15,7 +15,7 @@ from amberkeel.core.solve.reasons import DISAGREES
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.tracks import CHECK, EXCLUDED
-from amberkeel.core.world.slip import slip_px
+from amberkeel.core.world.true_slip import slip_px
 
 
 def rms_slip(solution, true_path, true_points):

@@ -31,7 +31,7 @@ from amberkeel.core.solve.terms import SoftLens
 from amberkeel.core.solve.tiles import camera_order, tile_pattern
 from amberkeel.core.solve.uncertainty import Covariance, camera_groups, gauge, time_correlation
 from amberkeel.core.tracks import AUTO, EXCLUDED, TrackSet, from_pieces
-from amberkeel.core.world.slip import slip_px
+from amberkeel.core.world.true_slip import slip_px
 from benchmarks.scene import large_problem
 
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from amberkeel.core.errors import KeelError
 from amberkeel.core.progress import Progress
-from amberkeel.jobs import casebook, demo, lens, masks, plate, solve, tracks
+from amberkeel.jobs import casebook, demo, lens, masks, plate, solve, tracks, world
 from amberkeel.jobs.chain import Arguments
 from amberkeel.settings import Settings
 from amberkeel.store.typed import read_typed
@@ -46,6 +46,7 @@ KINDS = {
     "trial": JobKind("Try a remedy", casebook.try_remedy, casebook.Try),
     "movie": JobKind("Draw a movie", casebook.movie),
     "improve": JobKind("Work on the shot", casebook.improve, casebook.Improve),
+    "slip": JobKind("Measure slip", world.measure, world.Slip, short=True, beside=True),
     "demo": JobKind("Render a demo plate", demo.demo, demo.Demo),
     "rest": JobKind("Turn to the other demo shots", demo.rest),
 }

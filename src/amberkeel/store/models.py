@@ -218,9 +218,10 @@ class LensProfile(Base):
 
 
 class Attempt(Base):
-    """One stored solve: never changed but for what the user calls it, writes on it, and whether it was removed.
+    """One stored solve: never changed but for what the user calls it, writes on it, whether it was removed, and what
+    was measured on it afterwards.
 
-    `document` and `errors` are media hashes.
+    `document` and `errors` are media hashes; `slip` that of measured slip, `slip_said` what was found by it.
     """
 
     __tablename__ = "attempt"
@@ -233,6 +234,8 @@ class Attempt(Base):
     figures: Mapped[dict] = mapped_column(JSONB)
     document: Mapped[str] = mapped_column(String(64))
     errors: Mapped[str] = mapped_column(String(64))
+    slip: Mapped[str] = mapped_column(String(64), default="")
+    slip_said: Mapped[dict] = mapped_column(JSONB, default=dict)
     name: Mapped[str] = mapped_column(String(80), default="")
     note: Mapped[str] = mapped_column(String(400), default="")
     removed: Mapped[bool] = mapped_column(default=False)

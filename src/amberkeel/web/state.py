@@ -95,6 +95,7 @@ def _attempt(attempt: Attempt, shot: Shot, parent: Attempt | None, earlier: Atte
         "changes": changes(attempt, parent or earlier),
         "id": attempt.id,
         "number": attempt.number,
+        "slip": attempt.slip,
         "name": attempt.name,
         "note": attempt.note,
         "figures": {**attempt.figures, "terms": _judged(attempt.figures.get("terms", []))},

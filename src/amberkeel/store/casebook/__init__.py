@@ -11,10 +11,10 @@ from sqlalchemy.orm import Session
 from amberkeel.core.diagnose import depth
 from amberkeel.core.diagnose import thin as few
 from amberkeel.core.diagnose.finding import Finding, read_finding
-from amberkeel.store.casebook import camera, changed, checks, evidence, lens, outliers, reach, thin
+from amberkeel.store.casebook import camera, changed, checks, evidence, lens, outliers, reach, slip, thin
 from amberkeel.store.models import Attempt, Shot
 
-FINDINGS = (reach, camera, thin, changed, evidence, outliers, lens, checks)
+FINDINGS = (reach, camera, thin, changed, evidence, outliers, lens, checks, slip)
 """The kinds of findings beside those of the solve itself, in no order: they are ranked by how serious they are."""
 
 ONE_CAUSE = {

@@ -3,6 +3,7 @@ import { INK } from "../shell/colour.js";
 import { drawCamera } from "./camera.js";
 import { Curves } from "./curves.js";
 import { drawResiduals } from "./residual.js";
+import { drawSlip } from "./slip.js";
 
 const RULER = 22;
 const LEFT = 92;
@@ -98,7 +99,8 @@ export class Lanes {
       return;
     }
     const camera = this.store.state.lane !== "residual" && ["solve", "world"].includes(this.store.state.stage);
-    if (camera) drawCamera(this, c, x, RULER, room);
+    if (camera && this.store.state.lane === "slip") drawSlip(this, c, x, RULER, room);
+    else if (camera) drawCamera(this, c, x, RULER, room);
     else drawResiduals(this, c, x, RULER, room);
     this.counts(c, x, RULER + room, room);
   }

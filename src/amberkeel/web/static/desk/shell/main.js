@@ -141,6 +141,7 @@ const LOOKS = [
   "straight",
   "world",
   "solids",
+  "measured",
 ];
 const LANES = [
   "lane",
@@ -154,6 +155,8 @@ const LANES = [
   "mask",
   "samples",
   "server",
+  "measured",
+  "world",
 ];
 store.on((changed) => {
   const any = (keys) => keys.some((key) => changed.has(key));

@@ -86,7 +86,10 @@ export function firstState({ first, last, fps, width, height, stage }) {
       placing: null,
       ghost: null,
       onPoints: 0,
+      place: null,
+      still: false,
     },
     solids: null,
+    measured: null,
   };
 }

@@ -6,12 +6,14 @@ import { Ground } from "./ground.js";
 import { WorldPointer } from "./pointer.js";
 import { ProbesBench } from "./probes.js";
 import { ProxiesBench } from "./proxies.js";
+import { SlipBench } from "./slip.js";
 import { Solids } from "./solids.js";
 
 const BENCHES = {
   datum: "ground, origin, heading, scale",
   proxies: "geometry that stands for the set",
   probes: "test objects",
+  slip: "slip, measured on the plate",
 };
 
 export class WorldStage {
@@ -21,9 +23,15 @@ export class WorldStage {
     this.datum = new DatumBench(desk, this.ground);
     this.proxies = new ProxiesBench(desk);
     this.probes = new ProbesBench(desk);
+    this.slip = new SlipBench(desk);
     this.solids = new Solids(desk);
-    this.benches = [this.datum, this.proxies, this.probes];
-    this.guest = new WorldPointer(desk, { datum: this.ground, proxies: this.proxies, probes: this.probes });
+    this.benches = [this.datum, this.proxies, this.probes, this.slip];
+    this.guest = new WorldPointer(desk, {
+      datum: this.ground,
+      proxies: this.proxies,
+      probes: this.probes,
+      slip: this.slip,
+    });
     this.actions = [
       ...Object.entries(BENCHES).map(([bench, words]) => ({
         id: `world-${bench}`,
@@ -40,9 +48,12 @@ export class WorldStage {
     this.desk.goStage("world");
     this.desk.viewport.canvas.style.cursor = "";
     store.set({ world: { ...state.world, bench, tool: null, under: null, draft: null, placing: null } });
+    if (bench === "slip" && state.lane !== "slip") store.set({ lane: "slip" });
+    find("#lanekind").value = this.desk.state.lane;
   }
 
   settle(server) {
+    this.slip.renew(server).catch((error) => toast(error.message, true));
     this.solids.renew(server, this.desk.state.attempt).catch((error) => toast(error.message, true));
   }
 
@@ -58,11 +69,13 @@ export class WorldStage {
 
   changed(keys) {
     const { state } = this.desk;
+    if (keys.has("frame") && state.world.still) this.slip.keepStill();
     if (state.stage !== "world") return;
     if (keys.has("frame") && state.world.under) {
       this.desk.store.set({ world: { ...state.world, under: null } });
     }
-    if (["stage", "world", "server", "attempt", "tracks", "solids"].some((key) => keys.has(key))) this.draw();
+    if (["stage", "world", "server", "attempt", "tracks", "solids", "measured"].some((key) => keys.has(key)))
+      this.draw();
   }
 
   draw() {

@@ -8,6 +8,7 @@ import { flagged } from "./flagged.js";
 import { guests } from "./guests.js";
 import { key } from "./key.js";
 import { masks } from "./masks.js";
+import { measured } from "./measured.js";
 import { planks } from "./planks.js";
 import { points } from "./points.js";
 import { preview } from "./preview.js";
@@ -28,6 +29,7 @@ export const OVERLAYS = [
   points,
   flagged,
   sightings,
+  measured,
   planks,
   guests,
   preview,

@@ -1,0 +1,47 @@
+"""Slip: how far things pinned to the scene slide against the plate."""
+
+import numpy as np
+
+from amberkeel.core.camera import ROW_PASSES, CameraPath
+from amberkeel.core.solve.arrays import Observations, Scene
+from amberkeel.core.solve.radial_lens import pinhole_rows
+from amberkeel.core.solve.refine import triangulate_points
+
+BARELY_ROBUST = 1e6
+"""Square of the Cauchy scale: the true paths have no outliers."""
+
+
+def slip_px(path: CameraPath, truth: CameraPath, xyz: np.ndarray, seen: np.ndarray) -> np.ndarray:
+    """Return the slip of each point, pixels RMS over the frames it is seen in, NaN where it is seen in fewer than two.
+
+    Parameters
+    ----------
+    path : the solved camera. truth : the simulated camera, over the same frames.
+    xyz : (P, 3) points of the simulated set. seen : (F, P) bool.
+
+    Each point's true image path is triangulated through the solved camera, and what is left over is measured.
+    """
+    points, rows = np.nonzero(seen.T)
+    px = truth.project_read(xyz[points], rows)
+    count = seen.sum(0)
+    first = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
+    good, drift = np.zeros(len(xyz), np.bool_), np.zeros_like(px)
+    for _ in range(ROW_PASSES if path.readout else 1):
+        placed = _triangulated(path, first, points, rows, px - drift, good)
+        seen_at = path.project_homogeneous(placed[points], rows, px[:, 1])
+        drift = np.nan_to_num(seen_at - path.project_homogeneous(placed[points], rows))
+    error2 = ((seen_at - px) ** 2).sum(1)
+    out = np.sqrt(np.bincount(points, error2, len(xyz)) / np.maximum(count, 1))
+    return np.where(good & (count >= 2), out, np.nan)
+
+
+def _triangulated(path, first, points, rows, px, good) -> np.ndarray:
+    """Return points (P, 4), homogeneous, that lie best with what each is seen at; fills `good` (P,)."""
+    n, straight = len(good), path.normalise(px, rows)
+    scene = Scene(
+        path.world_from_camera, path.positions, pinhole_rows(len(path.frames)), np.zeros((n, 3)), np.zeros((n, 3)),
+        np.zeros(n),
+    )  # fmt: skip
+    observations = Observations(first, rows, straight, np.full(len(px), path.lens.focal_px[0]), np.zeros_like(straight))
+    triangulate_points(scene, observations, points, BARELY_ROBUST, np.ones(n, np.bool_), good)
+    return np.concatenate([scene.anchors * scene.rhos[:, None] + scene.directions, scene.rhos[:, None]], 1)

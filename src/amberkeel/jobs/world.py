@@ -1,0 +1,85 @@
+"""What the world stage's jobs do: slip measured on the plate."""
+
+import numpy as np
+
+from amberkeel.core.diagnose.finding import finding_document
+from amberkeel.core.errors import KeelError, WorldError
+from amberkeel.core.handoff.document import read_shifts
+from amberkeel.core.progress import Progress, span
+from amberkeel.core.solve.predicted_slip import slip_sigma
+from amberkeel.core.world.slip import MeasuredSlip, Spot, measure_slip
+from amberkeel.core.world.slip_report import finding, places, report
+from amberkeel.core.world.under import UP, Sight
+from amberkeel.jobs.chain import Arguments, effect
+from amberkeel.jobs.images import open_row, plate_row
+from amberkeel.settings import Settings
+from amberkeel.store.media import Media
+from amberkeel.store.models import Attempt, Shot
+from amberkeel.store.scene import camera_in_world, probes_of, surfaces_of
+from amberkeel.store.session import session
+from amberkeel.store.slip import keep_slip
+from amberkeel.store.solve import arrays_of
+from amberkeel.store.world import datum_where_found, solved_of
+
+
+class Slip(Arguments):
+    """Places beside those that are looked for: a frame and a pixel each."""
+
+    spots: list[tuple[int, float, float]] = []
+
+
+def measure(settings: Settings, shot_id: int, arguments: Slip, progress: Progress) -> None:
+    """Measure how far the plate slides against places pinned to the scene, probe objects' feet among them."""
+    media, row = Media(settings.media), plate_row(settings, shot_id)
+    with session(settings.database) as opened:
+        shot = opened.get(Shot, shot_id)
+        base = opened.get(Attempt, shot.pinned_id or 0)
+        if base is None:
+            raise KeelError(f"{shot.name} has no attempt to measure slip on.", "Solve the camera first.")
+        number, (datum, _) = base.id, datum_where_found(opened, media, shot, base)
+        path, ids, xyz = camera_in_world(opened, media, shot)
+        solved, shifts = solved_of(opened, media, shot, base), read_shifts(arrays_of(media, base))
+        sight = Sight(path, 0, surfaces_of(media, shot), ids, xyz)
+        feet = [(thing.name, np.array(thing.position)) for thing in probes_of(shot).values() if thing.shown]
+    if not len(ids):
+        raise WorldError("The points of this attempt have no depth.", "Slip needs places that the camera moves past.")
+    covariance = solved.covariance
+    if covariance is not None:
+        turn = datum.scale * datum.rotation
+        covariance = np.einsum("ab,nbc,dc->nad", turn, covariance[solved.standing], turn)
+    progress(0.02, "Looking for surfaces")
+    named = [(name, spot) for name, at in feet if (spot := _seen_best(sight, at)) is not None]
+    spots = [spot for _, spot in named] + places(sight, covariance)
+    if not spots:
+        raise WorldError("There is no surface to measure on.", "Draw a proxy, or put a probe object in.")
+    found = measure_slip(open_row(row), path, spots, span(progress, 0.1, 0.95))
+    of_solve = _in_solve(found, datum)
+    predicted = np.full(len(found.spots), np.nan)
+    if shifts is not None and len(shifts):
+        predicted = slip_sigma(solved.path, shifts, of_solve)
+    names = [next((name for name, one in named if one is spot), "") for spot in found.spots]
+    told = report(found, predicted, np.array([not name for name in names]))
+    said = finding_document(finding(told, path))
+    kept = keep_slip(media, told, datum, names, said)
+    with effect(
+        settings, shot_id, arguments, f"{len(found.spots)} places; the usual one slips {told.usual:.2f} px"
+    ) as o:
+        attempt = o.get(Attempt, number)
+        attempt.slip, attempt.slip_said = kept, said
+        o.get(Shot, shot_id).revision += 1
+
+
+def _in_solve(found: MeasuredSlip, datum) -> np.ndarray:
+    return datum.back(np.array([spot.xyz for spot in found.spots]))
+
+
+def _seen_best(sight: Sight, at: np.ndarray) -> Spot | None:
+    """Return a foot as a place on the frame amid those that see it; None where none does."""
+    path, lens = sight.path, sight.path.lens
+    rows = np.arange(len(path.frames))
+    camera = np.array([path.to_camera(at[None], row)[0] for row in rows])
+    px = np.array([path.project(at[None], row)[0] for row in rows])
+    with np.errstate(invalid="ignore"):
+        inside = (camera[:, 2] > 0.0) & (px > 0.0).all(1) & (px < [lens.width, lens.height]).all(1)
+    seen = rows[inside]
+    return Spot(at, UP, int(seen[len(seen) // 2])) if len(seen) else None
