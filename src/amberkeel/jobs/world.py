@@ -1,21 +1,26 @@
-"""What the world stage's jobs do: slip measured on the plate."""
+"""What the world stage's jobs do: slip measured on the plate, and the plate projected onto proxies."""
 
 import numpy as np
 
 from amberkeel.core.diagnose.finding import finding_document
 from amberkeel.core.errors import KeelError, WorldError
 from amberkeel.core.handoff.document import read_shifts
+from amberkeel.core.pictures.write import encode_png
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.predicted_slip import slip_sigma
+from amberkeel.core.world.projection import MEDIAN
 from amberkeel.core.world.slip import MeasuredSlip, Spot, measure_slip
 from amberkeel.core.world.slip_report import finding, places, report
+from amberkeel.core.world.textures import texture_of
 from amberkeel.core.world.under import UP, Sight
 from amberkeel.jobs.chain import Arguments, effect
 from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
+from amberkeel.store.edits import apply
+from amberkeel.store.masks import live_masks, masked_of
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Shot
-from amberkeel.store.scene import camera_in_world, probes_of, surfaces_of
+from amberkeel.store.scene import camera_in_world, probes_of, proxies_of, solid_in, surfaces_of
 from amberkeel.store.session import session
 from amberkeel.store.slip import keep_slip
 from amberkeel.store.solve import arrays_of
@@ -83,3 +88,53 @@ def _seen_best(sight: Sight, at: np.ndarray) -> Spot | None:
         inside = (camera[:, 2] > 0.0) & (px > 0.0).all(1) & (px < [lens.width, lens.height]).all(1)
     seen = rows[inside]
     return Spot(at, UP, int(seen[len(seen) // 2])) if len(seen) else None
+
+
+class Project(Arguments):
+    """Which proxies get the plate's picture (all that are shown where none is named), from which frames, and how."""
+
+    proxies: list[str] = []
+    mode: str = MEDIAN
+    frames: list[int] = []
+    masked: bool = True
+
+
+def project(settings: Settings, shot_id: int, arguments: Project, progress: Progress) -> None:
+    """Take the textures of proxies from the plate: one frame, several blended, or their median."""
+    media, row = Media(settings.media), plate_row(settings, shot_id)
+    with session(settings.database) as opened:
+        shot = opened.get(Shot, shot_id)
+        path, _, _ = camera_in_world(opened, media, shot)
+        things = {name: thing for name, thing in proxies_of(shot).items() if thing.shown}
+        used = [mask for mask in live_masks(opened, shot) if mask.on] if arguments.masked else []
+        masked = masked_of(media, used, row.height, row.width) if used else None
+    wanted = [name for name in (arguments.proxies or things) if name in things]
+    if not wanted:
+        raise WorldError("There is no proxy to project onto.", "Draw one first, and show it.")
+    frames = np.array(arguments.frames or path.frames)
+    rows = path.rows_of(frames)
+    if not (rows >= 0).any():
+        raise WorldError("None of these frames has a camera.", "Choose solved frames.")
+    plate = open_row(row)
+
+    def look(at: int) -> np.ndarray:
+        frame = int(path.frames[at])
+        picture = plate.read(frame).astype(np.float32)
+        if masked is not None:
+            picture[masked(frame)] = np.nan
+        return picture
+
+    solids = {name: solid_in(media, thing) for name, thing in things.items()}
+    made = {}
+    for k, name in enumerate(wanted):
+        part = span(progress, k / len(wanted), (k + 1) / len(wanted))
+        all_there = list(solids.values())
+        texture = texture_of(path, solids[name], all_there, rows[rows >= 0], look, arguments.mode, progress=part)
+        flat = np.clip(np.round(texture * [1.0, 1.0, 1.0, 255.0]), 0, 255).astype(np.uint8)
+        made[name] = media.put(encode_png(flat))
+    words = f"The plate is on {len(made)} prox{'y' if len(made) == 1 else 'ies'}"
+    with effect(settings, shot_id, arguments, words) as opened:
+        shot = opened.get(Shot, shot_id)
+        kept = (shot.scene or {}).get("proxies", {})
+        put = {name: {**kept[name], "texture": own, "look": "picture"} for name, own in made.items() if name in kept}
+        apply(opened, shot_id, "scene", {"proxies": put, "label": f"Project the plate onto {len(put)}"})

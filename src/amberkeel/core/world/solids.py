@@ -24,7 +24,7 @@ class Solid:
     Attributes
     ----------
     vertices : (V, 3) world units. faces : (F, 3) rows of them, anticlockwise from outside. uv : (V, 2), 0 to 1 over
-    each face of the shape. lines : (L, 2) rows of vertices that are joined.
+    all faces of the shape, none of which share a part. lines : (L, 2) rows of vertices that are joined.
     """
 
     vertices: np.ndarray
@@ -40,6 +40,10 @@ class Solid:
     def moved(self, rotation: np.ndarray, position: np.ndarray) -> "Solid":
         """Return the solid turned by world_from_own (3, 3) and put at a position (3,)."""
         return Solid(self.vertices @ rotation.T + position, self.faces, self.uv, self.lines)
+
+    def within(self, u: float, v: float, wide: float, high: float) -> "Solid":
+        """Return the solid with its texture in a part of the whole: from (u, v) on, so wide and high."""
+        return Solid(self.vertices, self.faces, self.uv * [wide, high] + [u, v], self.lines)
 
     def scaled(self, size: np.ndarray) -> "Solid":
         """Return the solid scaled along its own axes by (3,)."""
@@ -93,7 +97,8 @@ def box(width: float, height: float, depth: float) -> Solid:
     x, y, z = np.diag([width, height, depth])
     low = -0.5 * (x + z)
     sides = [(low + z, x, y), (low + x, -x, y), (low, z, y), (low + x + z, -z, y), (low + z + y, x, -z), (low, x, z)]
-    return joined([sheet(*side, cells=CELLS // 2) for side in sides])
+    made = [sheet(*side, cells=CELLS // 2) for side in sides]
+    return joined([one.within(k % 3 / 3, k // 3 / 2, 1 / 3, 1 / 2) for k, one in enumerate(made)])
 
 
 def cylinder(width: float, height: float, depth: float) -> Solid:
@@ -104,11 +109,16 @@ def cylinder(width: float, height: float, depth: float) -> Solid:
 
     lift = np.array([0.0, height, 0.0])
     side = _grid(lambda u, v: ring(u) + v[:, None] * lift, ROUND, CELLS // 2)
-    return joined([side, _disc(ring, lift, -1.0), _disc(ring, np.zeros(3), 1.0)])
+    ends = [_disc(ring, lift, -1.0), _disc(ring, np.zeros(3), 1.0)]
+    return joined([side.within(0, 0, 1, 0.5), *(one.within(k / 2, 0.5, 0.5, 0.5) for k, one in enumerate(ends))])
 
 
 def _disc(ring, lift: np.ndarray, way: float) -> Solid:
-    return _grid(lambda u, v: v[:, None] * ring(way * u) + lift, ROUND, 2)
+    """Return a round end, its texture as it is seen from outside."""
+    made = _grid(lambda u, v: v[:, None] * ring(way * u) + lift, ROUND, 2)
+    u, v = made.uv.T
+    round_uv = 0.5 + 0.5 * np.stack([v * np.sin(2 * np.pi * u), v * np.cos(2 * np.pi * u)], 1)
+    return Solid(made.vertices, made.faces, round_uv, made.lines)
 
 
 def cone(width: float, height: float, depth: float) -> Solid:

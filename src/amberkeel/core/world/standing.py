@@ -21,7 +21,7 @@ Sizes = tuple[Positive, Positive, Positive]
 
 PROXY_KINDS = "plane", "wall", "box", "cylinder", "mesh"
 PROBE_KINDS = "card", "cube", "cone", "person", "lattice", "post", "mesh"
-LOOKS = "wire", "solid", "checker"
+LOOKS = "wire", "solid", "checker", "picture"
 
 MOST = 200
 """Proxies, and probe objects, of a scene at the most."""
@@ -30,7 +30,7 @@ MOST = 200
 class Standing(BaseModel):
     """A thing in the scene: `size` along its own X, Y and Z, its foot at `position`, turned about X, then Y, then Z.
 
-    `mesh` is where the triangles of a mesh are kept, in its own frame.
+    `mesh` is where the triangles of a mesh are kept, in its own frame; `texture` where its picture is.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
@@ -39,8 +39,9 @@ class Standing(BaseModel):
     turn: Triple = (0.0, 0.0, 0.0)
     size: Sizes = (1.0, 1.0, 1.0)
     mesh: Annotated[str, Field(max_length=64)] = ""
+    texture: Annotated[str, Field(max_length=64)] = ""
     shown: bool = True
-    look: Literal["wire", "solid", "checker"] = "wire"
+    look: Literal["wire", "solid", "checker", "picture"] = "wire"
     locked: bool = False
 
 
@@ -58,7 +59,7 @@ class Probe(Standing):
     """A test object."""
 
     kind: Literal["card", "cube", "cone", "person", "lattice", "post", "mesh"]
-    look: Literal["wire", "solid", "checker"] = "solid"
+    look: Literal["wire", "solid", "checker", "picture"] = "solid"
 
 
 def read_standing(model: type[Standing], kept: dict) -> Standing:

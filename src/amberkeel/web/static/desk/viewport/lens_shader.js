@@ -68,10 +68,18 @@ uniform float opacity;
 uniform float squares;
 uniform vec3 light;
 uniform float shading;
+uniform sampler2D picture;
+uniform float pictured;
 varying vec3 worldNormal;
 varying vec2 at;
 void main() {
   vec3 own = colour;
+  if (pictured > 0.5) {
+    vec4 seen = texture2D(picture, at);
+    if (seen.a < 0.5) discard;
+    gl_FragColor = vec4(seen.rgb, opacity);
+    return;
+  }
   if (squares > 0.0) {
     vec2 cell = floor(at * squares);
     own = mod(cell.x + cell.y, 2.0) < 0.5 ? colour : other;
@@ -100,7 +108,10 @@ export function sharedUniforms() {
 }
 
 /** A material that draws through the lens. */
-export function throughLens(shared, { colour, other = colour, opacity = 1, squares = 0, shading = 0, nearer = 0 }) {
+export function throughLens(
+  shared,
+  { colour, other = colour, opacity = 1, squares = 0, shading = 0, nearer = 0, picture = null },
+) {
   return new THREE.ShaderMaterial({
     vertexShader: VERTEX,
     fragmentShader: FRAGMENT,
@@ -111,6 +122,8 @@ export function throughLens(shared, { colour, other = colour, opacity = 1, squar
       opacity: { value: opacity },
       squares: { value: squares },
       shading: { value: shading },
+      picture: { value: picture },
+      pictured: { value: picture ? 1 : 0 },
       nearer: { value: nearer },
       flatten: { value: new THREE.Vector4(0, 1, 0, -1e9) },
     },

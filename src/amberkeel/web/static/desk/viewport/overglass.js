@@ -110,7 +110,9 @@ export class Overglass {
     const look = one.thing.look ?? (one.part === "probes" ? "solid" : "wire");
     const tint = one.part === "proxies" && chosen ? TINTS.chosen : TINTS[one.part];
     const moved = world.ghost?.id === one.id ? new THREE.Vector3(...world.ghost.by) : null;
-    if (!one.empty && look !== "wire") {
+    if (look === "picture" && one.picture) {
+      this.put(new THREE.Mesh(one.sheet, throughLens(this.shared, { ...tint, picture: one.picture.map })), moved);
+    } else if (!one.empty && look !== "wire") {
       const squares = look === "checker" ? 8 : 0;
       const shading = look === "checker" && one.thing.kind === "card" ? 0 : 1;
       this.put(

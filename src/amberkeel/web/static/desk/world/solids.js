@@ -32,6 +32,7 @@ export class Solids {
     if (now === this.known) return;
     this.known = now;
     const { proxies = {}, probes = {} } = server.scene ?? {};
+    const kept = new Map([...this.things].map(([id, one]) => [id, one.picture]));
     const { solids, spindle } = await get(this.desk.at("world/solids.json"));
     for (const { sheet, wire } of this.things.values()) {
       sheet.dispose();
@@ -47,9 +48,23 @@ export class Solids {
         .filter(([id]) => solids[id])
         .map(([id, thing, part]) => [id, { id, thing, part, ...geometryOf(solids[id]) }]),
     );
+    for (const one of this.things.values()) one.picture = this.picture(one, kept.get(one.id));
     this.desk.store.set({
       solids: { things: this.things, spindle: this.spindle, light: server.scene?.light ?? LIGHT },
     });
+  }
+
+  /** A thing's texture, kept while it is the same one. */
+  picture({ id, thing }, before) {
+    if (!thing.texture) return null;
+    if (before?.name === thing.texture) return before;
+    const map = new THREE.TextureLoader().load(
+      `${this.desk.at(`world/texture/${id}.png`)}?${thing.texture.slice(0, 8)}`,
+      () => this.desk.viewport.redraw(),
+    );
+    map.anisotropy = 4;
+    before?.map.dispose();
+    return { name: thing.texture, map };
   }
 }
 

@@ -3,6 +3,7 @@ import { toast } from "../shell/api.js";
 import { find } from "../shell/dom.js";
 import { DatumBench } from "./datum.js";
 import { Ground } from "./ground.js";
+import { PaintingBench } from "./painting.js";
 import { WorldPointer } from "./pointer.js";
 import { ProbesBench } from "./probes.js";
 import { ProxiesBench } from "./proxies.js";
@@ -14,6 +15,7 @@ const BENCHES = {
   proxies: "geometry that stands for the set",
   probes: "test objects",
   slip: "slip, measured on the plate",
+  painting: "the plate projected onto proxies",
 };
 
 export class WorldStage {
@@ -24,13 +26,15 @@ export class WorldStage {
     this.proxies = new ProxiesBench(desk);
     this.probes = new ProbesBench(desk);
     this.slip = new SlipBench(desk);
+    this.painting = new PaintingBench(desk);
     this.solids = new Solids(desk);
-    this.benches = [this.datum, this.proxies, this.probes, this.slip];
+    this.benches = [this.datum, this.proxies, this.probes, this.slip, this.painting];
     this.guest = new WorldPointer(desk, {
       datum: this.ground,
       proxies: this.proxies,
       probes: this.probes,
       slip: this.slip,
+      painting: this.painting,
     });
     this.actions = [
       ...Object.entries(BENCHES).map(([bench, words]) => ({

@@ -17,6 +17,7 @@ const SIGNS = {
 };
 
 const LOOKS = ["wire", "solid", "checker"];
+const PICTURED = [...LOOKS, "picture"];
 
 export class Things {
   /** `part` is proxies or probes; `box` and `fields` are where the list and the fields are drawn. */
@@ -60,7 +61,7 @@ export class Things {
     const look = element("select");
     look.setAttribute("aria-label", `Look of ${thing.name}`);
     const own = thing.look ?? (this.part === "probes" ? "solid" : "wire");
-    for (const name of LOOKS) {
+    for (const name of thing.texture ? PICTURED : LOOKS) {
       const option = element("option", "", name);
       option.selected = name === own;
       look.append(option);
