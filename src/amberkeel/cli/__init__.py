@@ -7,7 +7,22 @@ import importlib
 
 import click
 
-COMMANDS = ("solve", "diagnose", "improve", "track", "tags", "lens", "undistort", "mask", "render", "demo", "warm")
+COMMANDS = (
+    "solve",
+    "diagnose",
+    "improve",
+    "track",
+    "tags",
+    "lens",
+    "undistort",
+    "mask",
+    "world",
+    "mesh",
+    "project",
+    "render",
+    "demo",
+    "warm",
+)
 """Each is the name of a module here and of the command in it."""
 
 
