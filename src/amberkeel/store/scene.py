@@ -5,12 +5,13 @@ from sqlalchemy.orm import Session
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import KeelError, WorldError
+from amberkeel.core.lens.profile import read_profile
 from amberkeel.core.world.datum import Datum
 from amberkeel.core.world.relief import Relief, relief
 from amberkeel.core.world.solids import Solid, of_mesh
 from amberkeel.core.world.standing import Probe, Proxy, Standing, carried, read_standing, solid_of
 from amberkeel.store.media import Media
-from amberkeel.store.models import Attempt, Shot
+from amberkeel.store.models import Attempt, LensProfile, Shot
 from amberkeel.store.world import found_or_not, solved_of
 
 
@@ -58,6 +59,48 @@ def camera_in_world(session: Session, media: Media, shot: Shot) -> tuple[CameraP
     solved, (found, _) = solved_of(session, media, shot, row), found_or_not(session, media, shot, row)
     standing = solved.standing
     return found.datum.camera(solved.path), solved.ids[standing], found.datum.apply(solved.xyz[standing])
+
+
+ASSUMED_HEIGHT = 1.6
+"""Height of a camera over the ground where lines turn it and no length says how high it is, metres: that of an eye."""
+
+
+def camera_by_lines(session: Session, shot: Shot) -> CameraPath | None:
+    """Return the camera that drawn axis lines and the lens profile in use tell, on their frames, in the world; None
+    where they tell none.
+    """
+    axes = (shot.datum or {}).get("axes") or {}
+    profile = session.get(LensProfile, shot.profile_id) if shot.profile_id else None
+    if not axes.get("rotations") or profile is None:
+        return None
+    lens = read_profile(profile.document).rescaled(shot.plate.width, shot.plate.height).lens
+    kept = {int(frame): np.array(rotation) for frame, rotation in axes["rotations"].items()}
+    place, frames = axes.get("place"), np.array(sorted(kept))
+    position = np.array(place["xyz"] if place else [0.0, ASSUMED_HEIGHT, 0.0])
+    if place:
+        # Where the camera stands is told on one frame alone.
+        frames = frames[frames == int(place["frame"])] if int(place["frame"]) in kept else frames[:1]
+    else:
+        frames = frames[:1]
+    return CameraPath(frames, np.tile(position, (len(frames), 1)), np.array([kept[f] for f in frames.tolist()]), lens)
+
+
+def camera_seen(session: Session, media: Media, shot: Shot) -> tuple[CameraPath, np.ndarray, np.ndarray]:
+    """Return what `camera_in_world` does; before any solve, the camera of a frame whose lines tell it, and no points.
+
+    Raises
+    ------
+    KeelError : there is neither.
+    """
+    if not shot.pinned_id:
+        path = camera_by_lines(session, shot)
+        if path is None:
+            raise KeelError(
+                "There is no camera yet.",
+                "Solve, or draw axis lines in Lens and use what they tell: one frame is enough.",
+            )
+        return path, np.zeros(0, np.int64), np.zeros((0, 3))
+    return camera_in_world(session, media, shot)
 
 
 def scene_carried(shot: Shot, change: Datum) -> dict:

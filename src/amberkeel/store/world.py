@@ -18,6 +18,9 @@ from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Shot, Track
 from amberkeel.store.solve import arrays_of, path_of, points_of
 
+LEAST_HELD = 3
+"""Anchored points that put a solve into the world."""
+
 KEPT = 8
 """Attempts whose camera and points are kept ready: pointing at the plate asks for them many times a second."""
 
@@ -65,6 +68,10 @@ def found_of(session: Session, media: Media, shot: Shot, attempt: Attempt) -> Fo
     statement = statement_of(shot)
     if statement == Statement():
         return Found(IDENTITY)
+    held = [one for one in attempt.recipe.get("evidence", []) if one.get("kind") == "anchor" and one.get("on", True)]
+    if len(held) >= LEAST_HELD and statement == Statement(axes=statement.axes):
+        # Anchored points put the solve into the world already; lines drawn on one frame would only turn it off again.
+        return Found(IDENTITY, levelled="anchors", headed="anchors", placed="anchors", scaled="anchors")
     return find_datum(solved_of(session, media, shot, attempt), statement)
 
 

@@ -141,6 +141,7 @@ const LOOKS = [
   "straight",
   "world",
   "solids",
+  "before",
   "measured",
 ];
 const LANES = [

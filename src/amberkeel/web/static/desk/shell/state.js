@@ -90,6 +90,7 @@ export function firstState({ first, last, fps, width, height, stage }) {
       still: false,
     },
     solids: null,
+    before: null,
     measured: null,
   };
 }

@@ -24,36 +24,41 @@ export class Overglass {
     this.drawn = null;
   }
 
+  /** The attempt, or what drawn lines tell of the camera before any. */
+  get camera() {
+    return this.store.state.attempt ?? this.store.state.before;
+  }
+
   /** Whether there is anything to draw on this frame. */
   get wanted() {
-    const { solids, attempt, world, held, stage, layers } = this.store.state;
-    if (held || !attempt || ["lens", "masks"].includes(stage)) return false;
+    const { solids, world, held, stage, layers } = this.store.state;
+    if (held || !this.camera || ["lens", "masks"].includes(stage)) return false;
     if (!layers.scene && stage !== "world") return false;
     return Boolean(solids?.things.size || world.draft?.solid || world.onPoints);
   }
 
   draw(view) {
     const { state } = this.store;
-    const camera = this.wanted && cameraAt(state.attempt, state.frame);
+    const camera = this.wanted && cameraAt(this.camera, state.frame);
     this.canvas.hidden = !camera;
     if (!camera) return;
     this.renderer ??= new THREE.WebGLRenderer({ canvas: this.canvas, antialias: true, alpha: true });
     this.build();
     this.renderer.setPixelRatio(devicePixelRatio || 1);
     this.renderer.setSize(view.width, view.height, false);
-    aim(this.shared, state.attempt.world, camera, view, this.reach);
+    aim(this.shared, this.camera.world, camera, view, this.reach);
     this.shared.light.value.copy(lightFrom(state.solids?.light ?? [35, 50]));
     this.renderer.render(this.scene, this.eye);
   }
 
   /** What the drawn objects depend on, so that they are built anew only then. */
   key() {
-    const { solids, world, attempt } = this.store.state;
-    return [solids, world.chosen, world.draft, world.onPoints, world.ghost, attempt];
+    const { solids, world } = this.store.state;
+    return [solids, world.chosen, world.draft, world.onPoints, world.ghost, this.camera];
   }
 
   build() {
-    const { solids, world, attempt } = this.store.state;
+    const { solids, world } = this.store.state;
     const key = this.key();
     if (this.drawn && key.every((part, k) => part === this.drawn.parts[k])) return;
     this.drawn = { parts: key };
@@ -61,16 +66,16 @@ export class Overglass {
       this.scene.remove(child);
       child.material?.dispose();
     }
-    this.reach = reachOf(attempt.world);
+    this.reach = reachOf(this.camera.world);
     for (const one of solids?.things.values() ?? []) if (one.thing.shown !== false) this.add(one, world);
     if (world.draft?.solid) this.addDraft(world.draft.solid);
-    if (world.onPoints && solids?.spindle) this.addSpindles(solids.spindle, world.onPoints, attempt);
+    if (world.onPoints && solids?.spindle) this.addSpindles(solids.spindle, world.onPoints, this.camera);
   }
 
   /** The id of the thing of a part that lies under a point of the screen and nearest to the camera, or null. */
   hit([x, y], part) {
-    const { attempt, frame, solids } = this.store.state;
-    const camera = attempt && cameraAt(attempt, frame);
+    const { frame, solids } = this.store.state;
+    const camera = this.camera && cameraAt(this.camera, frame);
     if (!camera || !this.canvas.clientWidth) return null;
     // What is drawn is asked: each thing alone, in a colour of its own, onto one pixel.
     const ids = [...(solids?.things.values() ?? [])].filter((one) => one.part === part && one.thing.shown !== false);
@@ -173,6 +178,7 @@ export function cameraAt(attempt, frame) {
 }
 
 function reachOf(world) {
+  if (!world.points.length) return Math.max(Math.abs(world.frames[0].position[1]), 0.1) * 4;
   const [x, y, z] = world.frames[0].position;
   const far = world.points.map((p) => Math.hypot(p.xyz[0] - x, p.xyz[1] - y, p.xyz[2] - z)).sort((a, b) => a - b);
   return far[Math.floor(far.length * 0.6)] || 1;

@@ -15,6 +15,7 @@ const FROM = {
   spot: "a spot on the plate",
   hand: "by hand",
   distances: "measured",
+  anchors: "anchored points",
   "": "not set",
 };
 

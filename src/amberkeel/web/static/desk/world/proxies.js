@@ -38,6 +38,17 @@ export class ProxiesBench {
       { id: "mesh-more", name: "World: add the selected tracks to the mesh", run: () => this.meshWith(true) },
       { id: "mesh-less", name: "World: take the selected tracks out of the mesh", run: () => this.meshWith(false) },
       {
+        id: "drop-tracks",
+        name: "World: drop the selected tracks onto the scene, as anchored points",
+        run: () =>
+          desk.send("world/drop", {
+            tracks: desk.selected,
+            frame: desk.state.frame,
+            sigma: find("#dropsigma").value,
+            exact: find("#dropexact").checked,
+          }),
+      },
+      {
         id: "proxy-ground",
         name: "World: the chosen proxy is the ground",
         run: () => desk.send("datum", { what: "proxy", name: desk.state.world.chosen ?? "" }),

@@ -28,9 +28,10 @@ export class Solids {
 
   /** Fetch the solids where the scene is another than before. */
   async renew(server, attempt) {
-    const now = JSON.stringify([server.scene, attempt?.id ?? 0]);
+    const now = JSON.stringify([server.scene, attempt?.id ?? 0, server.pinned ? 0 : [server.datum, server.lens_stamp]]);
     if (now === this.known) return;
     this.known = now;
+    await this.look(server);
     const { proxies = {}, probes = {} } = server.scene ?? {};
     const kept = new Map([...this.things].map(([id, one]) => [id, one.picture]));
     const { solids, spindle } = await get(this.desk.at("world/solids.json"));
@@ -52,6 +53,12 @@ export class Solids {
     this.desk.store.set({
       solids: { things: this.things, spindle: this.spindle, light: server.scene?.light ?? LIGHT },
     });
+  }
+
+  /** Before any solve: the camera that drawn lines tell, if they do. */
+  async look(server) {
+    const before = server.pinned ? null : await get(this.desk.at("world/before.json"));
+    this.desk.store.set({ before: before?.world ? before : null });
   }
 
   /** A thing's texture, kept while it is the same one. */

@@ -1,0 +1,84 @@
+"""Meshes in the scene: the ground through tracks, and meshes from files."""
+
+import numpy as np
+from flask import jsonify
+
+from amberkeel.core.errors import KeelError
+from amberkeel.core.units import typed_length
+from amberkeel.core.world.standing import Proxy
+from amberkeel.store.models import Shot
+from amberkeel.store.scene import camera_in_world, keep_mesh, proxies_of, relief_of
+from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.sent import Body, Flag, Whole, Word, sent
+from amberkeel.web.state import edited
+from amberkeel.web.world.blueprint import blueprint
+from amberkeel.web.world.scene import fresh_id
+
+
+class Meshed(Body):
+    """A mesh from tracks: a new one, or one that is made again."""
+
+    id: Word = ""
+    tracks: list[Whole] = []
+    longest: Word = ""
+    extend: Word = ""
+    smooth: Flag = False
+    without: Flag = False
+
+
+@blueprint.post("/shots/<int:number>/world/mesh")
+def mesh(number: int):
+    """Mesh the ground through tracks, or make such a mesh again with other tracks or other limits."""
+    asked = sent(Meshed)
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        own = proxies_of(shot)
+        if asked.id and asked.id not in own:
+            raise KeelError("That mesh is no longer in the scene.")
+        before = own.get(asked.id) or Proxy(kind="mesh")
+        tracks = asked.tracks or before.tracks
+        longest = typed_length(asked.longest, "The longest edge") if asked.longest.strip() else None
+        extend = typed_length(asked.extend, "The edge") if asked.extend.strip() else 0.0
+        thing = before.model_copy(
+            update={"tracks": tracks, "longest": longest, "smooth": asked.smooth, "extend": extend, "mesh": ""}
+        )
+        found = relief_of(opened, media(), shot, thing)
+        if asked.without and found.sticks_out.any():
+            known = _with_points(opened, shot, thing)
+            thing = thing.model_copy(update={"tracks": [t for t, out in zip(known, found.sticks_out) if not out]})
+            found = relief_of(opened, media(), shot, thing)
+        thing = thing.model_copy(
+            update={
+                "mesh": keep_mesh(media(), found.solid), "position": (0.0, 0.0, 0.0), "turn": (0.0, 0.0, 0.0),
+                "size": (1.0, 1.0, 1.0),
+            }
+        )  # fmt: skip
+        label = "Mesh the ground again" if asked.id else f"Mesh the ground from {len(thing.tracks)} tracks"
+        key = asked.id or fresh_id(shot, "mesh", {})
+        named = thing.model_copy(update={"name": thing.name or f"Ground mesh {key[1:]}"})
+        kept = named.model_dump(mode="json", exclude_defaults=True) | {"kind": "mesh"}
+        return edited(opened, number, "scene", {"proxies": {key: kept}, "label": label}, asked.revision)
+
+
+def _with_points(opened, shot: Shot, thing: Proxy) -> list[int]:
+    """Return those of a proxy's tracks that have a point, in their order."""
+    _, ids, _ = camera_in_world(opened, media(), shot)
+    known = set(ids.tolist())
+    return [t for t in thing.tracks if t in known]
+
+
+@blueprint.get("/shots/<int:number>/world/mesh/<name>.json")
+def mesh_report(number: int, name: str):
+    """Send how a mesh lies with the points that it was made from."""
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        thing = proxies_of(shot).get(name)
+        if thing is None or not thing.tracks:
+            raise KeelError("That mesh is no longer in the scene.")
+        found = relief_of(opened, media(), shot, thing)
+        known = _with_points(opened, shot, thing)
+    out = [t for t, sticks in zip(known, found.sticks_out) if sticks]
+    return jsonify(
+        rms=None if not np.isfinite(found.rms) else round(found.rms, 6), triangles=len(found.solid.faces),
+        points=len(found.rows), longest=round(found.longest, 5), sticks_out=out,
+    )  # fmt: skip
