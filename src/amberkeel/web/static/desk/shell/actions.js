@@ -1,4 +1,6 @@
 // Actions that belong to no stage: playing, selecting, undoing, what is shown.
+
+import { frameSelection, lookFrom } from "../viewport/space_views.js";
 import { post, toast } from "./api.js";
 import { find } from "./dom.js";
 
@@ -13,6 +15,15 @@ const LAYERS = {
   slip: "predicted slip",
   scene: "what stands in the scene",
 };
+
+/** Show what is selected alone, or all but it; with nothing selected, all. */
+function showOnly(store, alone) {
+  const { selection, only, tracks } = store.state;
+  if (!selection.size) return store.set({ only: null });
+  const before = only ?? new Set(tracks?.ids ?? []);
+  const next = alone ? new Set(selection) : new Set([...before].filter((id) => !selection.has(id)));
+  return store.set({ only: next, ...(alone ? {} : { selection: new Set() }) });
+}
 
 /** Show a layer, or hide it. */
 export function layer(store, name) {
@@ -70,7 +81,28 @@ export function looking(desk, space) {
     { id: "view-space", name: "View: 3D", keys: "6", run: () => space.show("space") },
     { id: "view-charts", name: "View: charts of the residuals", keys: "8", run: () => space.show("charts") },
     { id: "through", name: "3D: look through the camera, or orbit", keys: "7", run: () => space.through() },
-    { id: "space-home", name: "3D: see the whole scene", run: () => space.scene?.home() },
+    { id: "space-home", name: "3D: see the whole scene", run: () => space.shown().home() },
+    {
+      id: "space-frame",
+      name: "3D: bring the selection into the middle",
+      keys: "A",
+      run: () => frameSelection(space.shown()),
+    },
+    { id: "space-front", name: "3D: from the front", keys: "Shift F", run: () => lookFrom(space.shown(), "front") },
+    { id: "space-side", name: "3D: from the side", keys: "Shift D", run: () => lookFrom(space.shown(), "side") },
+    { id: "space-above", name: "3D: from above", keys: "Shift A", run: () => lookFrom(space.shown(), "above") },
+    {
+      id: "space-flat",
+      name: "3D: with perspective or without",
+      keys: "Shift W",
+      run: () => {
+        const scene = space.shown();
+        scene.setFlat(!scene.eye.isOrthographicCamera);
+      },
+    },
+    { id: "only", name: "Show the selected points alone", keys: "Shift I", run: () => showOnly(store, true) },
+    { id: "without", name: "Hide the selected points", run: () => showOnly(store, false) },
+    { id: "everything", name: "Show all points again", run: () => store.set({ only: null }) },
     { id: "fit", name: "Fit the plate to the view", keys: "0", run: () => desk.viewport.fit() },
     ...Object.entries(LAYERS).map(([name, words]) => ({
       id: `layer-${name}`,

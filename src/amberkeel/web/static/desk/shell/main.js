@@ -119,6 +119,7 @@ const LOOKS = [
   "layers",
   "exaggeration",
   "selection",
+  "only",
   "tracks",
   "attempt",
   "slip",
@@ -167,7 +168,7 @@ store.on((changed) => {
   if (changed.has("frame")) write("#frame", state.frame);
   if (changed.has("stage")) showFirstLine(state.stage);
   space.draw(changed);
-  if (any(["tracks", "attempt"])) list.refresh();
+  if (any(["tracks", "attempt", "only"])) list.refresh();
   else if (changed.has("selection")) list.fill();
   if (changed.has("selection")) list.reveal();
   if (changed.size > 1 || !changed.has("frame")) drawControls(state, changed, page.icons);

@@ -29,11 +29,14 @@ export class TrackList {
 
   /** Sort and filter anew. */
   refresh() {
-    const { tracks, attempt } = this.store.state;
+    const { tracks, attempt, only } = this.store.state;
     const words = document.querySelector("#search").value.trim().toLowerCase();
     const sort = document.querySelector("#sort").value;
     const all = tracks
-      ? tracks.ids.map((_, t) => t).filter((t) => !words || tracks.names[t].toLowerCase().includes(words))
+      ? tracks.ids
+          .map((_, t) => t)
+          .filter((t) => !words || tracks.names[t].toLowerCase().includes(words))
+          .filter((t) => !only || only.has(tracks.ids[t]))
       : [];
     const length = (t) => tracks.first[t + 1] - tracks.first[t];
     const rms = (t) =>

@@ -2,7 +2,11 @@
 
 import { OrbitControls } from "orbit";
 import * as THREE from "three";
-import { INK, ramp } from "../shell/colour.js";
+import { INK } from "../shell/colour.js";
+import { SpacePick } from "./space_pick.js";
+import { colourOf, isShown } from "./space_points.js";
+import { letGo, solidsGroup } from "./space_solids.js";
+import { flattened } from "./space_views.js";
 
 /** Half length at which an ellipsoid is cut, over the scene's reach. */
 const LONGEST = 0.12;
@@ -24,11 +28,47 @@ export class Scene {
     this.scene.add(this.contents);
     this.through = false;
     this.pending = false;
+    this.glass = canvas.parentElement.querySelector("#spaceglass");
+    this.solids = new THREE.Group();
     new ResizeObserver(() => this.redraw()).observe(canvas);
-    canvas.addEventListener("pointerdown", (e) => {
-      this.downAt = [e.offsetX, e.offsetY];
-    });
-    canvas.addEventListener("pointerup", (e) => this.pick(e));
+    this.picking = new SpacePick(this);
+  }
+
+  /** Look with perspective, or without. */
+  setFlat(flat) {
+    this.eye = flattened(this, flat);
+    this.orbit.object = this.eye;
+    this.orbit.update();
+    this.redraw();
+  }
+
+  /** Show what stands in the scene anew. */
+  setSolids() {
+    letGo(this.solids);
+    this.scene.remove(this.solids);
+    this.solids = solidsGroup(this.store.state);
+    this.scene.add(this.solids);
+    this.redraw();
+  }
+
+  /** Show which thing is chosen, where that is another than before. */
+  setChosen() {
+    const { chosen } = this.store.state.world;
+    if (chosen === this.chosen) return;
+    this.chosen = chosen;
+    this.setSolids();
+  }
+
+  /** Show other points, or in other colours. */
+  setPoints() {
+    if (!this.attempt) return;
+    for (const old of [this.points, this.halo]) {
+      this.contents.remove(old);
+      old?.geometry.dispose();
+      old?.material.dispose();
+    }
+    this.addPoints();
+    this.select();
   }
 
   /** Build everything that belongs to an attempt. */
@@ -65,15 +105,14 @@ export class Scene {
   }
 
   addPoints() {
-    const shown = this.attempt.world.points.filter((p) => p.state !== "excluded");
+    const { state } = this.store;
+    const shown = this.attempt.world.points.filter((p) => isShown(p, state));
     this.shown = shown;
     const positions = new Float32Array(shown.flatMap((p) => p.xyz));
-    this.baseColours = new Float32Array(
-      shown.flatMap((p) => new THREE.Color(ramp((p.residual_px ?? 0) / 0.08)).toArray()),
-    );
+    const colours = new Float32Array(shown.flatMap((p) => colourOf(p, state, this.reach).toArray()));
     const geometry = new THREE.BufferGeometry();
     geometry.setAttribute("position", new THREE.BufferAttribute(positions, 3));
-    geometry.setAttribute("color", new THREE.BufferAttribute(this.baseColours.slice(), 3));
+    geometry.setAttribute("color", new THREE.BufferAttribute(colours, 3));
     this.points = new THREE.Points(
       geometry,
       new THREE.PointsMaterial({ size: 4, sizeAttenuation: false, vertexColors: true }),
@@ -282,8 +321,7 @@ export class Scene {
       .copy(start)
       .add(back)
       .add(new THREE.Vector3(this.reach * 0.55, this.reach * 0.6, 0));
-    this.eye.near = this.reach * 0.005;
-    this.eye.far = this.reach * 200;
+    if (!this.eye.isOrthographicCamera) [this.eye.near, this.eye.far] = [this.reach * 0.005, this.reach * 200];
     this.orbit.target.copy(middle);
     this.orbit.update();
     this.redraw();
@@ -292,32 +330,13 @@ export class Scene {
   /** Mark the selected tracks' points. */
   select() {
     if (!this.points) return;
-    const { selection } = this.store.state;
-    const positions = this.shown.filter((p) => selection.has(p.id)).flatMap((p) => p.xyz);
+    const { selection, world } = this.store.state;
+    const marked = (p) => selection.has(p.id) || p.id === world.hover?.id;
+    const positions = this.shown.filter(marked).flatMap((p) => p.xyz);
     this.halo.geometry.dispose();
     this.halo.geometry = new THREE.BufferGeometry();
     this.halo.geometry.setAttribute("position", new THREE.BufferAttribute(new Float32Array(positions), 3));
     this.redraw();
-  }
-
-  pick(event) {
-    if (!this.points || Math.hypot(event.offsetX - this.downAt[0], event.offsetY - this.downAt[1]) > 4) return;
-    const camera = this.through ? this.solved : this.eye;
-    let best = 12;
-    let found = null;
-    for (const p of this.shown) {
-      const v = new THREE.Vector3(...p.xyz).project(camera);
-      if (v.z > 1) continue;
-      const d = Math.hypot(
-        ((v.x + 1) / 2) * this.canvas.clientWidth - event.offsetX,
-        ((1 - v.y) / 2) * this.canvas.clientHeight - event.offsetY,
-      );
-      if (d < best) [best, found] = [d, p.id];
-    }
-    const { tracks, selection } = this.store.state;
-    const next = new Set(event.shiftKey ? selection : []);
-    if (tracks.row.has(found)) next.add(found);
-    this.store.set({ selection: next });
   }
 
   redraw() {
@@ -334,7 +353,10 @@ export class Scene {
     if (!width || !height) return;
     this.renderer.setPixelRatio(devicePixelRatio || 1);
     this.renderer.setSize(width, height, false);
-    this.eye.aspect = width / height;
+    if (this.eye.isOrthographicCamera) {
+      const half = ((this.eye.top - this.eye.bottom) / 2) * (width / height);
+      [this.eye.left, this.eye.right] = [-half, half];
+    } else this.eye.aspect = width / height;
     this.eye.updateProjectionMatrix();
     this.placeFrustum();
     this.renderer.render(this.scene, this.through ? this.solved : this.eye);

@@ -18,6 +18,7 @@ export class Space {
     if (["both", "space"].includes(view) && !this.scene) {
       this.scene = new Scene(find("#space"), store, frames);
       this.scene.load(state.attempt);
+      this.scene.setSolids();
       this.scene.setOther(state.overlay?.paths);
     }
     this.note();
@@ -46,9 +47,21 @@ export class Space {
     find("#through").classList.toggle("on", this.scene.through);
   }
 
+  /** The scene, made and shown where it is not. */
+  shown() {
+    if (!["both", "space"].includes(this.desk.state.view)) this.show("both");
+    return this.scene;
+  }
+
   draw(changed) {
     if (changed.has("frame")) this.scene?.redraw();
     if (changed.has("attempt")) this.scene?.load(this.desk.state.attempt);
+    else if (["only", "pointColour", "server", "tracks"].some((key) => changed.has(key))) this.scene?.setPoints();
+    if (changed.has("solids")) this.scene?.setSolids();
+    if (changed.has("world")) {
+      this.scene?.setChosen();
+      this.scene?.select();
+    }
     if (changed.has("overlay") || changed.has("attempt")) {
       this.scene?.setOther(this.desk.state.overlay?.paths);
       this.note();

@@ -1,9 +1,12 @@
 // The pointer on the plate in the world stage: it goes to the bench that is open.
+import { Naming } from "./naming.js";
+
 export class WorldPointer {
   constructor(desk, hands) {
     this.desk = desk;
     /** By bench, what takes the pointer there. */
     this.hands = hands;
+    this.naming = new Naming(desk);
   }
 
   get hand() {
@@ -20,6 +23,9 @@ export class WorldPointer {
   }
 
   move(event, at) {
+    const { state } = this.desk;
+    const naming = state.stage === "world" && ["datum", "points"].includes(state.world.bench) && !state.world.tool;
+    if (naming) this.naming.move(at);
     this.hand?.move(event, at);
   }
 

@@ -67,7 +67,7 @@ export class Solids {
     if (before?.name === thing.texture) return before;
     const map = new THREE.TextureLoader().load(
       `${this.desk.at(`world/texture/${id}.png`)}?${thing.texture.slice(0, 8)}`,
-      () => this.desk.viewport.redraw(),
+      () => this.desk.store.set({ solids: { ...this.desk.state.solids } }),
     );
     map.anisotropy = 4;
     before?.map.dispose();

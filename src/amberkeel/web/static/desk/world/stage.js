@@ -5,6 +5,7 @@ import { DatumBench } from "./datum.js";
 import { Ground } from "./ground.js";
 import { PaintingBench } from "./painting.js";
 import { WorldPointer } from "./pointer.js";
+import { PointsBench } from "./points.js";
 import { ProbesBench } from "./probes.js";
 import { ProxiesBench } from "./proxies.js";
 import { SlipBench } from "./slip.js";
@@ -12,6 +13,7 @@ import { Solids } from "./solids.js";
 
 const BENCHES = {
   datum: "ground, origin, heading, scale",
+  points: "the points in 3D",
   proxies: "geometry that stands for the set",
   probes: "test objects",
   slip: "slip, measured on the plate",
@@ -23,12 +25,13 @@ export class WorldStage {
     this.desk = desk;
     this.ground = new Ground(desk);
     this.datum = new DatumBench(desk, this.ground);
+    this.points = new PointsBench(desk);
     this.proxies = new ProxiesBench(desk);
     this.probes = new ProbesBench(desk);
     this.slip = new SlipBench(desk);
     this.painting = new PaintingBench(desk);
     this.solids = new Solids(desk);
-    this.benches = [this.datum, this.proxies, this.probes, this.slip, this.painting];
+    this.benches = [this.datum, this.points, this.proxies, this.probes, this.slip, this.painting];
     this.guest = new WorldPointer(desk, {
       datum: this.ground,
       proxies: this.proxies,
@@ -78,7 +81,11 @@ export class WorldStage {
     if (keys.has("frame") && state.world.under) {
       this.desk.store.set({ world: { ...state.world, under: null } });
     }
-    if (["stage", "world", "server", "attempt", "tracks", "solids", "measured"].some((key) => keys.has(key)))
+    if (
+      ["stage", "world", "server", "attempt", "tracks", "solids", "measured", "selection", "only"].some((key) =>
+        keys.has(key),
+      )
+    )
       this.draw();
   }
 

@@ -9,6 +9,7 @@ import { guests } from "./guests.js";
 import { key } from "./key.js";
 import { masks } from "./masks.js";
 import { measured } from "./measured.js";
+import { named } from "./named.js";
 import { planks } from "./planks.js";
 import { points } from "./points.js";
 import { preview } from "./preview.js";
@@ -31,6 +32,7 @@ export const OVERLAYS = [
   sightings,
   measured,
   planks,
+  named,
   guests,
   preview,
   key,

@@ -18,6 +18,7 @@ export function eachSample(state, frame, visit) {
   for (const s of tracks.samples[frame - tracks.origin] ?? []) {
     const t = tracks.track[s];
     if (hidden && hidden.has(tracks.groups[t])) continue;
+    if (state.only && !state.only.has(tracks.ids[t])) continue;
     visit(t, s, tracks.x[s], tracks.y[s], standing(tracks, t, attempt), attempt?.errors.get(tracks.ids[t])?.get(frame));
   }
 }
