@@ -11,6 +11,7 @@ from amberkeel.core.units import METRES
 from amberkeel.core.world.solids import Solid, of_mesh
 
 KINDS = "ply", "obj", "gltf", "glb", "dae"
+WRITTEN = "ply", "obj", "glb", "dae"
 
 UP_AXES = {"y": np.eye(3), "z": np.array([[1.0, 0, 0], [0, 0, 1.0], [0, -1.0, 0]])}
 """world_from_file for each axis that may be up in a file."""
@@ -42,7 +43,7 @@ def read_mesh(data: bytes, kind: str, unit: str = "m", up: str = "y") -> Solid:
         scene = trimesh.load_scene(io.BytesIO(data), file_type=kind)
         meshes = [one for one in scene.dump() if isinstance(one, trimesh.Trimesh)]
     except Exception as error:  # Readers of foreign files raise whatever their parsers do.
-        raise WorldError("This file is no mesh that can be read.", "Is it damaged, or of another kind?") from error
+        raise WorldError("This file is no mesh that can be read.", "Is it damaged? Of a .gltf with files beside it, send the .glb.") from error
     count = sum(len(one.faces) for one in meshes)
     if count > MOST_TRIANGLES:
         raise WorldError(f"This mesh has {count:,} triangles.", f"Decimate it to {MOST_TRIANGLES:,} or fewer first.")
@@ -55,10 +56,10 @@ def read_mesh(data: bytes, kind: str, unit: str = "m", up: str = "y") -> Solid:
 
 
 def write_mesh(solid: Solid, path: Path) -> None:
-    """Write a solid's triangles to a file of one of `KINDS`, by its suffix; raises WorldError for another."""
+    """Write a solid's triangles to a file of one of `WRITTEN`, by its suffix; raises WorldError for another."""
     kind = path.suffix.lower().lstrip(".")
-    if kind not in KINDS:
-        raise WorldError(f"“.{kind[:10]}” is no mesh that is written.", f"Choose {', '.join(KINDS)}.")
+    if kind not in WRITTEN:
+        raise WorldError(f"“.{kind[:10]}” is no mesh that is written.", f"Choose {', '.join(WRITTEN)}.")
     made = trimesh.Trimesh(solid.vertices, solid.faces, process=False)
     data = made.export(file_type=kind)
     path.write_bytes(data if isinstance(data, bytes) else str(data).encode())

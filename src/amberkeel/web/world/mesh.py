@@ -1,15 +1,17 @@
 """Meshes in the scene: the ground through tracks, and meshes from files."""
 
 import numpy as np
-from flask import jsonify
+from flask import jsonify, request
 
 from amberkeel.core.errors import KeelError
 from amberkeel.core.units import typed_length
-from amberkeel.core.world.standing import Proxy
+from amberkeel.core.world.align import by_pairs, to_surface
+from amberkeel.core.world.mesh_files import KINDS, MOST_BYTES, read_mesh
+from amberkeel.core.world.standing import Proxy, carried
 from amberkeel.store.models import Shot
-from amberkeel.store.scene import camera_in_world, keep_mesh, proxies_of, relief_of
+from amberkeel.store.scene import camera_in_world, keep_mesh, proxies_of, relief_of, solid_in
 from amberkeel.web.common import get_shot, media, open_session
-from amberkeel.web.sent import Body, Flag, Whole, Word, sent
+from amberkeel.web.sent import Body, Flag, Number, Whole, Word, sent
 from amberkeel.web.state import edited
 from amberkeel.web.world.blueprint import blueprint
 from amberkeel.web.world.scene import fresh_id
@@ -82,3 +84,65 @@ def mesh_report(number: int, name: str):
         rms=None if not np.isfinite(found.rms) else round(found.rms, 6), triangles=len(found.solid.faces),
         points=len(found.rows), longest=round(found.longest, 5), sticks_out=out,
     )  # fmt: skip
+
+
+class Pair(Body):
+    """A spot of a mesh in the world, and the track that lies there."""
+
+    xyz: list[Number]
+    track: Whole
+
+
+class Aligning(Body):
+    """How a mesh is brought to the points: by pairs, or by its surface to selected tracks, or all."""
+
+    id: Word
+    pairs: list[Pair] = []
+    tracks: list[Whole] = []
+    scaled: Flag = False
+
+
+@blueprint.post("/shots/<int:number>/world/import")
+def bring(number: int):
+    """Bring a mesh from a file into the scene."""
+    file = request.files.get("file")
+    if file is None or not file.filename:
+        raise KeelError("There is no file.", f"Choose a mesh: {', '.join(KINDS)}.")
+    kind = file.filename.rsplit(".", 1)[-1]
+    data = file.read(MOST_BYTES + 1)
+    solid = read_mesh(data, kind, request.form.get("unit", "m"), request.form.get("up", "y"))
+    stem = file.filename.rsplit("/", 1)[-1].rsplit(".", 1)[0][:60]
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        key = fresh_id(shot, "mesh", {})
+        thing = {"kind": "mesh", "name": stem or f"Mesh {key[1:]}", "mesh": keep_mesh(media(), solid)}
+        payload = {"proxies": {key: thing}, "label": f"Bring in {thing['name']}, {len(solid.faces)} triangles"}
+        return edited(opened, number, "scene", payload, request.form.get("revision", type=int))
+
+
+@blueprint.post("/shots/<int:number>/world/align")
+def align(number: int):
+    """Bring a mesh to the points: by three pairs or more, or from where it is by its surface."""
+    asked = sent(Aligning)
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        thing = proxies_of(shot).get(asked.id)
+        if thing is None or not thing.mesh:
+            raise KeelError("That mesh is no longer in the scene.")
+        _, ids, xyz = camera_in_world(opened, media(), shot)
+        if asked.pairs:
+            rows = {int(track): row for row, track in enumerate(ids)}
+            lost = [pair.track for pair in asked.pairs if pair.track not in rows]
+            if lost or any(len(pair.xyz) != 3 for pair in asked.pairs):
+                raise KeelError("A track of these pairs has no point.", "Choose another one.")
+            points = xyz[[rows[pair.track] for pair in asked.pairs]]
+            found = by_pairs(np.array([pair.xyz for pair in asked.pairs], float), points, asked.scaled)
+            words = f"Align {thing.name} by {len(asked.pairs)} pairs"
+        else:
+            chosen = np.isin(ids, asked.tracks) if asked.tracks else np.ones(len(ids), bool)
+            found = to_surface(solid_in(media(), thing), xyz[chosen], asked.scaled)
+            words = f"Bring {thing.name} to the points"
+        kept = carried((shot.scene or {})["proxies"][asked.id], found.change)
+        answer = edited(opened, number, "scene", {"proxies": {asked.id: kept}, "label": words}, asked.revision)
+        body = answer.get_json()
+    return jsonify({**body, "said": f"{words}: its points lie {found.rms:.3g} off it, RMS."})

@@ -90,6 +90,7 @@ export function firstState({ first, last, fps, width, height, stage }) {
       onPoints: 0,
       place: null,
       hover: null,
+      picked: null,
       still: false,
     },
     solids: null,

@@ -40,6 +40,7 @@ export class SpacePick {
     if (!path || !this.scene.points) return;
     const small = path.every(([x, y]) => Math.hypot(x - path[0][0], y - path[0][1]) < STILL_PX);
     if (!small && this.tool === "pick") return;
+    if (event.altKey) return this.spot(path[0]);
     const found = small ? this.nearest(path[0]) : this.inside(this.tool === "box" ? cornersOf(path) : path);
     const { store } = this.scene;
     const { tracks, selection } = store.state;
@@ -50,6 +51,20 @@ export class SpacePick {
       else if (tracks.row.has(id)) next.add(id);
     }
     store.set({ selection: next });
+  }
+
+  /** Pick a spot of what stands in the scene. */
+  spot([x, y]) {
+    const { canvas, through, solved, eye, solids, store } = this.scene;
+    const ray = new THREE.Raycaster();
+    const at = new THREE.Vector2((2 * x) / canvas.clientWidth - 1, 1 - (2 * y) / canvas.clientHeight);
+    ray.setFromCamera(at, through ? solved : eye);
+    const [hit] = ray.intersectObjects(
+      solids.children.filter((one) => one.isMesh),
+      false,
+    );
+    store.set({ world: { ...store.state.world, picked: hit ? hit.point.toArray() : null } });
+    return null;
   }
 
   /** Points with where they lie on the screen. */

@@ -1,5 +1,5 @@
 // The proxies' bench: simple geometry for the set, drawn on the plate click by click, or made from points.
-import { get, toast } from "../shell/api.js";
+import { get, postForm, toast } from "../shell/api.js";
 import { element, find, oneAtATime } from "../shell/dom.js";
 import { smallOf } from "./figures.js";
 import { Things } from "./things.js";
@@ -21,6 +21,8 @@ export class ProxiesBench {
     this.things = new Things(desk, "proxies", "#proxylist", "#proxyfields");
     this.at = null;
     this.report = { key: "", told: null };
+    this.pairs = [];
+    find("#importfile").addEventListener("change", (e) => this.bring(e.target));
     this.ask = oneAtATime(() => this.asked());
     this.actions = [
       ...Object.keys(STEPS).map((kind) => ({
@@ -37,6 +39,10 @@ export class ProxiesBench {
       },
       { id: "mesh-more", name: "World: add the selected tracks to the mesh", run: () => this.meshWith(true) },
       { id: "mesh-less", name: "World: take the selected tracks out of the mesh", run: () => this.meshWith(false) },
+      { id: "mesh-import", name: "World: bring in a mesh", run: () => find("#importfile").click() },
+      { id: "mesh-pair", name: "World: pair the picked spot with the selected track", run: () => this.pair() },
+      { id: "mesh-align", name: "World: align the mesh by its pairs", run: () => this.align(this.pairs) },
+      { id: "mesh-refine", name: "World: bring the mesh to the points", run: () => this.align([]) },
       {
         id: "drop-tracks",
         name: "World: drop the selected tracks onto the scene, as anchored points",
@@ -168,6 +174,40 @@ export class ProxiesBench {
     return this.mesh(id, { tracks: [...own] });
   }
 
+  bring(input) {
+    const form = new FormData();
+    form.append("file", input.files[0]);
+    form.append("unit", find("#importunit").value);
+    form.append("up", find("#importup").value);
+    form.append("revision", this.desk.revision);
+    input.value = "";
+    return this.desk.act(async () => {
+      await this.desk.answered(await postForm(this.desk.at("world/import"), form));
+      this.set({ chosen: this.things.all.at(-1)?.[0] ?? null });
+    });
+  }
+
+  pair() {
+    const { world } = this.desk.state;
+    const [track] = this.desk.selected;
+    if (!world.picked || track === undefined || this.desk.selected.length > 1)
+      return toast("Alt-click a spot of the mesh in 3D, then select the one track that lies there.", true);
+    this.pairs = [...this.pairs, { xyz: world.picked, track }];
+    return this.set({ picked: null });
+  }
+
+  async align(pairs) {
+    const id = this.desk.state.world.chosen;
+    await this.desk.send("world/align", {
+      id: id ?? "",
+      pairs,
+      tracks: pairs.length ? [] : this.desk.selected,
+      scaled: find("#alignscaled").checked,
+    });
+    this.pairs = [];
+    this.draw();
+  }
+
   draw() {
     const { world } = this.desk.state;
     for (const kind of Object.keys(STEPS)) {
@@ -181,6 +221,11 @@ export class ProxiesBench {
       "No proxies yet. Draw one on the plate against the ground, or mesh the ground from selected tracks.",
     );
     const found = this.things.chosen;
+    const isBrought = found?.[1].kind === "mesh" && !(found[1].tracks ?? []).length;
+    find("#meshalign").hidden = !isBrought;
+    find("#pairsays").textContent = world.picked
+      ? "A spot is picked: select the track that lies there, then Pair."
+      : `${this.pairs.length} pairs. Alt-click a spot of the mesh in 3D to begin one.`;
     const isMesh = found?.[1].kind === "mesh" && (found[1].tracks ?? []).length > 0;
     find("#meshedit").hidden = !isMesh;
     find("#proxyground").hidden = !found;
