@@ -43,7 +43,9 @@ def read_mesh(data: bytes, kind: str, unit: str = "m", up: str = "y") -> Solid:
         scene = trimesh.load_scene(io.BytesIO(data), file_type=kind)
         meshes = [one for one in scene.dump() if isinstance(one, trimesh.Trimesh)]
     except Exception as error:  # Readers of foreign files raise whatever their parsers do.
-        raise WorldError("This file is no mesh that can be read.", "Is it damaged? Of a .gltf with files beside it, send the .glb.") from error
+        raise WorldError(
+            "This file is no mesh that can be read.", "Is it damaged? Of a .gltf with files beside it, send the .glb."
+        ) from error
     count = sum(len(one.faces) for one in meshes)
     if count > MOST_TRIANGLES:
         raise WorldError(f"This mesh has {count:,} triangles.", f"Decimate it to {MOST_TRIANGLES:,} or fewer first.")

@@ -77,15 +77,80 @@ def surface_seen(path: CameraPath, row: int, solids: list[Solid], scale: float =
     """
     height, width = round(path.lens.height * scale), round(path.lens.width * scale)
     inverse, face = np.zeros((height, width), np.float32), np.full((height, width), -1, np.int32)
-    start = 0
-    near = 1e-3 * _reach(path, row, solids)
+    start, near = 0, NEAR * _reach(path, row, solids)
     for solid in solids:
-        camera = path.to_camera(solid.vertices, row)
-        ahead = camera[:, 2] > near
-        px = np.where(ahead[:, None], path.project(solid.vertices, row) * scale, np.nan)
-        _raster(px, 1.0 / np.maximum(camera[:, 2], near), solid.faces.astype(np.int64), start, inverse, face)
+        px, over_depth, faces, own = _in_the_picture(path, row, solid, near, scale)
+        _raster(px, over_depth, faces, start + own, inverse, face)
         start += len(solid.faces)
     return Surface(inverse, face)
+
+
+NEAR = 1e-3
+"""Depth nearer than which nothing is drawn, over the usual distance of what stands there."""
+
+LONGEST_PX, SPLITS = 24.0, 7
+"""Side in the picture above which a triangle is split, so that it bends as the lens does; and how often."""
+
+TRUSTED = 1.25
+"""How far beyond the picture's corner the lens's polynomial is trusted; further out it is carried on straight."""
+
+MOST_SPLIT = 400_000
+"""Triangles of a solid up to which they are split."""
+
+
+def _in_the_picture(
+    path: CameraPath, row: int, solid: Solid, near: float, scale: float
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Return a solid's triangles before the camera, split until they are small in the picture: pixels (V, 2), one over
+    depth (V,), triangles (F, 3) and which of the solid's each is part of, (F,).
+    """
+    camera, faces = path.to_camera(solid.vertices, row), solid.faces.astype(np.int64)
+    own, size = np.arange(len(faces), dtype=np.int64), np.array([path.lens.width, path.lens.height]) * scale
+    for _ in range(SPLITS):
+        ahead, px = camera[:, 2] > near, _seen_at(path, row, camera, near) * scale
+        some, all_ahead = np.any(ahead[faces], axis=1), np.all(ahead[faces], axis=1)
+        corners = px[faces]
+        low, high = corners.min(1), corners.max(1)
+        beside = (high[:, 0] < 0.0) | (high[:, 1] < 0.0) | (low[:, 0] > size[0]) | (low[:, 1] > size[1])
+        outside = all_ahead & beside
+        (kept,) = np.nonzero(some & ~outside)
+        faces, own, all_ahead, low, high = faces[kept], own[kept], all_ahead[kept], low[kept], high[kept]
+        long = ~all_ahead | ((high - low).max(1) > LONGEST_PX)
+        if not long.any() or len(faces) > MOST_SPLIT:
+            break
+        camera, faces, own = _split(camera, faces, own, long)
+    ahead, px = camera[:, 2] > near, _seen_at(path, row, camera, near) * scale
+    whole = ahead[faces].all(1)
+    return px, 1.0 / np.maximum(camera[:, 2], near), faces[whole], own[whole]
+
+
+def _split(camera: np.ndarray, faces: np.ndarray, own: np.ndarray, which: np.ndarray):
+    """Return vertices and triangles with some of them split into four."""
+    a, b, c = faces[which].T
+    edges = np.sort(np.concatenate([np.stack([a, b], 1), np.stack([b, c], 1), np.stack([c, a], 1)]), axis=1)
+    single, place = np.unique(edges, axis=0, return_inverse=True)
+    middle = len(camera) + place.reshape(3, -1)
+    ab, bc, ca = middle
+    parts = [np.stack(t, 1) for t in ((a, ab, ca), (ab, b, bc), (ca, bc, c), (ab, bc, ca))]
+    return (
+        np.concatenate([camera, camera[single].mean(1)]),
+        np.concatenate([faces[~which], *parts]),
+        np.concatenate([own[~which], *[own[which]] * 4]),
+    )
+
+
+def _seen_at(path: CameraPath, row: int, camera: np.ndarray, near: float) -> np.ndarray:
+    """Return pixels (N, 2) of points in the camera (N, 3); far outside the picture, where the lens's polynomial may
+    turn back, its edge is carried on straight.
+    """
+    lens = path.lens_at(row)
+    flat = camera[:, :2] / np.maximum(camera[:, 2:], near)
+    cx, cy = lens.principal_px
+    fx, fy = lens.focal_px
+    limit = TRUSTED * float(np.hypot(max(cx, lens.width - cx) / fx, max(cy, lens.height - cy) / fy))
+    share = np.minimum(limit / np.maximum(np.linalg.norm(flat, axis=1), 1e-12), 1.0)[:, None]
+    bent = lens.project(np.concatenate([flat * share, np.ones((len(flat), 1))], 1)) - [cx, cy]
+    return bent / share + [cx, cy]
 
 
 def _reach(path: CameraPath, row: int, solids: list[Solid]) -> float:
@@ -94,14 +159,13 @@ def _reach(path: CameraPath, row: int, solids: list[Solid]) -> float:
 
 
 @njit(cache=True, nogil=True)
-def _raster(px, inverse, faces, start, out, index):
+def _raster(px, inverse, faces, numbers, out, index):
     """Draw triangles into one over depth (H, W) and their numbers; the nearest stays."""
     height, width = out.shape
     for f in range(len(faces)):
         a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
         ax, ay, bx, by, cx, cy = px[a, 0], px[a, 1], px[b, 0], px[b, 1], px[c, 0], px[c, 1]
         area = (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
-        # A corner behind the camera has no place: NaN compares false.
         if not abs(area) > 1e-9:
             continue
         left, right = max(int(min(ax, bx, cx) - 0.5), 0), min(int(max(ax, bx, cx) + 0.5), width - 1)
@@ -118,7 +182,7 @@ def _raster(px, inverse, faces, start, out, index):
                 z = u * inverse[a] + v * inverse[b] + w * inverse[c]
                 if z > out[j, i]:
                     out[j, i] = z
-                    index[j, i] = start + f
+                    index[j, i] = numbers[f]
 
 
 def points_seen(path: CameraPath, row: int, solids: list[Solid], seen: Surface) -> tuple[Points, np.ndarray]:
@@ -150,7 +214,8 @@ def texture_points(solid: Solid, size: int) -> tuple[Points, np.ndarray]:
     """
     px = np.stack([solid.uv[:, 0] * size, (1.0 - solid.uv[:, 1]) * size], 1)
     inverse, face = np.zeros((size, size), np.float32), np.full((size, size), -1, np.int32)
-    _raster(px, np.ones(len(px)), solid.faces.astype(np.int64), 0, inverse, face)
+    faces = solid.faces.astype(np.int64)
+    _raster(px, np.ones(len(px)), faces, np.arange(len(faces)), inverse, face)
     at = np.argwhere(face >= 0)
     own = face[at[:, 0], at[:, 1]]
     a, b, c = (px[solid.faces[own, k]] for k in range(3))

@@ -121,18 +121,36 @@ def _neighbours(faces: np.ndarray, count: int) -> csr_matrix:
     return made
 
 
-def _apart(spread: np.ndarray, faces: np.ndarray) -> np.ndarray:
-    """Return how far each vertex lies above the plane through its neighbours (V,), NaN with too few."""
-    beside, out = _neighbours(faces, len(spread)), np.full(len(spread), np.nan)
+def _bend(spread: np.ndarray, faces: np.ndarray) -> tuple[csr_matrix, np.ndarray]:
+    """Return what takes heights (V,) to how far each vertex lies above the plane through its neighbours, near ones
+    counting more, (B, V), and which vertices (B,) those are: others have too few. A slope gives nothing.
+    """
+    beside = _neighbours(faces, len(spread))
+    rows: list[int] = []
+    columns: list[int] = []
+    values: list[float] = []
+    own_rows: list[int] = []
     for v in range(len(spread)):
         own = beside.indices[beside.indptr[v] : beside.indptr[v + 1]]
         if len(own) < LEAST_NEIGHBOURS:
             continue
-        away = spread[own] - spread[v]
-        design = np.column_stack([away[:, [0, 2]], np.ones(len(own))])
-        weights = 1.0 / np.maximum(np.linalg.norm(away[:, [0, 2]], axis=1), 1e-9)
-        fit = np.linalg.lstsq(design * weights[:, None], away[:, 1] * weights, rcond=None)[0]
-        out[v] = -fit[2]
+        away = spread[own][:, [0, 2]] - spread[v][[0, 2]]
+        weights = 1.0 / np.maximum(np.linalg.norm(away, axis=1), 1e-9)
+        design = np.column_stack([away, np.ones(len(own))]) * weights[:, None]
+        shares = np.linalg.pinv(design)[2] * weights
+        rows += [len(own_rows)] * (len(own) + 1)
+        columns += [v, *own.tolist()]
+        values += [1.0, *(-shares).tolist()]
+        own_rows.append(v)
+    made = coo_matrix((values, (rows, columns)), (len(own_rows), len(spread))).tocsr()
+    return made, np.array(own_rows, int)
+
+
+def _apart(spread: np.ndarray, faces: np.ndarray) -> np.ndarray:
+    """Return how far each vertex lies above the plane through its neighbours (V,), NaN with too few."""
+    bend, rows = _bend(spread, faces)
+    out = np.full(len(spread), np.nan)
+    out[rows] = bend @ spread[:, 1]
     return out
 
 
@@ -165,9 +183,7 @@ def _weights(sigma: np.ndarray | None, rows: np.ndarray, spread: np.ndarray, fac
 
 def _smoothed(spread: np.ndarray, faces: np.ndarray, weights: np.ndarray) -> np.ndarray:
     """Return the smoothest heights that lie, RMS, one sigma from those given."""
-    count = len(spread)
-    beside = _neighbours(faces, count)
-    bend = diags(np.asarray(beside.sum(1)).ravel()) - beside
+    bend, _ = _bend(spread, faces)
     stiff = (bend.T @ bend).tocsc()
     low, high, heights = -12.0, 12.0, spread[:, 1]
     scale = float(np.median(weights))
