@@ -1,10 +1,10 @@
 """Proxies drawn on the plate click by click: from spots of the scene to a thing."""
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from amberkeel.core.errors import WorldError
 from amberkeel.core.world.planes import on_plane, ray_of
+from amberkeel.core.world.solids import degrees_of
 from amberkeel.core.world.standing import Proxy
 from amberkeel.core.world.under import GROUND, SURFACE, UP, Sight, Under, snapped_under
 
@@ -113,8 +113,7 @@ class _Draft:
 
 
 def _thing(kind: str, position: np.ndarray, world_from_own: np.ndarray, size) -> Proxy:
-    turn = Rotation.from_matrix(world_from_own).as_euler("xyz", degrees=True)
     sides = [round(max(float(s), 1e-6), 6) for s in size]
     return Proxy.model_validate(
-        {"kind": kind, "position": position.round(6).tolist(), "turn": turn.round(6).tolist(), "size": sides}
+        {"kind": kind, "position": position.round(6).tolist(), "turn": degrees_of(world_from_own), "size": sides}
     )

@@ -3,6 +3,7 @@
 A solid's own frame: Y up, its foot at the origin, lengths in world units.
 """
 
+import warnings
 from dataclasses import dataclass
 
 import numpy as np
@@ -207,6 +208,14 @@ def of_mesh(vertices: np.ndarray, faces: np.ndarray) -> Solid:
     flat = (vertices - low) / size
     edges = np.sort(np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1)
     return Solid(vertices, faces, flat[:, [0, 2]], np.unique(edges, axis=0))
+
+
+def degrees_of(rotation: np.ndarray) -> list[float]:
+    """Return the turns about X, then Y, then Z, degrees, that a rotation (3, 3) is; of those that are the same, one."""
+    with warnings.catch_warnings():
+        # With Y at a right angle only the sum of the others counts.
+        warnings.filterwarnings("ignore", message="Gimbal lock")
+        return Rotation.from_matrix(rotation).as_euler("xyz", degrees=True).round(9).tolist()
 
 
 def turned_by(degrees: tuple[float, float, float]) -> np.ndarray:

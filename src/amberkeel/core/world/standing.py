@@ -7,12 +7,11 @@ from typing import Annotated, Literal
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, FiniteFloat, ValidationError
-from scipy.spatial.transform import Rotation
 
 from amberkeel.core.errors import WorldError
 from amberkeel.core.world import solids
 from amberkeel.core.world.datum import Datum
-from amberkeel.core.world.solids import Solid, turned_by
+from amberkeel.core.world.solids import Solid, degrees_of, turned_by
 
 Coordinate = Annotated[FiniteFloat, Field(gt=-1e7, lt=1e7)]
 Positive = Annotated[FiniteFloat, Field(gt=0.0, lt=1e6)]
@@ -119,6 +118,6 @@ def carried(thing: dict, change: Datum, sized: bool = True) -> dict:
     return {
         **thing,
         "position": change.apply(np.array(thing.get("position", (0.0, 0.0, 0.0)), float)).round(9).tolist(),
-        "turn": Rotation.from_matrix(turn).as_euler("xyz", degrees=True).round(9).tolist(),
+        "turn": degrees_of(turn),
         "size": size.round(9).tolist(),
     }

@@ -14,7 +14,7 @@ from amberkeel.core.units import maybe_number, typed_length, typed_number
 from amberkeel.core.world.datum import AXES
 from amberkeel.core.world.planes import fit_plane
 from amberkeel.core.world.probe import card_outlines
-from amberkeel.core.world.solids import turned_by
+from amberkeel.core.world.solids import degrees_of, turned_by
 from amberkeel.core.world.statement import read_statement, statement_document
 from amberkeel.core.world.survey import MOST_BYTES, read_survey
 from amberkeel.store.models import Attempt, Shot, Track
@@ -295,8 +295,9 @@ def _turned_more(kept: dict, more: Rotation, gain: float, move, words: str) -> C
     old = {"turn": [0.0, 0.0, 0.0], "scale": 1.0, "move": [0.0, 0.0, 0.0], **(kept.get("hand") or {})}
     turn = more * Rotation.from_euler("xyz", old["turn"], degrees=True)
     moved = gain * more.apply(np.array(old["move"])) + np.array(move)
-    angles = turn.as_euler("xyz", degrees=True).round(9).tolist()
-    hand = {"turn": angles, "scale": gain * old["scale"], "move": moved.round(9).tolist()}
+    hand = {"turn": degrees_of(turn.as_matrix()), "scale": gain * old["scale"], "move": moved.round(9).tolist()}
+    if np.allclose(hand["turn"] + hand["move"], 0.0, atol=1e-9) and abs(hand["scale"] - 1.0) < 1e-12:
+        return Change({name: part for name, part in kept.items() if name != "hand"}, words)
     return Change({**kept, "hand": hand}, words)
 
 

@@ -103,7 +103,7 @@ class Aligning(Body):
 
 
 @blueprint.post("/shots/<int:number>/world/import")
-def bring(number: int):
+def bring_mesh(number: int):
     """Bring a mesh from a file into the scene."""
     file = request.files.get("file")
     if file is None or not file.filename:

@@ -1,0 +1,339 @@
+"""The world stage as an artist goes through it: a datum seen before it is set, proxies and probe objects, slip
+measured, the plate projected and painted; and what it says of bad input.
+"""
+
+import io
+
+import cv2
+import numpy as np
+import pytest
+from desk import desk_page, on_screen, poster
+from playwright.sync_api import expect
+from simulated import lowest
+
+from amberkeel.core.world.mesh_files import write_mesh
+from amberkeel.core.world.solids import box
+from amberkeel.core.world.world_file import read_world, world_schema, world_text
+from amberkeel.jobs.kinds import work
+from amberkeel.settings import from_environment
+
+SIZE = (640, 360)
+JSON = {"Accept": "application/json"}
+
+
+@pytest.fixture
+def ask(client, solved_shot):
+    return poster(client, solved_shot)
+
+
+@pytest.fixture
+def get(client, solved_shot):
+    def fetch(path, status=200):
+        answer = client.get(f"/shots/{solved_shot}/{path}", headers=JSON)
+        assert answer.status_code == status, answer.text
+        return answer.json
+
+    return fetch
+
+
+@pytest.fixture
+def attempt(client, get):
+    return client.get(f"/attempts/{get('state.json')['pinned']}.json").json
+
+
+@pytest.fixture
+def ground(ask, attempt, client, get):
+    """The shot with its ground, origin and a length set; all taken back afterwards."""
+    ask("datum", {"what": "clear"})
+    ids = [p["id"] for p in lowest(attempt["world"]["points"], 40)]
+    ask("datum", {"what": "ground", "tracks": ids})
+    ask("datum", {"what": "origin", "tracks": ids[:1]})
+    ask("datum", {"what": "distance", "tracks": [ids[2], ids[-1]], "distance": "2.45", "unit": "m"})
+    yield ids
+    scene = get("state.json")["scene"]
+    gone = {part: {name: None for name in scene.get(part, {})} for part in ("proxies", "probes")}
+    ask("world/scene", {**gone, "label": "Clear"})
+    ask("datum", {"what": "clear"})
+
+
+def world_of(client, get):
+    return client.get(f"/attempts/{get('state.json')['pinned']}/world.json").json
+
+
+def test_the_ground_is_seen_under_the_pointer_and_taken(ask, get, client, attempt):
+    found = get("world/under.json?frame=1010&x=250&y=300")
+    assert len(found["planks"]) == 6 and found["rms_px"] < 6.0 and len(found["tracks"]) >= 5 and found["mast"]
+    assert {"trouble", "planks"} & set(get("world/under.json?frame=1010&x=20&y=12"))
+    ask("datum", {"what": "under", "tracks": found["tracks"], "frame": 1010, "x": 250, "y": 300})
+    told = world_of(client, get)["told"]
+    assert told["from"] == {"level": "ground", "heading": "", "origin": "spot", "scale": ""}
+    again = get("world/under.json?frame=1010&x=250&y=300")
+    assert again["slope"] < 1.0 and np.abs(again["at"]).max() < 1e-3 * max(again["distance"], 1.0)
+    planes = get("world/planes.json?frame=1010")["planes"]
+    assert planes[0]["kind"] == "ground" and len(planes[0]["tracks"]) >= 12
+    for path, words in (("under.json?frame=7&x=1&y=1", "no camera"), ("under.json?frame=1010&x=far&y=1", "no number")):
+        assert words in get(f"world/{path}", 400)["error"]
+    ask("undo")
+    assert get("state.json")["datum"] == {}
+
+
+def test_each_part_of_the_datum_is_one_edit(ask, get, client, ground, solved_shot):
+    told = world_of(client, get)["told"]
+    assert told["ground"]["rms"] > 0.0 and told["facts"]["height"][1] > 0.0
+    assert told["distances"]["0"]["share"] == pytest.approx(0.0, abs=1e-6)
+    ask("datum", {"what": "direction", "tracks": ground[:2], "axis": "x"})
+    ask("datum", {"what": "swap", "number": 0})
+    assert get("state.json")["datum"]["directions"][0]["tracks"] == ground[1::-1]
+    ask("datum", {"what": "undirect", "number": 0})
+    ask(
+        "datum",
+        {
+            "what": "distance",
+            "tracks": [ground[2], ground[-1]],
+            "distance": "16' 2 1/2\"",
+            "unit": "ft",
+            "sigma": "0.1",
+        },
+    )
+    loud = world_of(client, get)["told"]["distances"]
+    assert any(one["contradicts"] for one in loud.values())
+    ask("datum", {"what": "change-distance", "number": 1})
+    assert set(world_of(client, get)["told"]["distances"]) == {"0"}
+    ask("datum", {"what": "drop-distance", "number": 1})
+    before = world_of(client, get)["world"]["points"][0]["xyz"]
+    ask("datum", {"what": "nudge", "axis": "y", "degrees": "90"})
+    turned = world_of(client, get)["world"]["points"][0]["xyz"]
+    assert turned == pytest.approx([before[2], before[1], -before[0]], abs=1e-4)
+    ask("datum", {"what": "hand", "turn": ["0", "0,01", "0"], "move": ["0", "0", "1"], "scale": "1"})
+    ask("datum", {"what": "hand", "turn": ["", "", ""], "move": ["", "", ""], "scale": ""})
+    assert "hand" not in get("state.json")["datum"]
+    ask("datum", {"what": "flip"})
+    assert world_of(client, get)["told"]["under"]
+    ask("undo")
+    ask("datum", {"what": "exchange", "tracks": [ground[5], ground[6]]}, 200)
+    ask("undo")
+    ask("datum", {"what": "unground", "tracks": [ground[7]]})
+    assert ground[7] not in get("state.json")["datum"]["ground"]
+    ask("datum", {"what": "distance", "axis": "height", "frame": 1001, "distance": "170", "unit": "cm"})
+    ask("datum", {"what": "drop-distance", "number": 1})
+    sheet = b"name,length,unit\nslab,6.4,m\nhull,1' 2 1/2\",ft\n"
+    sent = client.post(
+        f"/shots/{solved_shot}/survey",
+        data={"file": (io.BytesIO(sheet), "tape.csv")},
+        content_type="multipart/form-data",
+    )
+    rows = sent.json["datum"]["distances"]
+    assert [one["metres"] for one in rows[1:]] == pytest.approx([6.4, 0.3683])
+    ask("datum", {"what": "change-distance", "number": 1, "tracks": ground[8:10]})
+    for body, words in (
+        ({"what": "swap", "number": 4}, "gone"),
+        ({"what": "direction", "tracks": ground[:1], "axis": "x"}, "Select two"),
+        ({"what": "direction", "tracks": ground[:2], "axis": "w"}, "no axis"),
+        ({"what": "direction", "tracks": ground[:2], "axis": "y"}, "already says"),
+        ({"what": "hand", "turn": ["x", "", ""], "move": ["", "", ""]}, "no number"),
+        ({"what": "nudge", "axis": "y", "degrees": "much"}, "no number"),
+        ({"what": "copy", "shot": solved_shot}, "another one"),
+        ({"what": "unground", "tracks": ground}, "three tracks"), ({"what": "proxy", "name": "p9"}, "no longer"),
+    ):  # fmt: skip
+        assert words in ask("datum", body, 400)["error"]
+    for data, words in ((b"\xff\xfe\x00", "no text"), (b"a,b\n1,2\n", "no survey sheet")):
+        answer = client.post(
+            f"/shots/{solved_shot}/survey",
+            data={"file": (io.BytesIO(data), "x.csv")},
+            content_type="multipart/form-data",
+            headers=JSON,
+        )
+        assert answer.status_code == 400 and words in answer.json["error"]
+
+
+def test_what_stands_in_the_scene_stays_on_the_picture(ask, get, client, ground):
+    clicks = "1005:200:320,1005:330:325,1005:350:290,1005:350:230"
+    made = get(f"world/draft.json?kind=box&reach=0&clicks={clicks}")
+    assert made["thing"]["size"][1] > 0.05 and len(made["solid"]["faces"]) > 100
+    ask("world/scene", {"proxies": {"new": {**made["thing"], "kind": "box"}}, "label": "Draw a box"})
+    at = get("world/draft.json?kind=box&reach=6&clicks=1005:200:320")
+    assert at["on"] in ("ground", "surface", "corner", "point", "edge")
+    corner = np.array(get("world/solids.json")["solids"]["p1"]["vertices"]).reshape(-1, 3)[:4]
+    world = world_of(client, get)["world"]
+    ask("datum", {"what": "nudge", "axis": "y", "degrees": "30"})
+    ask("datum", {"what": "nudge", "scale": "2"})
+    after = np.array(get("world/solids.json")["solids"]["p1"]["vertices"]).reshape(-1, 3)[:4]
+    assert not np.allclose(corner, after)
+    now = world_of(client, get)["world"]
+
+    def direction(xyz, w):
+        frame = w["frames"][4]
+        away = (np.array(xyz) - frame["position"]) @ np.array(frame["world_from_camera"])
+        return away[:, :2] / away[:, 2:]
+
+    assert np.allclose(direction(corner, world), direction(after, now), atol=1e-5)
+    assert ask("undo")["said"] and ask("undo")["said"]
+    assert np.allclose(np.array(get("world/solids.json")["solids"]["p1"]["vertices"]).reshape(-1, 3)[:4], corner)
+    found = get("world/cast.json?frame=1005&x=265&y=300&reach=0")
+    assert found["on"] == "surface" and found["id"] == "p1"
+    ask("world/scene", {"proxies": {"p1": {"size": ["120 cm", 0.5, "2 ft"], "look": "checker"}}, "label": "Size"})
+    assert get("state.json")["scene"]["proxies"]["p1"]["size"] == pytest.approx([1.2, 0.5, 0.6096])
+    ask("world/scene", {"proxies": {"p1": {"position": [0.0, 0.5, -3.0]}}, "label": "Lift"})
+    ask("datum", {"what": "proxy", "name": "p1"})
+    assert get("state.json")["datum"]["hand"]["move"][1] == pytest.approx(-0.5)
+    assert get("state.json")["scene"]["proxies"]["p1"]["position"][1] == pytest.approx(0.0, abs=1e-9)
+    ask("undo")
+    for body, words in (
+        ({"proxies": {"p9": {"look": "wire"}}}, "no longer"), ({"proxies": {"p1": {"size": [0, 1, 1]}}}, "cannot be"),
+        ({"proxies": {"p1": {"size": ["far", 1, 1]}}}, "no length"), ({"light": [1]}, "a bearing and a height"),
+        ({"probes": {"new": {"kind": "sphere"}}}, "cannot be"),
+    ):  # fmt: skip
+        assert words in ask("world/scene", body, 400)["error"]
+    for query, words in (
+        ("kind=ball&reach=0&clicks=1005:1:1", "no proxy"),
+        ("kind=box&reach=0&clicks=what", "cannot be read"),
+    ):
+        assert words in get(f"world/draft.json?{query}", 400)["error"]
+    assert get("world/draft.json?kind=wall&reach=0&clicks=1005:300:2,1005:310:2")["trouble"]
+
+
+def test_the_ground_is_meshed_and_a_mesh_brought_in(ask, get, client, ground, solved_shot, tmp_path):
+    ask("world/mesh", {"tracks": ground, "extend": "10 cm", "smooth": True})
+    told = get("world/mesh/p1.json")
+    assert told["triangles"] > 20 and told["points"] > 20
+    ask("world/mesh", {"id": "p1", "tracks": ground[:20], "longest": "5 m"})
+    assert get("world/mesh/p1.json")["points"] <= 20
+    assert "three" in ask("world/mesh", {"tracks": ground[:2]}, 400)["error"]
+    shed = tmp_path / "shed.obj"
+    write_mesh(box(1.0, 1.0, 1.0), shed)
+
+    def bring(data, name, **more):
+        form = {"file": (io.BytesIO(data), name), **more}
+        return client.post(
+            f"/shots/{solved_shot}/world/import", data=form, content_type="multipart/form-data", headers=JSON
+        )
+
+    assert bring(shed.read_bytes(), "shed.obj", unit="m").json["scene"]["proxies"]["p2"]["name"] == "shed"
+    assert bring(b"nonsense", "shed.ply").status_code == 400
+    points = world_of(client, get)["world"]["points"]
+    three = [p for p in points if p["state"] == "active"][:40:10]
+    pairs = [{"xyz": [v * 0.5 + 0.1 for v in p["xyz"]], "track": p["id"]} for p in three]
+    said = ask("world/align", {"id": "p2", "pairs": pairs, "scaled": True})
+    assert "Align shed" in said["said"] and said["scene"]["proxies"]["p2"]["size"][0] == pytest.approx(2.0, rel=1e-3)
+    assert "RMS" in ask("world/align", {"id": "p2", "tracks": ground})["said"]
+    assert "three pairs" in ask("world/align", {"id": "p2", "pairs": pairs[:2]}, 400)["error"]
+    dropped = ask("world/drop", {"tracks": ground[:5], "frame": 1005})
+    assert "anchored point" in dropped["said"] and any(c["kind"] == "anchor" for c in dropped["constraints"])
+    assert "No track" in ask("world/drop", {"tracks": [], "frame": 1005}, 400)["error"]
+    ask("undo")
+
+
+def test_slip_is_measured_and_the_plate_projected(ask, get, client, ground, solved_shot):
+    ask("world/probe", {"kind": "person", "frame": 1005, "x": 265, "y": 300})
+    ask("world/probe", {"id": "q1", "frame": 1005, "x": 300, "y": 310})
+    ask("world/posts")
+    scene = get("state.json")["scene"]
+    assert scene["probes"]["q1"]["size"][1] == 1.75 and len(scene["probes"]) == 8
+    assert "no probe" in ask("world/probe", {"kind": "horse", "frame": 1005, "x": 9, "y": 300}, 400)["error"]
+    work("slip", from_environment(), solved_shot, {}, lambda *_: None)
+    state = get("state.json")
+    measured = client.get(f"/attempts/{state['pinned']}/measured.json").json
+    assert len(measured["places"]) > 8 and 0.0 < measured["usual"] < 0.4 and len(measured["by_frame"]) == 40
+    assert any(one["kind"] in ("holds", "slips") for one in state["findings"])
+    clicks = "1005:150:330,1005:480:330,1005:470:285"
+    floor = get(f"world/draft.json?kind=plane&reach=0&clicks={clicks}")["thing"]
+    ask("world/scene", {"proxies": {"new": {**floor, "kind": "plane"}}, "label": "Floor"})
+    for mode, frames in (("one", [1005]), ("median", list(range(1001, 1041, 4)))):
+        work("project", from_environment(), solved_shot, {"mode": mode, "frames": frames}, lambda *_: None)
+    kept = get("state.json")["scene"]["proxies"]["p1"]
+    assert kept["look"] == "picture"
+    sent = client.get(f"/shots/{solved_shot}/world/texture/p1.png")
+    picture = cv2.imdecode(np.frombuffer(sent.data, np.uint8), cv2.IMREAD_UNCHANGED)
+    assert picture.shape[2] == 4 and (picture[..., 3] > 0).mean() > 0.2
+    painted = cv2.imencode(".png", np.full((50, 70, 3), 200, np.uint8))[1].tobytes()
+
+    def paint(data, name="p1"):
+        form = {"file": (io.BytesIO(data), "x.png")}
+        return client.post(
+            f"/shots/{solved_shot}/world/texture/{name}", data=form, content_type="multipart/form-data", headers=JSON
+        )
+
+    assert paint(painted).json["scene"]["proxies"]["p1"]["texture"] != kept["texture"]
+    assert "no picture" in paint(b"nonsense").json["error"] and "no longer" in paint(painted, "p9").json["error"]
+    assert "no way" in ask("world/project", {"mode": "magic"}, 400)["error"]
+    ask("undo")
+
+
+def test_a_shot_without_a_camera_says_what_it_lacks(client, loft_shot):
+    ask = poster(client, loft_shot)
+    answer = client.get(f"/shots/{loft_shot}/world/cast.json?frame=1001&x=1&y=1&reach=0", headers=JSON)
+    assert "no camera yet" in answer.json["error"]
+    assert client.get(f"/shots/{loft_shot}/world/before.json").json == {"world": None}
+    assert "no pinned attempt" in ask("datum", {"what": "ground", "tracks": [1, 2, 3]}, 400)["error"]
+
+
+def test_the_world_is_set_built_and_checked_with_the_pointer(browser, service, solved_shot, ask):
+    ask("datum", {"what": "clear"})
+    with desk_page(browser, service, solved_shot, "world") as page:
+        page.keyboard.press("Shift+V")
+        page.mouse.move(*on_screen(page, SIZE, 240, 300))
+        page.mouse.move(*on_screen(page, SIZE, 250, 300))
+        page.wait_for_timeout(600)
+        page.mouse.down()
+        page.mouse.up()
+        expect(page.locator("#groundfrom")).to_have_text("points on it")
+        expect(page.locator("#originfact")).to_have_text("a spot on the plate")
+        page.locator("[data-act=planes]").click()
+        expect(page.locator("#planelist .linerow").first).to_contain_text("like a ground")
+        page.locator("[data-act=world-proxies]").click()
+        page.locator("[data-act=proxy-box]").click()
+        for x, y in ((200, 320), (330, 325), (350, 290), (350, 230)):
+            page.mouse.move(*on_screen(page, SIZE, x, y), steps=3)
+            page.wait_for_timeout(150)
+            page.mouse.down()
+            page.mouse.up()
+            page.wait_for_timeout(150)
+        expect(page.locator("#proxylist .thingrow")).to_have_count(1)
+        page.keyboard.press("Escape")
+        page.locator("[data-act=world-probes]").click()
+        page.locator("[data-act=probe-person]").click()
+        page.mouse.move(*on_screen(page, SIZE, 430, 315))
+        page.mouse.down()
+        page.mouse.up()
+        expect(page.locator("#probelist .thingrow")).to_have_count(1)
+        assert page.locator("#overglass").is_visible()
+        page.keyboard.press("Shift+O")
+        page.locator("[data-act=world-points]").click()
+        page.keyboard.press("5")
+        page.keyboard.press("2")
+        pane = page.locator("#space").bounding_box()
+        page.wait_for_timeout(800)
+        page.mouse.move(pane["x"] + 10, pane["y"] + 60)
+        page.mouse.down()
+        page.mouse.move(pane["x"] + pane["width"] - 10, pane["y"] + pane["height"] - 10, steps=4)
+        page.mouse.up()
+        expect(page.locator("#selected")).to_contain_text("selected")
+        page.keyboard.press("Shift+I")
+        expect(page.locator("#onlysays")).to_contain_text("shown alone")
+        for key in ("Shift+A", "Shift+W", "a"):
+            page.keyboard.press(key)
+        page.locator("[data-act=everything]").click()
+        page.locator("[data-act=world-slip]").click()
+        page.locator("[data-act=measure-slip]").click()
+        expect(page.locator("#sliplist .linerow").first).to_be_visible()
+        page.locator("#sliplist .linerow").first.click()
+        page.keyboard.press("Shift+K")
+        expect(page.locator("[data-act=slip-still]")).to_have_class("button tight on")
+        page.keyboard.press("Escape")
+        page.keyboard.press("1")
+        page.locator("[data-act=view-plate]").click()
+    scene = ask("world/scene", {"proxies": {"p1": None}, "probes": {"q1": None}, "label": "Clear"})["scene"]
+    assert scene == {"proxies": {}, "probes": {}}
+    ask("datum", {"what": "clear"})
+
+
+def test_world_json_reads_back_as_it_was_written():
+    text = (
+        '{"format": "amberkeel-world", "version": 1, "metric": true, "datum": {"scale": 2.0, "rotation": '
+        '[[1,0,0],[0,1,0],[0,0,1]], "translation": [0,0,0]}, "stated": {"ground": ["a1","a2","a3"]}, '
+        '"proxies": {"p1": {"kind": "box"}}}'
+    )
+    world = read_world(text)
+    assert read_world(world_text(world)) == world and "stated" in world_schema()
+    with pytest.raises(Exception, match=r"no world\.json"):
+        read_world("{}")
