@@ -16,6 +16,7 @@ from benchmarks import (
     repairs,
     speed,
     tracks,
+    world,
 )
 
 PARTS = {
@@ -32,6 +33,7 @@ PARTS = {
     "hostile": hostile.run,
     "diagnosis": diagnosis.run,
     "repairs": repairs.run,
+    "world": world.run,
 }
 
 

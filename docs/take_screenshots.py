@@ -18,8 +18,6 @@ LOFT, DOORS, RUN = 3, 5, 6
 
 STAGES = ["plate", "masks", "tracks", "lens", "solve", "world", "ties", "handoff"]
 
-GROUND = [(0.06, 0.80), (0.34, 0.72), (0.36, 0.98), (0.06, 0.98)]
-
 
 def desk(page: Page, address: str, stage: str, frame_steps: int = 0) -> None:
     """Open the solved demo shot at a stage, some tens of frames in."""
@@ -57,9 +55,6 @@ def desk_pictures(page: Page, address: str) -> None:
     """The desk's views."""
     desk(page, address, "solve", 2)
     shoot(page, "solve")
-    page.keyboard.press("5")
-    page.wait_for_timeout(2500)
-    shoot(page, "both")
     desk(page, address, "solve", 3)
     for layer in ("tracks", "tails", "sticks"):
         page.locator(f"[data-layer={layer}]").click()
@@ -72,22 +67,66 @@ def desk_pictures(page: Page, address: str) -> None:
     desk(page, address, "tracks", 3)
     lasso(page, [(0.45, 0.25), (0.65, 0.25), (0.65, 0.45), (0.45, 0.45)])
     shoot(page, "tracks")
+    world_pictures(page, address)
+
+
+def click(page: Page, x: float, y: float) -> None:
+    """Click a plate pixel, and wait for what is under it."""
+    page.mouse.move(*on_plate(page, x - 3, y))
+    page.mouse.move(*on_plate(page, x, y))
+    page.wait_for_timeout(500)
+    page.mouse.down()
+    page.mouse.up()
+    page.wait_for_timeout(500)
+
+
+def world_pictures(page: Page, address: str) -> None:
+    """A world set from a fresh datum, built and checked: ground under the pointer, scene, points in 3D, slip."""
     desk(page, address, "world", 1)
-    page.get_by_role("button", name="Clear the datum").click()
-    page.wait_for_timeout(800)
-    lasso(page, GROUND)
-    page.get_by_role("button", name="Ground from 3 or more").click()
+    page.locator("[data-act=datum-clear]").click()
+    page.wait_for_timeout(1200)
+    page.keyboard.press("Shift+V")
+    page.mouse.move(*on_plate(page, 395, 470))
+    page.mouse.move(*on_plate(page, 405, 472))
+    page.wait_for_timeout(1500)
+    shoot(page, "ground")
+    click(page, 405, 472)
+    page.wait_for_timeout(2500)
+    page.locator("[data-act=world-proxies]").click()
+    page.locator("[data-act=proxy-plane]").click()
+    for x, y in ((120, 520), (700, 520), (640, 430)):
+        click(page, x, y)
     page.wait_for_timeout(1500)
     page.keyboard.press("Escape")
-    for layer in ("tails", "sticks", "tracks"):
+    page.locator("[data-act=world-probes]").click()
+    for kind, x, y in (("person", 640, 480), ("cube", 330, 500), ("card", 470, 500)):
+        page.locator(f"[data-act=probe-{kind}]").click()
+        click(page, x, y)
+        page.wait_for_timeout(1500)
+    for layer in ("tails", "sticks", "tracks", "card"):
         page.locator(f"[data-layer={layer}]").click()
-    page.wait_for_timeout(2600)
-    shoot(page, "world")
-    page.keyboard.press("6")
-    page.wait_for_timeout(800)
-    page.keyboard.press("7")
     page.wait_for_timeout(1500)
-    shoot(page, "through")
+    shoot(page, "world")
+    page.locator("[data-act=world-points]").click()
+    page.keyboard.press("6")
+    page.wait_for_timeout(2500)
+    page.keyboard.press("2")
+    pane = page.locator("#space").bounding_box()
+    page.mouse.move(pane["x"] + 0.45 * pane["width"], pane["y"] + 0.3 * pane["height"])
+    page.mouse.down()
+    page.mouse.move(pane["x"] + 0.62 * pane["width"], pane["y"] + 0.5 * pane["height"], steps=5)
+    page.mouse.up()
+    page.keyboard.press("1")
+    page.wait_for_timeout(1500)
+    shoot(page, "points")
+    page.keyboard.press("4")
+    page.locator("[data-act=world-slip]").click()
+    if not page.locator("#sliplist .linerow").count():
+        page.locator("[data-act=measure-slip]").click()
+        page.locator("#sliplist .linerow").first.wait_for(timeout=120_000)
+    page.locator("#sliplist .linerow").nth(3).click()
+    page.wait_for_timeout(4500)
+    shoot(page, "slipmeasured")
 
 
 def mask_pictures(page: Page, address: str) -> None:

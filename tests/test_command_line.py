@@ -100,3 +100,42 @@ def test_mattes_of_what_moves_are_written_for_every_frame(plate_folder, tmp_path
     assert (found & true).sum() > 0.6 * true.sum() and (found & ~true).mean() < 0.08
     run = keel("mask", "propose", plate_folder / "nothing", "--out", tmp_path / "x")
     assert run.returncode == 1 and len(run.stderr.strip().splitlines()) == 1 and "No files match" in run.stderr
+
+
+def test_a_world_is_set_meshed_and_projected_from_files(plate_folder, tmp_path, solution):
+    from amberkeel.core.handoff.document import solve_document
+
+    solve = tmp_path / "solve.json"
+    document = solve_document(solution, plate="skl")
+    solve.write_text(json.dumps(document))
+    low = sorted((p for p in document["points"] if p["state"] == "active"), key=lambda p: p["xyz"][1])[:30]
+    names = [p["track"] for p in low]
+    first = tmp_path / "world.json"
+    length = f"{names[2]},{names[-1]},2.45m"
+    run = keel(
+        "world", solve, "--ground", ",".join(names), "--origin", names[0], "--heading", f"{names[0]},{names[9]},x",
+        "--distance", length, "--out", first,
+    )  # fmt: skip
+    assert run.returncode == 0 and "found 2.45 m (+0.00 %)" in run.stdout, run.stderr
+    validate(json.loads(first.read_text()), json.loads((ROOT / "docs" / "world.schema.json").read_text()))
+    meshed, ply = tmp_path / "meshed.json", tmp_path / "m.ply"
+    run = keel("mesh", solve, "--world", first, "--tracks", ",".join(names), "--smooth", "--out", meshed, "--ply", ply)
+    assert run.returncode == 0 and "triangles" in run.stdout and ply.read_bytes().startswith(b"ply"), run.stderr
+    out = tmp_path / "textures"
+    asked = ["project", plate_folder / "plate", "--solve", solve, "--world", meshed, "--frames", "1001-1012", "--out"]
+    run = keel(*asked, out, "--mattes", plate_folder / "mattes")
+    assert run.returncode == 0 and (out / "p1.png").is_file(), run.stderr
+    run = keel(*asked, tmp_path / "seen", "--painted", out, "--sequence")
+    assert run.returncode == 0 and len(list((tmp_path / "seen").iterdir())) == 40, run.stderr
+    from amberkeel.core.world.world_file import world_schema
+
+    assert (ROOT / "docs" / "world.schema.json").read_text() == world_schema()
+    for words, said in (
+        (["world", solve, "--ground", "nobody,none,nix", "--out", first], "no point in this attempt"),
+        (["world", solve, "--distance", "a,b", "--out", first], "no distance"),
+        (["world", tmp_path / "none.json", "--out", first], "cannot be read"),
+        (["mesh", solve, "--world", solve, "--tracks", "all", "--out", meshed], "no world.json"),
+        (["mesh", solve, "--world", first, "--tracks", "nobody", "--out", meshed], "no track nobody"),
+        (["project", plate_folder / "plate", "--solve", solve, "--world", first, "--out", out], "no proxies"),
+    ):
+        assert said in keel(*words).stderr

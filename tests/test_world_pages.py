@@ -297,7 +297,7 @@ def test_the_world_is_set_built_and_checked_with_the_pointer(browser, service, s
         page.mouse.up()
         expect(page.locator("#probelist .thingrow")).to_have_count(1)
         assert page.locator("#overglass").is_visible()
-        page.keyboard.press("Shift+O")
+        page.keyboard.press("Shift+Q")
         page.locator("[data-act=world-points]").click()
         page.keyboard.press("5")
         page.keyboard.press("2")

@@ -15,7 +15,7 @@ export class ProbesBench {
     this.ask = oneAtATime(() => this.carried());
     this.actions = [
       ...KINDS.map((kind) => ({ id: `probe-${kind}`, name: `World: put in a ${kind}`, run: () => this.begin(kind) })),
-      { id: "probe-points", name: "World: a solid on every point", keys: "Shift O", run: () => this.onPoints() },
+      { id: "probe-points", name: "World: a solid on every point", keys: "Shift Q", run: () => this.onPoints() },
       { id: "probe-row", name: "World: a row of posts along the path", run: () => desk.send("world/posts", {}) },
     ];
     for (const id of ["#lightbearing", "#lightheight"]) {

@@ -18,7 +18,7 @@ export class SlipBench {
     this.actions = [
       { id: "measure-slip", name: "World: measure slip on the plate", run: () => this.measure() },
       { id: "slip-still", name: "World: hold the chosen place still", keys: "Shift K", run: () => this.holdStill() },
-      { id: "slip-worst", name: "World: to the chosen place's worst frame", keys: "Shift Y", run: () => this.worst() },
+      { id: "slip-worst", name: "World: to the chosen place's worst frame", keys: "Shift N", run: () => this.worst() },
     ];
     find("#slipgain").addEventListener("input", () => this.keepStill());
   }
