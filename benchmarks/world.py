@@ -177,7 +177,8 @@ def _slip(solution: Solution, datum: Datum) -> None:
     every = np.concatenate(errors)
     print(
         f"measured slip, SKL_010, {len(by_spot)} places on flat surfaces: off the true one by"
-        f" {np.median(by_spot):.3f} px a coordinate (middle place), {np.sqrt((every**2).mean()):.3f} px (all), {seconds:.1f} s;"
+        f" {np.median(by_spot):.3f} px a coordinate (middle place), {np.sqrt((every**2).mean()):.3f} px (all),"
+        f" {seconds:.1f} s;"
         " target 0.05 px"
     )
 

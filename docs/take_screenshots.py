@@ -247,18 +247,13 @@ def casebook_pictures(page: Page, address: str) -> None:
 
 
 def other_pictures(page: Page, address: str) -> None:
-    """The board, intake, a large screen, and two attempts side by side."""
+    """The board, intake, and two attempts side by side."""
     page.goto(f"{address}/productions/1/new?path=SKL_010%2Fplate")
     page.get_by_role("link", name="skl_010.####.png").click()
     page.wait_for_selector("body[data-ready]")
     page.fill("[name=first]", "1020")
     page.wait_for_timeout(2500)
     shoot(page, "confirm")
-    desk(page, address, "tracks")
-    page.set_viewport_size({"width": 1920, "height": 1080})
-    page.wait_for_timeout(1000)
-    shoot(page, "wide")
-    page.set_viewport_size({"width": 1280, "height": 800})
     desk(page, address, "solve")
     for k in (0, 1):
         page.locator(".attempt input").nth(k).click()

@@ -235,6 +235,8 @@ def test_slip_is_measured_and_the_plate_projected(ask, get, client, ground, solv
     measured = client.get(f"/attempts/{state['pinned']}/measured.json").json
     assert len(measured["places"]) > 8 and 0.0 < measured["usual"] < 0.4 and len(measured["by_frame"]) == 40
     assert any(one["kind"] in ("holds", "slips") for one in state["findings"])
+    work("movie", from_environment(), solved_shot, {}, lambda *_: None)
+    assert get("state.json")["attempts"][0]["figures"]["movie"]
     clicks = "1005:150:330,1005:480:330,1005:470:285"
     floor = get(f"world/draft.json?kind=plane&reach=0&clicks={clicks}")["thing"]
     ask("world/scene", {"proxies": {"new": {**floor, "kind": "plane"}}, "label": "Floor"})

@@ -29,6 +29,7 @@ from amberkeel.store.jobs import add_job
 from amberkeel.store.masks import live_masks, masked_of
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Job, Plate, Shot, Trial
+from amberkeel.store.scene import staged_in
 from amberkeel.store.session import session
 from amberkeel.store.solve import measures_of, solution_of, store_attempt
 from amberkeel.store.stages import is_stale
@@ -148,9 +149,10 @@ def movie(settings: Settings, shot_id: int, arguments: Arguments, progress: Prog
         if base is None:
             raise KeelError("There is no camera to draw anything with.", "Solve the camera first.")
         number, solution = base.id, solution_of(media, base)
+        staged = staged_in(opened, media, opened.get(Shot, shot_id), base)
     with TemporaryDirectory() as folder:
         made = Path(folder) / "probe.mp4"
-        write_movie(made, open_row(row), solution, Fraction(row.fps), span(progress, 0.0, 0.97))
+        write_movie(made, open_row(row), solution, Fraction(row.fps), span(progress, 0.0, 0.97), staged)
         digest = media.put(made.read_bytes())
     with effect(settings, shot_id, arguments) as opened:
         attempt = opened.get(Attempt, number)

@@ -9,7 +9,7 @@ from amberkeel.core.lens.profile import read_profile
 from amberkeel.core.world.datum import Datum
 from amberkeel.core.world.relief import Relief, relief
 from amberkeel.core.world.solids import Solid, of_mesh
-from amberkeel.core.world.standing import Probe, Proxy, Standing, carried, read_standing, solid_of
+from amberkeel.core.world.standing import Probe, Proxy, Staged, Standing, carried, read_standing, solid_of
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, LensProfile, Shot
 from amberkeel.store.world import found_or_not, solved_of
@@ -111,6 +111,24 @@ def scene_carried(shot: Shot, change: Datum) -> dict:
         "proxies": {n: carried(t, change) for n, t in kept.get("proxies", {}).items()},
         "probes": {n: carried(t, change, False) for n, t in kept.get("probes", {}).items()},
     }
+
+
+LIGHT = (35.0, 50.0)
+"""Bearing and height of the light where nobody turned it, degrees."""
+
+
+def staged_in(session: Session, media: Media, shot: Shot, attempt: Attempt) -> Staged:
+    """Return what a shot's scene shows in a movie, in an attempt's own coordinates."""
+    datum = found_or_not(session, media, shot, attempt)[0].datum
+    bearing, height = np.radians((shot.scene or {}).get("light") or LIGHT)
+    towards = np.array([np.sin(bearing) * np.cos(height), np.sin(height), np.cos(bearing) * np.cos(height)])
+
+    def back(things) -> list[Solid]:
+        made = [solid_in(media, thing) for thing in things if thing.shown]
+        return [Solid(datum.back(one.vertices), one.faces, one.uv, one.lines) for one in made if len(one.faces)]
+
+    hiding = [thing for thing in proxies_of(shot).values() if thing.kind not in ("plane", "mesh")]
+    return Staged(back(probes_of(shot).values()), back(hiding), datum.rotation.T @ towards)
 
 
 def relief_of(session: Session, media: Media, shot: Shot, thing: Proxy) -> Relief:

@@ -3,6 +3,7 @@
 Lengths are world units, metres where the scene has a scale; angles degrees.
 """
 
+from dataclasses import dataclass
 from typing import Annotated, Literal
 
 import numpy as np
@@ -121,3 +122,14 @@ def carried(thing: dict, change: Datum, sized: bool = True) -> dict:
         "turn": degrees_of(turn),
         "size": size.round(9).tolist(),
     }
+
+
+@dataclass(frozen=True)
+class Staged:
+    """What a scene shows in a movie: test objects, and what hides them; `light` (3,) is the
+    direction to the light.
+    """
+
+    probes: list[Solid]
+    hiding: list[Solid]
+    light: np.ndarray
