@@ -12,8 +12,16 @@ from playwright.sync_api import expect
 
 from amberkeel.core.lens.profile import read_lens
 from amberkeel.core.sim.drawn import drawn_lines
-from amberkeel.core.sim.render import truth
-from amberkeel.core.sim.shed_doors import edges, shed_doors
+from amberkeel.core.sim.render import Renderer, truth
+from amberkeel.core.sim.shed_doors import WALL_Z, edges, shed_doors
+from amberkeel.core.world.planes import ray_of
+from amberkeel.jobs.kinds import work
+from amberkeel.settings import from_environment
+from amberkeel.store.keeping import duplicate_shot
+from amberkeel.store.models import Shot
+from amberkeel.store.scene import ASSUMED_HEIGHT
+from amberkeel.store.session import session
+from amberkeel.store.tracks import live_tracks
 
 SIZE = (640, 360)
 TRUE_MM = 32.0
@@ -171,3 +179,41 @@ def test_two_lines_of_one_direction_say_what_is_missing(page, client, shot_id, l
     expect(page.locator("#linelist")).to_contain_text("No lines yet")
     for _ in range(3):
         ask("undo")
+
+
+def test_proxies_are_drawn_before_any_solve_and_tracks_dropped_on_them(client, database, shot_id, doors, lines):
+    with session(database) as opened:
+        bare = duplicate_shot(opened, opened.get(Shot, shot_id), "Doors before any solve").id
+        frames = {t.id: (t.frames, t.x, t.y) for t in live_tracks(opened, opened.get(Shot, bare))}
+    ask, path = poster(client, bare), truth(doors)
+    ask("lens/edit", {"lines": lines, "label": "Draw lines"})
+    ask("lens/use", {})
+    before = client.get(f"/shots/{bare}/world/before.json").json["world"]
+    assert before["frames"][0]["frame"] == 1001 and before["frames"][0]["position"][1] == ASSUMED_HEIGHT
+    face = WALL_Z + 0.09
+    foot = [path.project(np.array([xyz], float), 0)[0] for xyz in ([-2.6, 0, face], [2.4, 0, face], [2.4, 2.5, face])]
+    clicks = ",".join(f"1001:{x:.2f}:{y:.2f}" for x, y in foot)
+    wall = client.get(f"/shots/{bare}/world/draft.json?kind=wall&reach=0&clicks={clicks}").json["thing"]
+    scale = ASSUMED_HEIGHT / path.positions[0][1]
+    assert wall["size"][0] == pytest.approx(5.0 * scale, rel=0.02) and abs(wall["turn"][1]) < 1.0
+    ask("world/scene", {"proxies": {"new": {**wall, "kind": "wall"}}, "label": "Wall"})
+    depth = Renderer(doors).depth(1001)
+    true = {}
+    for track, (on, x, y) in frames.items():
+        if on[0] == 1001:
+            at = depth[int(y[0]), int(x[0])] * ray_of(path, 0, np.array([x[0], y[0]])) + path.positions[0]
+            true[track] = at
+    on_wall = [t for t, at in true.items() if abs(at[2] - face) < 0.03 and -2.5 < at[0] < 2.3 and at[1] < 2.4]
+    on_floor = [t for t, at in true.items() if abs(at[1]) < 0.01]
+    dropped = ask("world/drop", {"tracks": [*on_wall[:8], *on_floor[:8]], "frame": 1001})
+    assert "anchored points" in dropped["said"] and len(dropped["constraints"]) >= 10
+    work("solve", from_environment(), bare, {}, lambda *_: None)
+    state = client.get(f"/shots/{bare}/state.json").json
+    world = client.get(f"/attempts/{state['pinned']}/world.json").json
+    assert world["told"]["from"]["scale"] == "anchors"
+    assert world["told"]["facts"]["height"][1] == pytest.approx(ASSUMED_HEIGHT, rel=0.03)
+    places = {p["id"]: np.array(p["xyz"]) for p in world["world"]["points"] if p["state"] == "active"}
+    camera = np.array(world["world"]["frames"][0]["position"])
+    rest = [t for t in true if t in places and t not in (*on_wall[:8], *on_floor[:8]) and np.isfinite(true[t]).all()]
+    ratio = [np.linalg.norm(places[t] - camera) / np.linalg.norm(true[t] - path.positions[0]) / scale for t in rest]
+    assert len(rest) > 15 and abs(np.median(ratio) - 1.0) < 0.03

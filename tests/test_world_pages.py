@@ -219,6 +219,8 @@ def test_the_ground_is_meshed_and_a_mesh_brought_in(ask, get, client, ground, so
     assert "three pairs" in ask("world/align", {"id": "p2", "pairs": pairs[:2]}, 400)["error"]
     dropped = ask("world/drop", {"tracks": ground[:5], "frame": 1005})
     assert "anchored point" in dropped["said"] and any(c["kind"] == "anchor" for c in dropped["constraints"])
+    assert "fight each other" in ask("world/drop", {"tracks": ground, "frame": 1005})["said"]
+    ask("undo")
     assert "No track" in ask("world/drop", {"tracks": [], "frame": 1005}, 400)["error"]
     ask("undo")
 

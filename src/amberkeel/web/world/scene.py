@@ -117,6 +117,8 @@ def under_pointer(number: int):
     frame, x, y, reach = (asked_number(name) for name in ("frame", "x", "y", "reach"))
     with open_session() as opened:
         sight = sight_of(opened, get_shot(opened, number), frame)
+    # What is dragged lies under the pointer itself.
+    sight.solids.pop(request.args.get("without", ""), None)
     try:
         found = snapped_under(sight, np.array([x, y]), reach)
     except WorldError as error:

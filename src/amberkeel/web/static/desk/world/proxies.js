@@ -23,7 +23,9 @@ export class ProxiesBench {
     this.report = { key: "", told: null };
     this.pairs = [];
     find("#importfile").addEventListener("change", (e) => this.bring(e.target));
+    this.held = null;
     this.ask = oneAtATime(() => this.asked());
+    this.carry = oneAtATime(() => this.carried());
     this.actions = [
       ...Object.keys(STEPS).map((kind) => ({
         id: `proxy-${kind}`,
@@ -98,10 +100,14 @@ export class ProxiesBench {
   }
 
   move(_event, at) {
-    if (!this.drawing) return;
+    if (this.held) {
+      this.held.at = [this.desk.state.frame, ...this.desk.viewport.toPlate(...at)];
+      return this.carry();
+    }
+    if (!this.drawing) return null;
     const [x, y] = this.desk.viewport.toPlate(...at);
     this.at = [this.desk.state.frame, x, y];
-    this.ask();
+    return this.ask();
   }
 
   async asked() {
@@ -116,13 +122,45 @@ export class ProxiesBench {
   }
 
   down(_event, at) {
-    if (!this.drawing) return this.pick(at);
+    if (!this.drawing) return this.hold(at) || this.pick(at);
     const [x, y] = this.desk.viewport.toPlate(...at);
     const clicks = [...this.drawing.clicks, [this.desk.state.frame, x, y]];
     if (clicks.length < STEPS[this.drawing.kind].length) {
       this.set({ draft: { ...this.drawing, clicks } });
     } else this.finish(clicks);
     return true;
+  }
+
+  /** Hold the chosen proxy where it is pressed, to carry it along the surface under it. */
+  hold(at) {
+    const { state, viewport } = this.desk;
+    const found = this.things.chosen;
+    if (!found || found[1].locked || viewport.over.hit(at, "proxies") !== found[0]) return false;
+    const [x, y] = viewport.toPlate(...at);
+    this.held = { id: found[0], from: null, at: [state.frame, x, y], thing: found[1], by: null };
+    this.carry();
+    return true;
+  }
+
+  async carried() {
+    const { held } = this;
+    if (!held) return;
+    const [frame, x, y] = held.at;
+    const place = `frame=${frame}&x=${x.toFixed(2)}&y=${y.toFixed(2)}&reach=0&without=${held.id}`;
+    const found = await get(this.desk.at(`world/cast.json?${place}`)).catch(() => null);
+    if (!found?.xyz || this.held !== held) return;
+    held.from ??= found.xyz;
+    held.by = found.xyz.map((v, k) => v - held.from[k]);
+    this.set({ ghost: { id: held.id, by: held.by } });
+  }
+
+  async up() {
+    const { held } = this;
+    this.held = null;
+    if (!held?.by || Math.hypot(...held.by) < 1e-9) return this.set({ ghost: null });
+    const position = (held.thing.position ?? [0, 0, 0]).map((v, k) => v + held.by[k]);
+    await this.things.change(held.id, { position }, `Move ${held.thing.name}`);
+    return this.set({ ghost: null });
   }
 
   /** Choose the proxy under the pointer; where there is none the tracks take the click. */
