@@ -208,7 +208,7 @@ def _stage() -> list:
 def _projection(solution: Solution, datum: Datum) -> None:
     shot, folder, stage = SHOTS["SKL_010"](), shot_folder("SKL_010"), _stage()
     plate, path = open_plate(folder / "plate"), datum.camera(solution.path)
-    masked = matte_reader(str(next((folder / "mattes").iterdir()).parent), plate)
+    masked = matte_reader(folder / "mattes", plate)
     empty = replace(shot, scene=replace(shot.scene, actors=()))
     clean, depth = Renderer(empty).picture(int(shot.frames[0]))[0].astype(float), Renderer(empty).depth(shot.frames[0])
     hidden = Renderer(shot).picture(int(shot.frames[0]))[1] > 8
@@ -216,13 +216,15 @@ def _projection(solution: Solution, datum: Datum) -> None:
     seen = 1.0 / surface_seen(path, 0, stage).inverse[at[:, 0], at[:, 1]]
     own = hidden[at[:, 0], at[:, 1]] & (np.abs(depth[at[:, 0], at[:, 1]] / seen - 1.0) < 0.01)
 
-    def look(row: int) -> np.ndarray:
-        picture = plate.read(int(path.frames[row])).astype(np.float32)
-        if with_mattes:
-            picture[masked(int(path.frames[row]))] = np.nan
+    def bare(row: int) -> np.ndarray:
+        return plate.read(int(path.frames[row])).astype(np.float32)
+
+    def without_hands(row: int) -> np.ndarray:
+        picture = bare(row)
+        picture[masked(int(path.frames[row]))] = np.nan
         return picture
 
-    for with_mattes, words in ((False, "nothing masked"), (True, "the hands masked")):
+    for look, words in ((bare, "nothing masked"), (without_hands, "the hands masked")):
         began = time.perf_counter()
         found = coloured(path, points, np.arange(len(path.frames)), stage, look, MEDIAN, 0)
         apart = np.abs(found - clean[at[:, 0], at[:, 1]]).max(1)

@@ -29,8 +29,9 @@ vec2 bent(vec2 n) {
   vec2 u = vec2(c * n.x + s * n.y, c * n.y - s * n.x);
   float xx = u.x * u.x, yy = u.y * u.y, r2 = xx + yy;
   float gain = 1.0 + r2 * (coefficient[0] + r2 * (coefficient[1] + r2 * coefficient[2]));
-  float p = u.x * (gain + coefficient[7] * xx + coefficient[8] * yy + coefficient[9] * xx * xx + coefficient[10] * xx * yy
-    + coefficient[11] * yy * yy) + 2.0 * coefficient[3] * u.x * u.y + coefficient[4] * (r2 + 2.0 * xx);
+  float p = u.x * (gain + coefficient[7] * xx + coefficient[8] * yy + coefficient[9] * xx * xx
+    + coefficient[10] * xx * yy + coefficient[11] * yy * yy) + 2.0 * coefficient[3] * u.x * u.y
+    + coefficient[4] * (r2 + 2.0 * xx);
   float q = u.y * (gain + coefficient[12] * xx + coefficient[13] * yy + coefficient[14] * xx * xx
     + coefficient[15] * xx * yy + coefficient[16] * yy * yy) + coefficient[3] * (r2 + 2.0 * yy)
     + 2.0 * coefficient[4] * u.x * u.y;

@@ -2,11 +2,11 @@
 import * as THREE from "three";
 import { INK, ramp } from "../shell/colour.js";
 
-/** Residual at which the ramp ends, over the usual noise; and sigma over the scene's reach at which a point is faint. */
+/** Residual at which the ramp ends; and sigma over the scene's reach at which a point is faint. */
 const RESIDUAL_PX = 0.08;
 const FAINT_SHARE = 0.05;
 
-/** Whether a track's point is shown: neither set aside, nor hidden with its group, nor apart from what is looked at. */
+/** Whether a track's point is shown: not set aside, nor hidden with its group, nor left out of what is looked at. */
 export function isShown(point, { only, server, tracks }) {
   if (point.state === "excluded") return false;
   if (only && !only.has(point.id)) return false;

@@ -1,4 +1,4 @@
-// The points' bench: what is selected of the points, by distance to the ground, by sigma, by group; what is shown of them.
+// The points' bench: points selected by distance to the ground, by sigma, by group; what is shown of them.
 import { toast } from "../shell/api.js";
 import { element, find, typed } from "../shell/dom.js";
 import { figureOf, smallOf } from "./figures.js";

@@ -253,7 +253,8 @@ export class ProxiesBench {
     }
     const { draft } = world;
     find("#drafthint").textContent = draft
-      ? `Click ${STEPS[draft.kind][draft.clicks.length]}. Corners, points and edges near by are snapped to. Escape takes a click back.`
+      ? `Click ${STEPS[draft.kind][draft.clicks.length]}. Corners, points and edges near by are snapped to. ` +
+        "Escape takes a click back."
       : "";
     this.things.draw(
       "No proxies yet. Draw one on the plate against the ground, or mesh the ground from selected tracks.",
@@ -288,7 +289,8 @@ export class ProxiesBench {
     if (!told || told.trouble) return box.replaceChildren(element("p", "label", told?.trouble ?? ""));
     const scaled = Boolean(this.desk.state.attempt?.told?.from.scale);
     const [rms, unit] = smallOf(told.rms ?? 0, scaled);
-    const words = `${told.points} points, ${told.triangles} triangles, RMS ${rms} ${unit}, edges up to ${told.longest.toPrecision(2)}`;
+    const longest = told.longest.toPrecision(2);
+    const words = `${told.points} points, ${told.triangles} triangles, RMS ${rms} ${unit}, edges up to ${longest}`;
     const rows = [element("p", "fig my-1", words)];
     if (told.sticks_out.length) {
       const names = new Map(this.desk.state.tracks?.ids.map((id, t) => [id, this.desk.state.tracks.names[t]]));

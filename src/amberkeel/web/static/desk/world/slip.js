@@ -127,7 +127,8 @@ export class SlipBench {
     find("#slipsays").classList.toggle("say", measured?.kind === "slips");
     if (!measured?.places.length) {
       const words = attempt
-        ? "Nothing was measured yet. Places over the picture and the feet of probe objects are followed on the plate itself, apart from the solve's tracks."
+        ? "Nothing was measured yet. Places over the picture, and the feet of probe objects, are followed on " +
+          "the plate itself, apart from the solve's tracks."
         : "Solve first.";
       return box.replaceChildren(element("p", "label my-1", words));
     }
@@ -149,7 +150,8 @@ export class SlipBench {
       element("span", "label fig", `${place.worst}`),
       element("span", "fig", `${place.rms.toFixed(2)}${expected} px`),
     );
-    row.title = `Measured${expected ? " / expected by the solve" : ""}, RMS; worst on frame ${place.worst}: ${place.most} px`;
+    const words = `Measured${expected ? " / expected by the solve" : ""}, RMS`;
+    row.title = `${words}; worst on frame ${place.worst}: ${place.most} px`;
     row.addEventListener("click", () => this.choose(place, true));
     return row;
   }

@@ -1,4 +1,4 @@
-// What stands in the scene as three.js geometry: fetched when the scene is another, shared by the plate and the 3D view.
+// What stands in the scene as geometry: fetched when the scene is another, shared by the plate and the 3D view.
 import * as THREE from "three";
 import { get } from "../shell/api.js";
 
