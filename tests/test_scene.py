@@ -20,7 +20,7 @@ from amberkeel.core.world.mesh_files import WRITTEN, read_mesh, write_mesh
 from amberkeel.core.world.projection import BLEND, MEDIAN, ONE, coloured, points_seen, surface_seen, texture_side
 from amberkeel.core.world.rays import cast
 from amberkeel.core.world.relief import relief
-from amberkeel.core.world.slip import Spot, measure_slip
+from amberkeel.core.world.slip import Spot, measure_slip, settled
 from amberkeel.core.world.slip_report import HOLDS, SLIPS, finding, places, report
 from amberkeel.core.world.solids import Solid
 from amberkeel.core.world.standing import MOST, Probe, Proxy, carried, read_standing, solid_of
@@ -324,6 +324,11 @@ def test_slip_is_measured_on_the_picture_alone(set_of, rng):
         errs.append(px - (true - true[7]))
     assert np.nanmedian(np.abs(errs)) < 0.04 and np.nanmedian(slipped.by_spot) > 0.07
     assert np.allclose(slipped.px[:, 7], 0.0)
+    # A place that lies beside its surface slips by that; put where its texture is seen, it does not.
+    beside = [Spot(s.xyz + 0.04 * (path.positions[7] - s.xyz), s.normal, 7) for s in held.spots]
+    wrong = measure_slip(plate, path, beside)
+    right = settled(path, wrong, np.ones(len(wrong.spots), bool))
+    assert np.nanmedian(right.by_spot) < 0.5 * np.nanmedian(wrong.by_spot) and np.nanmedian(right.by_spot) < 0.08
     with pytest.raises(WorldError, match="No place could be measured"):
         measure_slip(Pictures([np.full((180, 320, 3), 90, np.uint8)] * 14), path, spots[:4])
     calm = report(held, np.full(len(held.spots), 0.05), np.ones(len(held.spots), bool))

@@ -9,7 +9,7 @@ from amberkeel.core.pictures.write import encode_png
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.predicted_slip import slip_sigma
 from amberkeel.core.world.projection import MEDIAN
-from amberkeel.core.world.slip import MeasuredSlip, Spot, measure_slip
+from amberkeel.core.world.slip import MeasuredSlip, Spot, measure_slip, settled
 from amberkeel.core.world.slip_report import finding, places, report
 from amberkeel.core.world.textures import texture_of
 from amberkeel.core.world.under import UP, Sight
@@ -45,6 +45,8 @@ def measure(settings: Settings, shot_id: int, arguments: Slip, progress: Progres
         path, ids, xyz = camera_in_world(opened, media, shot)
         solved, shifts = solved_of(opened, media, shot, base), read_shifts(arrays_of(media, base))
         sight = Sight(path, 0, surfaces_of(media, shot), ids, xyz)
+        used = [mask for mask in live_masks(opened, shot) if mask.on]
+        masked = masked_of(media, used, row.height, row.width) if used else None
         feet = [(thing.name, np.array(thing.position)) for thing in probes_of(shot).values() if thing.shown]
     if not len(ids):
         raise WorldError("The points of this attempt have no depth.", "Slip needs places that the camera moves past.")
@@ -57,13 +59,16 @@ def measure(settings: Settings, shot_id: int, arguments: Slip, progress: Progres
     spots = [spot for _, spot in named] + places(sight, covariance)
     if not spots:
         raise WorldError("There is no surface to measure on.", "Draw a proxy, or put a probe object in.")
-    found = measure_slip(open_row(row), path, spots, span(progress, 0.1, 0.95))
+    found = measure_slip(open_row(row), path, spots, span(progress, 0.1, 0.95), masked)
+    names = [next((name for name, one in named if one is spot), "") for spot in found.spots]
+    # A probe object stays where it was put; a place that the program chose may lie beside its surface.
+    chosen = np.array([not name for name in names])
+    found = settled(path, found, chosen)
     of_solve = _in_solve(found, datum)
     predicted = np.full(len(found.spots), np.nan)
     if shifts is not None and len(shifts):
         predicted = slip_sigma(solved.path, shifts, of_solve)
-    names = [next((name for name, one in named if one is spot), "") for spot in found.spots]
-    told = report(found, predicted, np.array([not name for name in names]))
+    told = report(found, predicted, chosen)
     said = finding_document(finding(told, path))
     kept = keep_slip(media, told, datum, names, said)
     with effect(

@@ -7,7 +7,7 @@ import numpy as np
 from amberkeel.core.camera import CameraPath
 
 PLANKS = 6
-LENGTH_SHARE = 0.22
+LENGTH_SHARE = 0.3
 """Length of the planks over the distance from the camera, before it is rounded."""
 
 BREADTH = 0.8

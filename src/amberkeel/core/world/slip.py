@@ -5,6 +5,7 @@ a plane of the surface carries it, so that only what remains is measured (invers
 Matthews 2004).
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -45,6 +46,9 @@ AGREE_PX = 0.3
 """How far patches of a place may lie apart to speak for one surface."""
 
 
+Masked = Callable[[int], np.ndarray] | None
+
+
 @dataclass(frozen=True)
 class Spot:
     """A place on a surface: where it is and the surface's normal, (3,) in the path's world, and the row on which it is
@@ -63,7 +67,7 @@ class MeasuredSlip:
     Attributes
     ----------
     spots : those that could be measured. px : (S, F, 2) slip by the rows of the path, texture minus object, pixels, NaN
-    where it was not seen; 0 on the spot's own row. sigma : (S, F) of each axis.
+    where it was not seen; 0 on the spot's own row until places are settled. sigma : (S, F) of each axis.
     """
 
     spots: list[Spot]
@@ -92,13 +96,15 @@ def _rms(values: np.ndarray, axis: int) -> np.ndarray:
         return np.where(count > 0, np.sqrt(np.nansum(values**2, axis) / count), np.nan)
 
 
-def measure_slip(plate: Plate, path: CameraPath, spots: list[Spot], progress: Progress = silent) -> MeasuredSlip:
+def measure_slip(
+    plate: Plate, path: CameraPath, spots: list[Spot], progress: Progress = silent, masked: Masked = None
+) -> MeasuredSlip:
     """Measure how far the plate slides against places that are pinned to the scene.
 
     Parameters
     ----------
     plate : the pictures. path : the camera, in the world of the spots. spots : places on surfaces. progress : called
-        with the share done.
+        with the share done. masked : from a frame number to (H, W) bool, what covers places, or None.
 
     Raises
     ------
@@ -110,7 +116,7 @@ def measure_slip(plate: Plate, path: CameraPath, spots: list[Spot], progress: Pr
     px, sigma = np.full((len(spots), len(path.frames), 2), np.nan), np.full((len(spots), len(path.frames)), np.nan)
     for row, frame in enumerate(path.frames.tolist()):
         progress(row / len(path.frames), f"Measuring slip, frame {frame}")
-        held.measure(row, as_float(grays.get(frame)), px, sigma)
+        held.measure(row, as_float(grays.get(frame)), px, sigma, masked(frame) if masked else None)
     for n, spot in enumerate(spots):
         px[n, spot.row], sigma[n, spot.row] = 0.0, REFERENCE_PX
     enough = np.isfinite(px[..., 0]).sum(1) >= LEAST_FRAMES
@@ -160,14 +166,18 @@ class _Patches:
             middles.append(on[4])
             parts.append((*patch[:3], states_at(gray, middle[None])[:, 7]))
 
-    def measure(self, row: int, gray: np.ndarray, px: np.ndarray, sigma: np.ndarray) -> None:
-        """Fill the slip and its sigma of the spots that are seen on a row."""
+    def measure(self, row: int, gray: np.ndarray, px: np.ndarray, sigma: np.ndarray, hidden: np.ndarray | None) -> None:
+        """Fill the slip and its sigma of the spots that are seen on a row, where `hidden` (H, W) covers none."""
         if not len(self.owner):
             return
         expected, warps = self._carried(row)
         grown = np.sqrt(np.abs(np.linalg.det(warps)))
         with np.errstate(invalid="ignore"):
             asked = np.isfinite(expected).all(1) & (grown > 1.0 / GROWN) & (grown < GROWN)
+        if hidden is not None:
+            x, y = np.nan_to_num(expected).astype(int).T
+            inside = (x >= 0) & (y >= 0) & (x < hidden.shape[1]) & (y < hidden.shape[0])
+            asked &= inside & ~hidden[np.where(inside, y, 0), np.where(inside, x, 0)]
         rows = np.nonzero(asked)[0]
         states = np.column_stack([expected[rows], warps[rows].reshape(-1, 4), np.ones(len(rows)), self.greys[rows]])
         results, status = np.zeros((len(rows), 3)), np.zeros(len(rows), np.int64)
@@ -211,3 +221,53 @@ def _agreed(slips: np.ndarray, sigmas: np.ndarray) -> tuple[np.ndarray, float] |
     weights = 1.0 / (sigmas[near] ** 2 + REFERENCE_PX**2)
     mean = (weights[:, None] * slips[near]).sum(0) / weights.sum()
     return mean, float(np.hypot(1.0 / np.sqrt(weights.sum()), REFERENCE_PX))
+
+
+PLACINGS, CAUCHY = 12, 2.0
+"""Steps by which a place is put where the camera sees its texture best; sigmas from which a frame counts less."""
+
+STEP = 1e-4
+"""Share of its distance by which a place is moved for derivatives."""
+
+
+def settled(path: CameraPath, measured: MeasuredSlip, which: np.ndarray) -> MeasuredSlip:
+    """Return slip with some places put where the camera sees their texture best: what remains is the camera's own, and
+    no longer that of a surface which lies elsewhere.
+
+    Parameters
+    ----------
+    path : the camera that it was measured with. measured : slip. which : (S,) bool, the places that may move.
+    """
+    spots, px = list(measured.spots), measured.px.copy()
+    for n in np.nonzero(which)[0]:
+        rows = np.nonzero(np.isfinite(px[n, :, 0]))[0]
+        seen = path.project_read(np.repeat(spots[n].xyz[None], len(rows), 0), rows) + px[n, rows]
+        sigma = np.hypot(measured.sigma[n, rows], REFERENCE_PX)
+        xyz = _placed(path, rows, seen, sigma, spots[n].xyz)
+        spots[n] = Spot(xyz, spots[n].normal, spots[n].row)
+        px[n, rows] = seen - path.project_read(np.repeat(xyz[None], len(rows), 0), rows)
+    return MeasuredSlip(spots, px, measured.sigma)
+
+
+def _placed(path: CameraPath, rows: np.ndarray, seen: np.ndarray, sigma: np.ndarray, xyz: np.ndarray) -> np.ndarray:
+    """Return where a point (3,) lies that is seen at pixels (K, 2) on rows (K,), begun where it was."""
+    step = STEP * float(np.linalg.norm(xyz - path.positions[rows[0]]))
+
+    def project(at: np.ndarray) -> np.ndarray:
+        return path.project_read(np.repeat(at[None], len(rows), 0), rows)
+
+    for _ in range(PLACINGS):
+        now = project(xyz)
+        left = (seen - now) / sigma[:, None]
+        weight = 1.0 / (1.0 + (left**2).sum(1) / CAUCHY**2)
+        slope = np.stack([(project(xyz + step * axis) - now) / step for axis in np.eye(3)], 2) / sigma[:, None, None]
+        normal = np.einsum("k,kai,kaj->ij", weight, slope, slope)
+        # A depth that no parallax tells stays as it is.
+        normal += 1e-6 * np.trace(normal) * np.eye(3)
+        move = np.linalg.solve(normal, np.einsum("k,kai,ka->i", weight, slope, left))
+        if not np.isfinite(move).all():
+            return xyz
+        xyz = xyz + move
+        if np.linalg.norm(move) < 0.01 * step:
+            break
+    return xyz

@@ -42,7 +42,7 @@ export class Overglass {
     const camera = this.wanted && cameraAt(this.camera, state.frame);
     this.canvas.hidden = !camera;
     if (!camera) return;
-    this.renderer ??= new THREE.WebGLRenderer({ canvas: this.canvas, antialias: true, alpha: true });
+    this.renderer ??= new THREE.WebGLRenderer({ canvas: this.canvas, antialias: true, alpha: true, stencil: true });
     this.build();
     this.renderer.setPixelRatio(devicePixelRatio || 1);
     this.renderer.setSize(view.width, view.height, false);
@@ -138,8 +138,12 @@ export class Overglass {
     const light = lightFrom(this.store.state.solids.light);
     const foot = (one.thing.position?.[1] ?? 0) + (moved?.y ?? 0);
     material.uniforms.flatten.value.set(light.x, light.y, light.z, foot);
-    material.depthWrite = true;
-    material.depthFunc = THREE.LessDepth;
+    // A shadow's faces lie upon each other: each pixel is darkened once.
+    material.depthWrite = false;
+    material.stencilWrite = true;
+    material.stencilFunc = THREE.NotEqualStencilFunc;
+    material.stencilRef = 1;
+    material.stencilZPass = THREE.ReplaceStencilOp;
     const shadow = new THREE.Mesh(one.sheet, material);
     shadow.renderOrder = -1;
     this.put(shadow, moved);
