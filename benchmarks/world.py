@@ -17,9 +17,10 @@ from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.tracks import ACTIVE
 from amberkeel.core.world.datum import Datum, Solved, find_datum
 from amberkeel.core.world.planes import plane_under, ray_of
-from amberkeel.core.world.projection import MEDIAN, View, coloured, looked_up, points_seen, surface_seen
+from amberkeel.core.world.projection import MEDIAN, View, coloured, looked_up
 from amberkeel.core.world.rays import cast
 from amberkeel.core.world.relief import relief
+from amberkeel.core.world.seen import points_seen, surface_seen
 from amberkeel.core.world.slip import Spot, measure_slip
 from amberkeel.core.world.standing import Proxy, solid_of
 from amberkeel.core.world.statement import Distance, Statement

@@ -17,9 +17,10 @@ from amberkeel.core.world.align import by_pairs, to_surface
 from amberkeel.core.world.datum import Datum
 from amberkeel.core.world.drafts import draft
 from amberkeel.core.world.mesh_files import WRITTEN, read_mesh, write_mesh
-from amberkeel.core.world.projection import BLEND, MEDIAN, ONE, coloured, points_seen, surface_seen, texture_side
+from amberkeel.core.world.projection import BLEND, MEDIAN, ONE, coloured
 from amberkeel.core.world.rays import cast
 from amberkeel.core.world.relief import relief
+from amberkeel.core.world.seen import points_seen, surface_seen, texture_side
 from amberkeel.core.world.slip import Spot, measure_slip, settled
 from amberkeel.core.world.slip_report import HOLDS, SLIPS, finding, places, report
 from amberkeel.core.world.solids import Solid

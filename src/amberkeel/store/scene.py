@@ -6,7 +6,7 @@ from sqlalchemy.orm import Session
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import KeelError, WorldError
 from amberkeel.core.lens.profile import read_profile
-from amberkeel.core.world.datum import Datum
+from amberkeel.core.world.datum import Datum, Solved
 from amberkeel.core.world.relief import Relief, relief
 from amberkeel.core.world.solids import Solid, of_mesh
 from amberkeel.core.world.standing import Probe, Proxy, Staged, Standing, carried, read_standing, solid_of
@@ -53,12 +53,17 @@ def camera_in_world(session: Session, media: Media, shot: Shot) -> tuple[CameraP
     ------
     KeelError : nothing is pinned.
     """
+    solved, datum = _pinned(session, media, shot)
+    standing = solved.standing
+    return datum.camera(solved.path), solved.ids[standing], datum.apply(solved.xyz[standing])
+
+
+def _pinned(session: Session, media: Media, shot: Shot) -> tuple[Solved, Datum]:
+    """Return a shot's pinned solve and its datum; raises KeelError where nothing is pinned."""
     row = session.get(Attempt, shot.pinned_id) if shot.pinned_id else None
     if row is None:
         raise KeelError("There is no pinned attempt.", "Solve first.")
-    solved, (found, _) = solved_of(session, media, shot, row), found_or_not(session, media, shot, row)
-    standing = solved.standing
-    return found.datum.camera(solved.path), solved.ids[standing], found.datum.apply(solved.xyz[standing])
+    return solved_of(session, media, shot, row), found_or_not(session, media, shot, row)[0].datum
 
 
 ASSUMED_HEIGHT = 1.6
@@ -138,16 +143,13 @@ def relief_of(session: Session, media: Media, shot: Shot, thing: Proxy) -> Relie
     ------
     WorldError : they make none.
     """
-    row = session.get(Attempt, shot.pinned_id) if shot.pinned_id else None
-    if row is None:
-        raise KeelError("There is no pinned attempt.", "Solve first.")
-    solved, (found, _) = solved_of(session, media, shot, row), found_or_not(session, media, shot, row)
+    solved, datum = _pinned(session, media, shot)
     rows = [at for at in (solved.row(track) for track in thing.tracks) if at is not None]
     if len(rows) < 3:
         raise WorldError("Fewer than three of these tracks have a point with a depth.", "Select others.")
     sigma = None
     if solved.covariance is not None:
-        up = found.datum.rotation[1]
+        up = datum.rotation[1]
         with np.errstate(invalid="ignore"):
-            sigma = found.datum.scale * np.sqrt(np.einsum("a,nab,b->n", up, solved.covariance[rows], up))
-    return relief(found.datum.apply(solved.xyz[rows]), sigma, thing.longest, thing.smooth, thing.extend)
+            sigma = datum.scale * np.sqrt(np.einsum("a,nab,b->n", up, solved.covariance[rows], up))
+    return relief(datum.apply(solved.xyz[rows]), sigma, thing.longest, thing.smooth, thing.extend)

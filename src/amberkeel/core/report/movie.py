@@ -12,7 +12,7 @@ from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.tracks import EXCLUDED
-from amberkeel.core.world.projection import surface_seen
+from amberkeel.core.world.seen import surface_seen
 from amberkeel.core.world.standing import Staged
 
 MOST_WIDTH = 1280

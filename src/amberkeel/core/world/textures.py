@@ -5,17 +5,8 @@ import numpy as np
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import WorldError
 from amberkeel.core.progress import Progress, silent
-from amberkeel.core.world.projection import (
-    MEDIAN,
-    Look,
-    View,
-    coloured,
-    looked_up,
-    points_seen,
-    surface_seen,
-    texture_points,
-    texture_side,
-)
+from amberkeel.core.world.projection import MEDIAN, Look, View, coloured, looked_up
+from amberkeel.core.world.seen import points_seen, surface_seen, texture_points, texture_side
 from amberkeel.core.world.solids import Solid
 
 SPREAD = 2

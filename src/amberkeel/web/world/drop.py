@@ -30,7 +30,7 @@ class Dropped(Body):
 DROP_SHARE = 0.004
 """One sigma of a dropped track where none is typed, over its distance from the camera: as well as proxies fit."""
 
-MANY = 24
+MANY = 16
 """Dropped tracks from which it is said that they may fight each other."""
 
 

@@ -13,7 +13,7 @@ from amberkeel.core.world.datum import Datum, Solved
 from amberkeel.core.world.planes import find_planes, off_px, plane_under
 from amberkeel.core.world.planking import planking
 from amberkeel.jobs.images import followed_images
-from amberkeel.store.models import Attempt, Shot, Track
+from amberkeel.store.models import Attempt, Track
 from amberkeel.store.world import datum_where_found, solved_of
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.world.blueprint import blueprint
@@ -24,12 +24,14 @@ PATCH_PX = 16
 AHEAD = np.array([0.0, 0.0, -1.0])
 
 
-def pinned_solve(opened, shot: Shot) -> tuple[Attempt, Solved]:
-    """Return a shot's pinned attempt with its camera and points; raises KeelError without one."""
-    row = opened.get(Attempt, shot.pinned_id) if shot.pinned_id else None
-    if row is None:
-        raise KeelError("There is no pinned attempt.", "Solve first; the datum is set on solved points.")
-    return row, solved_of(opened, media(), shot, row)
+def _pinned(number: int) -> tuple[Solved, Datum]:
+    """Return the pinned solve of a shot by its number, and its datum; raises KeelError without one."""
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        row = opened.get(Attempt, shot.pinned_id) if shot.pinned_id else None
+        if row is None:
+            raise KeelError("There is no pinned attempt.", "Solve first; the datum is set on solved points.")
+        return solved_of(opened, media(), shot, row), datum_where_found(opened, media(), shot, row)[0]
 
 
 def asked_number(name: str) -> float:
@@ -55,10 +57,7 @@ def row_of(solved: Solved, frame: float) -> int:
 def under(number: int):
     """Send the plane through the solved points under a spot of the plate, as planks in the picture."""
     frame, x, y = (asked_number(name) for name in ("frame", "x", "y"))
-    with open_session() as opened:
-        shot = get_shot(opened, number)
-        row, solved = pinned_solve(opened, shot)
-        datum, _ = datum_where_found(opened, media(), shot, row)
+    solved, datum = _pinned(number)
     at, standing = row_of(solved, frame), solved.standing
     covariance = None if solved.covariance is None else solved.covariance[standing]
     try:
@@ -95,10 +94,7 @@ def _known(px: np.ndarray) -> list | None:
 def planes(number: int):
     """Send the large planes among the solved points, what may be the ground first, as one frame sees them."""
     frame = asked_number("frame")
-    with open_session() as opened:
-        shot = get_shot(opened, number)
-        row, solved = pinned_solve(opened, shot)
-        datum, _ = datum_where_found(opened, media(), shot, row)
+    solved, datum = _pinned(number)
     at, standing = row_of(solved, frame), solved.standing
     covariance = None if solved.covariance is None else solved.covariance[standing]
     if len(standing) < 12:
