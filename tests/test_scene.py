@@ -325,6 +325,8 @@ def test_slip_is_measured_on_the_picture_alone(set_of, rng):
         errs.append(px - (true - true[7]))
     assert np.nanmedian(np.abs(errs)) < 0.04 and np.nanmedian(slipped.by_spot) > 0.07
     assert np.allclose(slipped.px[:, 7], 0.0)
+    some = held.taken(held.sharp)
+    assert 0 < len(some.spots) <= len(held.spots) and len(some.px) == len(some.spots)
     # A place that lies beside its surface slips by that; put where its texture is seen, it does not.
     beside = [Spot(s.xyz + 0.04 * (path.positions[7] - s.xyz), s.normal, 7) for s in held.spots]
     wrong = measure_slip(plate, path, beside)

@@ -61,6 +61,8 @@ def measure(settings: Settings, shot_id: int, arguments: Slip, progress: Progres
         raise WorldError("There is no surface to measure on.", "Draw a proxy, or put a probe object in.")
     found = measure_slip(open_row(row), path, spots, span(progress, 0.1, 0.95), masked)
     names = [next((name for name, one in named if one is spot), "") for spot in found.spots]
+    kept = found.sharp | np.array([bool(name) for name in names])
+    found, names = found.taken(kept), [name for name, on in zip(names, kept) if on]
     # A probe object stays where it was put; a place that the program chose may lie beside its surface.
     chosen = np.array([not name for name in names])
     found = settled(path, found, chosen)
@@ -70,12 +72,12 @@ def measure(settings: Settings, shot_id: int, arguments: Slip, progress: Progres
         predicted = slip_sigma(solved.path, shifts, of_solve)
     told = report(found, predicted, chosen)
     said = finding_document(finding(told, path))
-    kept = keep_slip(media, told, datum, names, said)
+    hashed = keep_slip(media, told, datum, names, said)
     with effect(
         settings, shot_id, arguments, f"{len(found.spots)} places; the usual one slips {told.usual:.2f} px"
     ) as o:
         attempt = o.get(Attempt, number)
-        attempt.slip, attempt.slip_said = kept, said
+        attempt.slip, attempt.slip_said = hashed, said
         o.get(Shot, shot_id).revision += 1
 
 

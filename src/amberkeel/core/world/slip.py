@@ -33,6 +33,12 @@ ABOUT = np.array([[0.0, 0.0], [1.5, 0.0], [-1.5, 0.0], [0.0, 1.5], [0.0, -1.5]])
 LEAST_SCORE, STRAYED_PX = 0.9, 6.0
 """Correlation that a patch must reach, and how far it may be found from where its surface carries it."""
 
+MOST_SIGMA_PX = 0.15
+"""One sigma of a coordinate above which a patch tells nothing: haze and sky match anywhere along a slope of light."""
+
+DULL = 2.0
+"""Sigma over the usual spot's from which a spot's texture is too dull to tell slip."""
+
 GROWN = 2.2
 """By how much a patch may grow or shrink against its reference."""
 
@@ -73,6 +79,16 @@ class MeasuredSlip:
     spots: list[Spot]
     px: np.ndarray
     sigma: np.ndarray
+
+    def taken(self, which: np.ndarray) -> "MeasuredSlip":
+        """Return the slip of some of the spots alone, `which` (S,) bool."""
+        return MeasuredSlip([s for s, on in zip(self.spots, which) if on], self.px[which], self.sigma[which])
+
+    @property
+    def sharp(self) -> np.ndarray:
+        """Spots (S,) bool whose texture holds them about as well as it does the usual one."""
+        usual = np.nanmedian(self.sigma, axis=1)
+        return usual <= DULL * np.median(usual)
 
     @property
     def size(self) -> np.ndarray:
@@ -187,6 +203,7 @@ class _Patches:
         )  # fmt: skip
         slip = states[:, :2] - expected[rows]
         good = (status == OK) & (results[:, 0] > LEAST_SCORE) & (np.hypot(*slip.T) < STRAYED_PX)
+        good &= fit_variance(states, results) < MOST_SIGMA_PX**2
         own, variance = self.owner[rows[good]], fit_variance(states[good], results[good])
         for n in np.unique(own):
             found = _agreed(slip[good][own == n], np.sqrt(variance[own == n]))

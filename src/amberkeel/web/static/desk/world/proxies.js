@@ -195,12 +195,13 @@ export class ProxiesBench {
 
   mesh(id, more = {}) {
     if (id === null) return toast("Choose a mesh in the list first.", true);
-    return this.desk.send("world/mesh", {
-      id,
-      tracks: id ? [] : this.desk.selected,
-      ...this.meshFields(),
-      ...more,
-    });
+    return this.meshed(id, { id, tracks: id ? [] : this.desk.selected, ...this.meshFields(), ...more });
+  }
+
+  async meshed(id, body) {
+    const before = this.things.all.length;
+    await this.desk.send("world/mesh", body);
+    if (!id && this.things.all.length > before) this.set({ chosen: this.things.all.at(-1)[0] });
   }
 
   meshWith(adding) {

@@ -152,7 +152,7 @@ export class SlipBench {
     );
     const words = `Measured${expected ? " / expected by the solve" : ""}, RMS`;
     row.title = `${words}; worst on frame ${place.worst}: ${place.most} px`;
-    row.addEventListener("click", () => this.choose(place, true));
+    row.addEventListener("pointerdown", (e) => e.button === 0 && this.choose(place, true));
     return row;
   }
 }

@@ -75,7 +75,10 @@ export class Things {
       ),
       this.small("×", `Take ${thing.name} away`, () => this.send({ [id]: null }, `Take ${thing.name} away`)),
     );
-    row.addEventListener("click", () => this.choose(id));
+    // At the press, not at the click: rows are made anew at every change, and a click needs both ends on one row.
+    row.addEventListener("pointerdown", (e) => {
+      if (e.button === 0 && !e.target.closest("button, select")) this.choose(id);
+    });
     return row;
   }
 

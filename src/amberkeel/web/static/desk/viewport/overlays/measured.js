@@ -17,6 +17,8 @@ export const measured = {
       const [x, y] = toScreen(...here.at);
       const size = here.slip ? Math.hypot(...here.slip) : null;
       const chosen = place.number === world.place;
+      // Held still, the cross is the place.
+      if (chosen && world.still) continue;
       context.beginPath();
       context.arc(x, y, chosen ? 7 : 4.5, 0, 2 * Math.PI);
       context.fillStyle = size == null ? "#93a1ab66" : ramp(size / FULL_PX);
