@@ -1,5 +1,6 @@
 """The datum of a shot, found on the points of an attempt."""
 
+import json
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
@@ -61,6 +62,31 @@ def _kept(
     return path, points.ids, xyz, None if covariance is None else covariance.astype(float), used
 
 
+def looked_at(media: Media, shot: Shot, attempt: Attempt) -> tuple[Solved, Datum]:
+    """Return an attempt's camera and points without names, and the shot's datum, both kept ready: the pointer asks
+    for them many times a second.
+    """
+    held = len(_anchors(attempt)) >= LEAST_HELD
+    return _ready(media.folder, attempt.document, attempt.errors, json.dumps(shot.datum or {}, sort_keys=True), held)
+
+
+@lru_cache(maxsize=KEPT)
+def _ready(folder: Path, document: str, errors: str, datum: str, held: bool) -> tuple[Solved, Datum]:
+    path, ids, xyz, covariance, used = _kept(folder, document, errors)
+    solved, statement = Solved(path, ids, xyz, covariance, {}, used), read_statement(json.loads(datum))
+    if statement == Statement() or held and statement == Statement(axes=statement.axes):
+        return solved, IDENTITY
+    try:
+        return solved, find_datum(solved, statement).datum
+    except KeelError:
+        return solved, IDENTITY
+
+
+def _anchors(attempt: Attempt) -> list[dict]:
+    """Return the anchored points that an attempt was held to."""
+    return [one for one in attempt.recipe.get("evidence", []) if one.get("kind") == "anchor" and one.get("on", True)]
+
+
 def found_of(session: Session, media: Media, shot: Shot, attempt: Attempt) -> Found:
     """Return the shot's datum on an attempt's points with what can be said of it; raises WorldError where its points
     determine nothing.
@@ -68,8 +94,7 @@ def found_of(session: Session, media: Media, shot: Shot, attempt: Attempt) -> Fo
     statement = statement_of(shot)
     if statement == Statement():
         return Found(IDENTITY)
-    held = [one for one in attempt.recipe.get("evidence", []) if one.get("kind") == "anchor" and one.get("on", True)]
-    if len(held) >= LEAST_HELD and statement == Statement(axes=statement.axes):
+    if len(_anchors(attempt)) >= LEAST_HELD and statement == Statement(axes=statement.axes):
         # Anchored points put the solve into the world already; lines drawn on one frame would only turn it off again.
         return Found(IDENTITY, levelled="anchors", headed="anchors", placed="anchors", scaled="anchors")
     return find_datum(solved_of(session, media, shot, attempt), statement)

@@ -1,6 +1,7 @@
 """Planes through solved points: fitted robustly, found among many, and under the pointer."""
 
 from dataclasses import dataclass
+from functools import lru_cache
 from itertools import combinations
 
 import numpy as np
@@ -110,11 +111,7 @@ def _first(xyz: np.ndarray, seed: int) -> tuple[np.ndarray, np.ndarray]:
     count = len(xyz)
     if count < LEAST_ROBUST:
         return _weighted(xyz, np.ones(count))
-    if count <= ALL_TRIPLES:
-        triples = np.array(list(combinations(range(count), 3)))
-    else:
-        rng = np.random.default_rng(seed)
-        triples = np.stack([rng.choice(count, 3, replace=False) for _ in range(HYPOTHESES)])
+    triples = _all_triples(count) if count <= ALL_TRIPLES else _some_triples(count, seed)
     a, b, c = (xyz[triples[:, k]] for k in range(3))
     normals = np.cross(b - a, c - a)
     long = np.linalg.norm(normals, axis=1)
@@ -126,6 +123,19 @@ def _first(xyz: np.ndarray, seed: int) -> tuple[np.ndarray, np.ndarray]:
     half = np.partition(away, count // 2 + 1, axis=0)[: count // 2 + 2].max(0)
     best = int(np.argmin(half))
     return a[best], normals[best]
+
+
+@lru_cache(maxsize=64)
+def _all_triples(count: int) -> np.ndarray:
+    """Return all sets of three of so many, (M, 3)."""
+    return np.array(list(combinations(range(count), 3)))
+
+
+@lru_cache(maxsize=256)
+def _some_triples(count: int, seed: int) -> np.ndarray:
+    """Return `HYPOTHESES` sets of three of so many, (M, 3)."""
+    rng = np.random.default_rng(seed)
+    return np.stack([rng.choice(count, 3, replace=False) for _ in range(HYPOTHESES)])
 
 
 def _sigmas(xyz: np.ndarray, centre: np.ndarray, normal: np.ndarray, covariance: np.ndarray | None) -> np.ndarray:
@@ -295,7 +305,7 @@ def _near_one_plane(xyz: np.ndarray, depth: np.ndarray, covariance: np.ndarray |
     ----------
     xyz : (N, 3). depth : (N,) in the camera. covariance : (N, 3, 3) or None. away : (N,) from the pointer, pixels.
     """
-    triples = np.array(list(combinations(range(len(xyz)), 3)))
+    triples = _all_triples(len(xyz))
     spread = np.zeros(len(xyz)) if covariance is None else np.nan_to_num(np.einsum("naa->n", covariance) / 3.0, nan=1e9)
     reach = SIGMAS * np.sqrt((ROUGH * depth) ** 2 + spread)
     best = _best_triple(xyz, triples, reach, 1.0 / (1.0 + (away / max(float(np.median(away)), 1.0)) ** 2))

@@ -14,7 +14,7 @@ from amberkeel.core.world.planes import find_planes, off_px, plane_under
 from amberkeel.core.world.planking import planking
 from amberkeel.jobs.images import followed_images
 from amberkeel.store.models import Attempt, Track
-from amberkeel.store.world import datum_where_found, solved_of
+from amberkeel.store.world import looked_at
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.world.blueprint import blueprint
 
@@ -31,7 +31,7 @@ def _pinned(number: int) -> tuple[Solved, Datum]:
         row = opened.get(Attempt, shot.pinned_id) if shot.pinned_id else None
         if row is None:
             raise KeelError("There is no pinned attempt.", "Solve first; the datum is set on solved points.")
-        return solved_of(opened, media(), shot, row), datum_where_found(opened, media(), shot, row)[0]
+        return looked_at(media(), shot, row)
 
 
 def asked_number(name: str) -> float:
