@@ -19,7 +19,10 @@ from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.rough import RoughCamera
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.tracks import TrackSet, from_pieces
+from amberkeel.core.world import rays
 from amberkeel.core.world.planes import plane_under
+from amberkeel.core.world.solids import sheet
+from amberkeel.core.world.textures import texture_of
 
 LARGE = 300, 60
 """Points and frames of a problem that is large enough for all the loops that take several threads."""
@@ -52,8 +55,7 @@ def warm_up(whole: bool = False) -> None:
     draw_along(picture, xy, np.zeros((1, 3, 2)), np.eye(2)[None], 4, sheet)
     courses(np.array([0, 12]), rng.normal(size=(12, 2)), np.arange(12), np.zeros((1, COLUMNS)))
     _look_for_motion(rng)
-    flat = rng.uniform(-1.0, 1.0, (20, 3)) * [1.0, 1.0, 0.0] + [0.0, 0.0, 4.0]
-    plane_under(_standing(np.arange(1, 2)), 0, np.array([80.0, 48.0]), flat)
+    _stand_in_a_scene(rng)
     for count, frames in ((90, 24), LARGE) if whole else ((90, 24),):
         solve_tracks(_toy_tracks(rng, count, frames), np.arange(1, frames + 1), 640, 360, Recipe())
 
@@ -78,6 +80,16 @@ class _ToyPlate:
 def _look_for_motion(rng: np.random.Generator) -> None:
     plate = _ToyPlate(rng)
     EvidenceReader(cast(Plate, plate), RoughCamera(_standing(plate.frames), "free", 0.1)).read(13)
+
+
+def _stand_in_a_scene(rng: np.random.Generator) -> None:
+    """Run the loops of the world stage: a plane under a pixel, a ray, a texture from two frames."""
+    path, flat = _standing(np.arange(1, 3)), rng.uniform(-1.0, 1.0, (20, 3)) * [1.0, 1.0, 0.0] + [0.0, 0.0, 4.0]
+    plane_under(path, 0, np.array([80.0, 48.0]), flat)
+    card = sheet(np.array([-1.0, -1.0, 4.0]), np.array([2.0, 0.0, 0.0]), np.array([0.0, 2.0, 0.0]))
+    rays.cast(np.zeros(3), np.array([[0.0, 0.0, 1.0]]), card.triangles)
+    grey = np.full((96, 160, 3), 120.0, np.float32)
+    texture_of(path, card, [card], np.arange(2), lambda _: grey, side=16)
 
 
 def _standing(frames: np.ndarray) -> CameraPath:
