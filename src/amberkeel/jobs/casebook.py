@@ -81,8 +81,7 @@ def _place(settings: Settings, shot_id: int, attempt: int | None) -> _Place:
 
 def _masked(opened: Session, media: Media, shot: Shot, row: Plate):
     """Return a function from a frame to where nothing may be followed, or None."""
-    used = [mask for mask in live_masks(opened, shot) if mask.on]
-    return masked_of(media, used, row.height, row.width) if used else None
+    return masked_of(media, live_masks(opened, shot), row.height, row.width)
 
 
 def diagnose(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> None:

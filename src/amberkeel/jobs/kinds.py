@@ -46,7 +46,7 @@ KINDS = {
     "trial": JobKind("Try a remedy", casebook.try_remedy, casebook.Try),
     "movie": JobKind("Draw a movie", casebook.movie),
     "improve": JobKind("Work on the shot", casebook.improve, casebook.Improve),
-    "slip": JobKind("Measure slip", world.measure, world.Slip, short=True, beside=True),
+    "slip": JobKind("Measure slip", world.measure, short=True, beside=True),
     "project": JobKind("Project the plate", world.project, world.Project, beside=True),
     "demo": JobKind("Render a demo plate", demo.demo, demo.Demo),
     "rest": JobKind("Turn to the other demo shots", demo.rest),

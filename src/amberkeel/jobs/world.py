@@ -9,7 +9,7 @@ from amberkeel.core.pictures.write import encode_png
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.predicted_slip import slip_sigma
 from amberkeel.core.world.projection import MEDIAN
-from amberkeel.core.world.slip import MeasuredSlip, Spot, measure_slip, settled
+from amberkeel.core.world.slip import Spot, measure_slip, settled
 from amberkeel.core.world.slip_report import finding, places, report
 from amberkeel.core.world.textures import texture_of
 from amberkeel.core.world.under import UP, Sight
@@ -27,13 +27,7 @@ from amberkeel.store.solve import arrays_of
 from amberkeel.store.world import datum_where_found, solved_of
 
 
-class Slip(Arguments):
-    """Places beside those that are looked for: a frame and a pixel each."""
-
-    spots: list[tuple[int, float, float]] = []
-
-
-def measure(settings: Settings, shot_id: int, arguments: Slip, progress: Progress) -> None:
+def measure(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> None:
     """Measure how far the plate slides against places pinned to the scene, probe objects' feet among them."""
     media, row = Media(settings.media), plate_row(settings, shot_id)
     with session(settings.database) as opened:
@@ -45,8 +39,7 @@ def measure(settings: Settings, shot_id: int, arguments: Slip, progress: Progres
         path, ids, xyz = camera_in_world(opened, media, shot)
         solved, shifts = solved_of(opened, media, shot, base), read_shifts(arrays_of(media, base))
         sight = Sight(path, 0, surfaces_of(media, shot), ids, xyz)
-        used = [mask for mask in live_masks(opened, shot) if mask.on]
-        masked = masked_of(media, used, row.height, row.width) if used else None
+        masked = masked_of(media, live_masks(opened, shot), row.height, row.width)
         feet = [(thing.name, np.array(thing.position)) for thing in probes_of(shot).values() if thing.shown]
     if not len(ids):
         raise WorldError("The points of this attempt have no depth.", "Slip needs places that the camera moves past.")
@@ -66,10 +59,9 @@ def measure(settings: Settings, shot_id: int, arguments: Slip, progress: Progres
     # A probe object stays where it was put; a place that the program chose may lie beside its surface.
     chosen = np.array([not name for name in names])
     found = settled(path, found, chosen)
-    of_solve = _in_solve(found, datum)
     predicted = np.full(len(found.spots), np.nan)
     if shifts is not None and len(shifts):
-        predicted = slip_sigma(solved.path, shifts, of_solve)
+        predicted = slip_sigma(solved.path, shifts, datum.back(found.xyz))
     told = report(found, predicted, chosen)
     said = finding_document(finding(told, path))
     hashed = keep_slip(media, told, datum, names, said)
@@ -79,10 +71,6 @@ def measure(settings: Settings, shot_id: int, arguments: Slip, progress: Progres
         attempt = o.get(Attempt, number)
         attempt.slip, attempt.slip_said = hashed, said
         o.get(Shot, shot_id).revision += 1
-
-
-def _in_solve(found: MeasuredSlip, datum) -> np.ndarray:
-    return datum.back(np.array([spot.xyz for spot in found.spots]))
 
 
 def _seen_best(sight: Sight, at: np.ndarray) -> Spot | None:
@@ -113,8 +101,7 @@ def project(settings: Settings, shot_id: int, arguments: Project, progress: Prog
         shot = opened.get(Shot, shot_id)
         path, _, _ = camera_in_world(opened, media, shot)
         things = {name: thing for name, thing in proxies_of(shot).items() if thing.shown}
-        used = [mask for mask in live_masks(opened, shot) if mask.on] if arguments.masked else []
-        masked = masked_of(media, used, row.height, row.width) if used else None
+        masked = masked_of(media, live_masks(opened, shot) if arguments.masked else [], row.height, row.width)
     wanted = [name for name in (arguments.proxies or things) if name in things]
     if not wanted:
         raise WorldError("There is no proxy to project onto.", "Draw one first, and show it.")

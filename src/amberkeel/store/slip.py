@@ -35,7 +35,7 @@ def keep_slip(media: Media, told: SlipReport, datum: Datum, names: list[str], sa
     """
     spots = told.measured.spots
     return media.put_arrays(
-        xyz=datum.back(np.array([spot.xyz for spot in spots])), rows=np.array([spot.row for spot in spots]),
+        xyz=datum.back(told.measured.xyz), rows=np.array([spot.row for spot in spots]),
         px=told.measured.px.astype(np.float32), sigma=told.measured.sigma.astype(np.float32),
         expected=told.expected.astype(np.float32), names=np.array(names, str), said=np.array(json.dumps(said), str),
     )  # fmt: skip

@@ -9,7 +9,7 @@ from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import WorldError
 from amberkeel.core.geometry.rotations import nearest_rotation
 from amberkeel.core.points import PointSet
-from amberkeel.core.world.planes import Plane, fit_plane, off_px, on_plane
+from amberkeel.core.world.planes import Plane, fit_plane, off_px, on_plane, part_of
 from amberkeel.core.world.scale import Scale, balance, tape_sigma
 from amberkeel.core.world.statement import Direction, Distance, Hand, Spot, Statement, Track
 
@@ -148,7 +148,7 @@ def find_datum(solved: Solved, statement: Statement) -> Found:
     rows = _rows(solved, statement.ground, 3, "The ground", missing)
     plane = None
     if rows is not None:
-        plane = fit_plane(solved.xyz[rows], _part(solved.covariance, rows)).towards(path.positions.mean(0))
+        plane = fit_plane(solved.xyz[rows], part_of(solved.covariance, rows)).towards(path.positions.mean(0))
     drawn = _drawn(path, statement.axes)
     rotation, levelled, headed, under = _rotation(solved, statement, plane, drawn, missing)
     up = rotation[1]
@@ -166,10 +166,6 @@ def find_datum(solved: Solved, statement: Statement) -> Found:
         headed, placed = headed or "hand", placed or "hand"
     ground = _ground_fit(solved, rows, plane, datum) if rows is not None and plane is not None else None
     return Found(datum, ground, scale, judged, under, tuple(missing), levelled, headed, placed, scaled)
-
-
-def _part(values: np.ndarray | None, rows: np.ndarray) -> np.ndarray | None:
-    return None if values is None else values[rows]
 
 
 def _rows(solved: Solved, tracks: list, least: int, what: str, missing: list[str]) -> np.ndarray | None:

@@ -205,7 +205,7 @@ def find_planes(
             break
         left = np.setdiff1d(left, rows)
         try:
-            plane = fit_plane(xyz[rows], _part(covariance, rows)).towards(eye)
+            plane = fit_plane(xyz[rows], part_of(covariance, rows)).towards(eye)
         except WorldError:
             continue
         found.append((plane, rows[plane.on]))
@@ -292,8 +292,8 @@ def plane_under(
     if len(rows) < LEAST_ROBUST or away[order[min(len(order), UNDER_LEAST) - 1]] > 3 * UNDER_SHARE * path.lens.width:
         raise WorldError("There are too few solved points here.", "Point where tracks lie.")
     apart = away[np.searchsorted(ahead, rows)]
-    rows = rows[_near_one_plane(xyz[rows], camera[rows, 2], _part(covariance, rows), apart)]
-    plane = fit_plane(xyz[rows], _part(covariance, rows)).towards(path.positions[row])
+    rows = rows[_near_one_plane(xyz[rows], camera[rows, 2], part_of(covariance, rows), apart)]
+    plane = fit_plane(xyz[rows], part_of(covariance, rows)).towards(path.positions[row])
     at = on_plane(path, row, xy, plane.centre, plane.normal)
     return PlaneUnder(at, plane, rows[plane.on], _rms_px(path, row, xyz[rows[plane.on]], plane))
 
@@ -316,7 +316,8 @@ def _near_one_plane(xyz: np.ndarray, depth: np.ndarray, covariance: np.ndarray |
     return np.abs((xyz - a) @ (normal / np.linalg.norm(normal))) < reach
 
 
-def _part(values: np.ndarray | None, rows: np.ndarray) -> np.ndarray | None:
+def part_of(values: np.ndarray | None, rows: np.ndarray) -> np.ndarray | None:
+    """Return rows of values that may not be known."""
     return None if values is None else values[rows]
 
 

@@ -85,6 +85,11 @@ class MeasuredSlip:
         return MeasuredSlip([s for s, on in zip(self.spots, which) if on], self.px[which], self.sigma[which])
 
     @property
+    def xyz(self) -> np.ndarray:
+        """Where the spots lie (S, 3) in the world."""
+        return np.array([spot.xyz for spot in self.spots])
+
+    @property
     def sharp(self) -> np.ndarray:
         """Spots (S,) bool whose texture holds them about as well as it does the usual one."""
         usual = np.nanmedian(self.sigma, axis=1)

@@ -19,9 +19,7 @@ Positive = Annotated[FiniteFloat, Field(gt=0.0, lt=1e6)]
 Triple = tuple[Coordinate, Coordinate, Coordinate]
 Sizes = tuple[Positive, Positive, Positive]
 
-PROXY_KINDS = "plane", "wall", "box", "cylinder", "mesh"
 PROBE_KINDS = "card", "cube", "cone", "person", "lattice", "post", "mesh"
-LOOKS = "wire", "solid", "checker", "picture"
 
 MOST = 200
 """Proxies, and probe objects, of a scene at the most."""

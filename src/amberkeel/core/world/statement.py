@@ -70,7 +70,7 @@ class Hand(Part):
 class Statement(Part):
     """The whole datum.
 
-    `ground` are tracks on the ground, or `ground_plane` its normal and a point in the world before (from a proxy).
+    `ground` are tracks on the ground.
     `origin` is one track, or several whose middle it is, or else `spot`. `directions` run along axes, the first exactly
     after the ground. `flip` turns up into down. `axes` is what drawn axis lines tell: `rotations`, world_from_camera by
     frame, and `place`, a frame and the camera's position there, metres.

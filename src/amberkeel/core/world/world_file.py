@@ -14,8 +14,6 @@ from amberkeel.core.world.solids import Solid
 from amberkeel.core.world.standing import Probe, Proxy
 from amberkeel.core.world.statement import Statement, statement_document
 
-FORMAT, VERSION = "amberkeel-world", 1
-
 Triple = tuple[FiniteFloat, FiniteFloat, FiniteFloat]
 
 

@@ -22,7 +22,6 @@ const FROM = {
 export class DatumBench {
   constructor(desk, ground) {
     this.desk = desk;
-    this.ground = ground;
     const typed = () => ({
       distance: find("#distance").value,
       unit: find("#unit").value,
@@ -106,14 +105,13 @@ export class DatumBench {
   }
 
   /** Ask for the large planes and show them; pointing at one shows it on the plate. */
-  async offer() {
+  offer() {
     const { store, state } = this.desk;
     const { frame } = state;
-    const found = await this.desk.act(async () => {
+    return this.desk.act(async () => {
       const { planes, note } = await get(this.desk.at(`world/planes.json?frame=${frame}`));
       store.set({ world: { ...state.world, planes: { frame, planes, note }, offered: null } });
     });
-    return found;
   }
 
   show(plane, frame) {
