@@ -268,7 +268,7 @@ def test_the_plate_is_projected_and_what_crosses_is_gone(set_of):
     one = coloured(path, points, np.array([6]), stage, lambda row: clean[row] / (1 + 0.04 * np.sin(row)), ONE)
     known = np.isfinite(one).all(1)
     assert known.mean() > 0.6 and np.median(np.abs(one[known] - paint(points.xyz[known]))) < 2.0
-    blend = coloured(path, points, rows, stage, lambda row: clean[row], BLEND, sharpness=np.ones(len(rows)))
+    blend = coloured(path, points, rows, stage, lambda row: clean[row], BLEND)
     assert np.nanmedian(np.abs(blend - truth)) < 4.0
     with pytest.raises(WorldError, match="nothing to project"):
         coloured(path, points, rows[:0], stage, lambda row: clean[row])

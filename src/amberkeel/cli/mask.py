@@ -25,11 +25,17 @@ def mask() -> None:
 )
 def propose(plate, out, frames, kind, kinds) -> None:
     """Write mattes of what moves by itself in PLATE: white is masked, one file for every frame."""
-    from amberkeel.core.masks.propose import propose_plate
+    from amberkeel.core.masks.flows import FlowReader
+    from amberkeel.core.plate.plate import open_plate
 
     try:
+        flows = FlowReader(open_plate(plate, frames), 1)
+        # The pictures are looked at while the larger part of the program comes in.
+        flows.begin()
+        from amberkeel.core.masks.propose import propose_plate
+
         with Bar() as report:
-            found, written = propose_plate(plate, out, frames, kind, report, tuple(kinds.split(",")))
+            found, written = propose_plate(flows, out, kind, report, tuple(kinds.split(",")))
     except KeelError as error:
         fail(str(error))
     except OSError as error:

@@ -5,8 +5,9 @@ import numpy as np
 from amberkeel.core.errors import MaskError
 from amberkeel.core.masks.carry import BENDING, SIMILARITY, SUBJECT, carry
 from amberkeel.core.masks.cues import CueReader
-from amberkeel.core.masks.evidence import KEPT, Readers, cameras_for, some_tracks
+from amberkeel.core.masks.evidence import Readers, cameras_for, some_tracks
 from amberkeel.core.masks.flows import FlowReader
+from amberkeel.core.masks.leads import KEPT
 from amberkeel.core.masks.mattes import bring_in
 from amberkeel.core.masks.moves import Moves
 from amberkeel.core.masks.moving import TRACK_GAP

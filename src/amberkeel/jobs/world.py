@@ -11,7 +11,7 @@ from amberkeel.core.solve.predicted_slip import slip_sigma
 from amberkeel.core.world.projection import MEDIAN
 from amberkeel.core.world.slip import Spot, measure_slip, settled
 from amberkeel.core.world.slip_report import finding, places, report
-from amberkeel.core.world.textures import texture_of
+from amberkeel.core.world.textures import textures_of
 from amberkeel.core.world.under import UP, Sight
 from amberkeel.jobs.chain import Arguments, effect
 from amberkeel.jobs.images import open_row, plate_row
@@ -119,16 +119,16 @@ def project(settings: Settings, shot_id: int, arguments: Project, progress: Prog
         return picture
 
     solids = {name: solid_in(media, thing) for name, thing in things.items()}
-    made = {}
-    for k, name in enumerate(wanted):
-        part = span(progress, k / len(wanted), (k + 1) / len(wanted))
-        all_there = list(solids.values())
-        texture = texture_of(path, solids[name], all_there, rows[rows >= 0], look, arguments.mode, progress=part)
-        flat = np.clip(np.round(texture * [1.0, 1.0, 1.0, 255.0]), 0, 255).astype(np.uint8)
-        made[name] = media.put(encode_png(flat))
+    textures = textures_of(path, solids, wanted, rows[rows >= 0], look, arguments.mode, progress=progress)
+    made = {name: media.put(encode_png(_flat(texture))) for name, texture in textures.items()}
     words = f"The plate is on {len(made)} prox{'y' if len(made) == 1 else 'ies'}"
     with effect(settings, shot_id, arguments, words) as opened:
         shot = opened.get(Shot, shot_id)
         kept = (shot.scene or {}).get("proxies", {})
         put = {name: {**kept[name], "texture": own, "look": "picture"} for name, own in made.items() if name in kept}
         apply(opened, shot_id, "scene", {"proxies": put, "label": f"Project the plate onto {len(put)}"})
+
+
+def _flat(texture: np.ndarray) -> np.ndarray:
+    """Return a texture (S, S, 4) of code values with alpha 0 to 1 as uint8."""
+    return np.clip(np.round(texture * [1.0, 1.0, 1.0, 255.0]), 0, 255).astype(np.uint8)

@@ -7,8 +7,8 @@ from flask import Blueprint, jsonify
 from amberkeel.core.errors import MaskError
 from amberkeel.core.masks.carry import WAYS
 from amberkeel.core.masks.cues import CueReader
-from amberkeel.core.masks.evidence import KEPT
 from amberkeel.core.masks.flows import FlowReader
+from amberkeel.core.masks.leads import KEPT
 from amberkeel.core.masks.moves import Moves
 from amberkeel.core.masks.samples import Cleaning, Learned
 from amberkeel.core.masks.spots import first_matte, on_what_moves

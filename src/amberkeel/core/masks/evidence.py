@@ -12,26 +12,12 @@ from amberkeel.core.errors import MaskError, SolveError
 from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
 from amberkeel.core.follow.detect import grain_sigma
 from amberkeel.core.masks.flows import FlowReader
-from amberkeel.core.masks.still import ask_colours, ask_pictures, fit_depths, lead
+from amberkeel.core.masks.leads import KEPT, OFFSETS, Leads, grid_of
+from amberkeel.core.masks.still import ask_colours, ask_pictures, fit_depths
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.solve.rough import RoughCamera, rough_camera
 from amberkeel.core.tracks import TrackSet
-
-PITCH = 5
-"""Analysis pixels between spots."""
-
-OFFSETS = (-12, -6, -2, 2, 6, 12)
-"""Frames from the one looked at to those compared with."""
-
-REACH = 12
-"""The furthest of them."""
-
-KEPT = 2 * REACH + 4
-"""Frames whose pictures and flows are kept while a plate is worked through."""
-
-SLACK_PX, SLACK_SHARE = 0.35, 0.04
-"""How far a spot led there and back may miss itself, analysis pixels and as a share of its way."""
 
 NEAREST = 8.0
 """How many times nearer than the middle point a still point may be."""
@@ -73,21 +59,14 @@ class Evidence:
     usual_px: float
 
 
-def grid_of(flows: FlowReader) -> tuple[int, int]:
-    """Return how many spots lie across and down the pictures."""
-    return flows.size[0] // PITCH, flows.size[1] // PITCH
-
-
 class EvidenceReader:
     """Evidence of a plate's frames, by a camera found before or a rough one."""
 
-    def __init__(self, plate: Plate, camera: RoughCamera, flows: FlowReader | None = None):
+    def __init__(self, plate: Plate, camera: RoughCamera, flows: FlowReader | None = None, leads: Leads | None = None):
         self.plate, self.camera, path = plate, camera, camera.path
         self.flows = flows or FlowReader(plate, KEPT)
-        width, height = self.flows.size
-        self.grid = grid_of(self.flows)
-        x, y = np.meshgrid(np.arange(self.grid[0]), np.arange(self.grid[1]))
-        self.spots = (np.stack([x.ravel(), y.ravel()], 1) + 0.5) * PITCH
+        self.leads = leads or Leads(self.flows)
+        self.grid, self.spots, height = grid_of(self.flows), self.leads.spots, self.flows.size[1]
         scale, lens = self.flows.scale, path.lens
         self._lens = np.array(
             [*(f * scale for f in lens.focal_px), *(c * scale for c in lens.principal_px), path.readout, height]
@@ -95,6 +74,7 @@ class EvidenceReader:
         self._near = camera.inverse_distance
         self._rates = _rates(path)
         self._kept_rays: dict[int, np.ndarray] = {}
+        self._levels: dict[int, float] = {}
         grain = grain_sigma(plate.gray(int(plate.frames[len(plate.frames) // 2]))) * scale
         self._sigma = float(np.hypot(NOISE, 1.2 * grain))
 
@@ -109,7 +89,9 @@ class EvidenceReader:
         partners = self.partners(frame)
         if path.rows_of(np.array([frame]))[0] < 0 or not partners:
             return None
-        xy, alive = self._led(frame, partners)
+        found, xy, alive = self.leads.of(frame)
+        own = [found.index(f) for f in partners]
+        xy, alive = xy[:, own], alive[:, own]
         rows = path.rows_of(np.array(partners))
         alive &= (rows >= 0)[None]
         rows = np.maximum(rows, 0)
@@ -149,23 +131,9 @@ class EvidenceReader:
 
     def _level(self, frame: int) -> float:
         """Return how bright a frame is for the most."""
-        return max(float(np.median(self.flows.picture(frame)[1][::4, ::4])), 1.0)
-
-    def _led(self, frame: int, partners: list[int]) -> tuple[np.ndarray, np.ndarray]:
-        """Return where flow leads the spots on the partners (N, K, 2), and to which it does (N, K)."""
-        first, last = min([frame, *partners]), max([frame, *partners])
-        self.flows.prepare(list(range(first, last + 1)))
-        out = np.zeros((len(self.spots), len(partners), 2))
-        alive = np.zeros(out.shape[:2], bool)
-        for way, end in ((1, last), (-1, first)):
-            xy, on = self.spots.copy(), np.ones(len(self.spots), bool)
-            for at in range(frame, end, way):
-                ahead, back = self.flows.flow(at, at + way), self.flows.flow(at + way, at)
-                lead(ahead, back, xy, on, SLACK_PX, SLACK_SHARE)
-                if at + way in partners:
-                    k = partners.index(at + way)
-                    out[:, k], alive[:, k] = xy, on
-        return out, alive
+        if frame not in self._levels:
+            self._levels[frame] = max(float(np.median(self.flows.picture(frame)[1][::4, ::4])), 1.0)
+        return self._levels[frame]
 
     def _rays(self, frame: int) -> np.ndarray:
         """Return the spots' rays (N, 3) in the world, each at its own row's time."""
@@ -224,9 +192,9 @@ def _rates(path: CameraPath) -> tuple[np.ndarray, np.ndarray]:
 class Readers:
     """Evidence of a plate's frames by several cameras, each for its own run of frames."""
 
-    def __init__(self, plate: Plate, cameras: list[RoughCamera], flows: FlowReader):
+    def __init__(self, plate: Plate, cameras: list[RoughCamera], flows: FlowReader, leads: Leads | None = None):
         self.flows = flows
-        self._readers = [EvidenceReader(plate, camera, flows) for camera in cameras]
+        self._readers = [EvidenceReader(plate, camera, flows, leads) for camera in cameras]
 
     def read(self, frame: int) -> Evidence | None:
         """Return a frame's evidence; None where no camera has it, or too little beside it."""

@@ -5,7 +5,8 @@ inverse search (Kroeger et al. 2016, OpenCV), forwards and backwards, so that ei
 """
 
 from collections import OrderedDict
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
 from threading import local
 
 import cv2
@@ -29,6 +30,10 @@ def shrunk(picture: np.ndarray, size: tuple[int, int]) -> np.ndarray:
     return cv2.resize(picture, size, interpolation=cv2.INTER_AREA)
 
 
+SHORT = 120
+"""Frames up to which all flow of a plate is kept in memory: at most 0.6 GB."""
+
+
 class FlowReader:
     """Pictures and flows of a plate's frames, the last `keep` of them kept."""
 
@@ -37,6 +42,8 @@ class FlowReader:
         self.scale = min(1.0, width / plate.width)
         self.size = round(plate.width * self.scale), round(plate.height * self.scale)
         self._pool = ThreadPoolExecutor(2)
+        self._beside = ThreadPoolExecutor(1)
+        self._begun: Future | None = None
         self._pictures: OrderedDict[int, tuple[np.ndarray, np.ndarray]] = OrderedDict()
         self._flows: OrderedDict[tuple[int, int], np.ndarray] = OrderedDict()
 
@@ -51,6 +58,22 @@ class FlowReader:
         if (frame, to) not in self._flows:
             self._put(self._flows, (frame, to), _flow(self.picture(frame)[1], self.picture(to)[1]), 2 * self.keep)
         return self._flows[frame, to]
+
+    def begin(self, after: Callable[[], object] | None = None) -> None:
+        """Begin to find all flow of a short plate beside other work, once, and then do what comes after it; nothing for
+        a long one.
+        """
+        if len(self.plate.frames) > SHORT:
+            return
+        if self._begun is None:
+            self._begun = self._beside.submit(self.prepare, self.plate.frames.tolist())
+        if after is not None:
+            self._begun = self._beside.submit(after)
+
+    def finish(self) -> None:
+        """Wait for what was begun last; raises what went wrong in it."""
+        if self._begun is not None:
+            self._begun.result()
 
     def prepare(self, frames: list[int]) -> None:
         """Bring in what is lacking of a run of neighbouring frames, pictures and flows both ways, on two threads."""

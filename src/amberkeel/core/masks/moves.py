@@ -6,8 +6,9 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import MaskError
-from amberkeel.core.masks.evidence import EvidenceReader, Readers, grid_of
+from amberkeel.core.masks.evidence import EvidenceReader, Readers
 from amberkeel.core.masks.flows import FlowReader
+from amberkeel.core.masks.leads import grid_of
 from amberkeel.core.masks.looks import BINS
 from amberkeel.core.masks.moving import region_of
 

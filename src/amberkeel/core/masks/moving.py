@@ -6,7 +6,6 @@ is unlike about them, over space and time, are proposals.
 """
 
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import cv2
@@ -15,16 +14,14 @@ from scipy import ndimage
 
 from amberkeel.core.geometry.background import FREE, PLANAR, TURNING
 from amberkeel.core.geometry.neighbours import median_motion
-from amberkeel.core.masks.evidence import KEPT, Evidence, Readers, cameras_for, grid_of
+from amberkeel.core.masks.evidence import Evidence, Readers, cameras_for
 from amberkeel.core.masks.flows import FlowReader
+from amberkeel.core.masks.leads import KEPT, Leads, grid_of
 from amberkeel.core.masks.proposal import CHANGING, MOVING, SHADOW, SWAYING, Proposal, packed
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.solve.rough import RoughCamera
 from amberkeel.core.tracks import TrackSet
-
-SHORT = 120
-"""Frames up to which all flow of a plate is kept in memory: at most 0.6 GB."""
 
 TRACK_GAP = 3
 """Frames between the two at which tracks are compared with the background."""
@@ -96,6 +93,7 @@ def what_moves(
     masked: Callable[[int], np.ndarray] | None = None,
     progress: Progress = silent,
     camera: RoughCamera | None = None,
+    flows: FlowReader | None = None,
 ) -> Moving:
     """Propose regions of a plate that move otherwise than the background.
 
@@ -103,20 +101,20 @@ def what_moves(
     ----------
     plate : the pictures. tracks : followed on it with nothing or little masked.
     masked : from frame to bool (H, W); what is masked already is not proposed again. progress : the share done.
-    camera : by which still things stand still; found from the tracks where it is None.
+    camera : by which still things stand still; found from the tracks where it is None. flows : of the plate, perhaps
+        begun already, or None.
 
     Raises
     ------
     MaskError : too few tracks to tell how the background moves.
     """
-    flows = FlowReader(plate, KEPT)
-    with ThreadPoolExecutor(1) as beside:
-        # Flow of a short plate is found while its camera is.
-        ahead = beside.submit(flows.prepare, plate.frames.tolist()) if len(plate.frames) <= SHORT else None
-        cameras = [camera] if camera else cameras_for(plate, tracks, span(progress, 0.0, 0.3))
-        if ahead:
-            ahead.result()
-    reader, grid = Readers(plate, cameras, flows), grid_of(flows)
+    flows = flows or FlowReader(plate, KEPT)
+    leads = Leads(flows)
+    # Flow of a short plate, and where it leads, is found while its camera is.
+    leads.begin()
+    cameras = [camera] if camera else cameras_for(plate, tracks, span(progress, 0.0, 0.3))
+    flows.finish()
+    reader, grid = Readers(plate, cameras, flows, leads), grid_of(flows)
     speaks = np.zeros((len(plate.frames), *grid[::-1]), np.float32)
     volume, shade = np.zeros(speaks.shape, bool), np.zeros(speaks.shape, bool)
     for k, frame in enumerate(plate.frames.tolist()):

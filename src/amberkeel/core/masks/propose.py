@@ -8,11 +8,12 @@ import numpy as np
 from amberkeel.core.errors import MaskError
 from amberkeel.core.masks.crossings import find_crossings
 from amberkeel.core.masks.evidence import some_tracks
+from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.mattes import write_mattes
 from amberkeel.core.masks.mirrors import find_reflections
 from amberkeel.core.masks.moving import what_moves
 from amberkeel.core.masks.proposal import CHANGING, CROSSING, KINDS, MOVING, REFLECTION, SHADOW, SWAYING, Proposal
-from amberkeel.core.plate.plate import Plate, open_plate
+from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.tracks import TrackSet
 
@@ -32,7 +33,11 @@ USUAL = (MOVING, SWAYING, REFLECTION, CROSSING)
 
 
 def propose(
-    plate: Plate, tracks: TrackSet, masked: Callable[[int], np.ndarray] | None = None, progress: Progress = silent
+    plate: Plate,
+    tracks: TrackSet,
+    masked: Callable[[int], np.ndarray] | None = None,
+    progress: Progress = silent,
+    flows: FlowReader | None = None,
 ) -> tuple[list[Proposal], dict[int, np.ndarray]]:
     """Return what should be masked: what moves by itself, reflections, false corners, in this order; and by frame which
     spots (gh, gw) move.
@@ -42,9 +47,9 @@ def propose(
     Parameters
     ----------
     plate : whose pictures are looked at. tracks : followed on it. masked : from frame number to (H, W) bool, or
-        None. progress : called with the share done.
+        None. progress : called with the share done. flows : of the plate, perhaps begun already, or None.
     """
-    moving = what_moves(plate, tracks, masked, span(progress, 0.0, 0.9))
+    moving = what_moves(plate, tracks, masked, span(progress, 0.0, 0.9), flows=flows)
     background = moving.background
     own = np.zeros(len(tracks), bool)
     own[[t for p in moving.proposals for t in p.tracks]] = True
@@ -63,19 +68,14 @@ def in_words(proposals: list[Proposal]) -> str:
 
 
 def propose_plate(
-    where: str,
-    out: Path,
-    frames: tuple[int, int] | None,
-    kind: str,
-    progress: Progress,
-    kinds: Sequence[str] = USUAL,
+    flows: FlowReader, out: Path, kind: str, progress: Progress, kinds: Sequence[str] = USUAL
 ) -> tuple[list[Proposal], list[Path]]:
     """Follow a plate, find what to mask, and write one matte for every frame; return the proposals and the files.
 
     Parameters
     ----------
-    where : the plate. out : folder to write to. frames : first and last, or None for all. kind : "png" or "exr".
-        progress : called with the share done. kinds : of proposals that are masked.
+    flows : of the plate, perhaps begun already. out : folder to write to. kind : "png" or "exr". progress : called with
+        the share done. kinds : of proposals that are masked.
 
     Raises
     ------
@@ -84,9 +84,10 @@ def propose_plate(
     for one in kinds:
         if one not in KINDS:
             raise MaskError(f"There is no kind “{one}”.", f"Choose of {', '.join(KINDS)}.")
-    plate = open_plate(where, frames)
+    plate = flows.plate
+    flows.begin()
     tracks = some_tracks(plate, span(progress, 0.0, 0.2))
-    found = [p for p in propose(plate, tracks, progress=span(progress, 0.2, 0.95))[0] if p.kind in kinds]
+    found = [p for p in propose(plate, tracks, progress=span(progress, 0.2, 0.95), flows=flows)[0] if p.kind in kinds]
     written = write_mattes(
         out,
         f"{plate.name}_matte",

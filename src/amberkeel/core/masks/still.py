@@ -74,7 +74,7 @@ def _value_at(picture, x, y):
     return top * (1 - b) + below * b
 
 
-@njit(cache=True, fastmath=FAST, nogil=True, parallel=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def lead(ahead, back, xy, alive, slack, share):
     """Lead spots from one frame to the next; changes `xy` (N, 2) and `alive` (N,).
 
@@ -84,7 +84,7 @@ def lead(ahead, back, xy, alive, slack, share):
     and as a share of its way.
     """
     h, w = ahead.shape[0], ahead.shape[1]
-    for n in prange(len(xy)):
+    for n in range(len(xy)):
         if not alive[n]:
             continue
         p, q = _flow_at(ahead, xy[n, 0], xy[n, 1])

@@ -289,8 +289,12 @@ class _Run:
         """Return which spots (gh, gw) of what moves are the subject's: `ahead` and `beside` are what flow says of it
         and of all else that moves, `moved` (gh, gw, 2) where each spot came from, `parted` as of `_parted`.
         """
+        parts, mine, theirs = parted
+        alone = (mine > 0) & (theirs < 0.05 * np.maximum(mine, 1.0))
         colour = BY_COLOUR * self.looks.odds(bins)
-        odds = BY_FLOW * (ahead - beside) + colour + _by_speed(moved, ahead, beside, body)
+        # A swinging limb may move as something far off does: motion decides only where both are in one part.
+        speed = np.where(alone[parts], 0.0, _by_speed(moved, ahead, beside, body))
+        odds = BY_FLOW * (ahead - beside) + colour + speed
         if self.crossing is not None:
             odds = self.crossing.odds(body, odds, colour)
         weight = body.astype(np.float32)
@@ -298,8 +302,6 @@ class _Run:
         smooth = smooth / np.maximum(cv2.GaussianBlur(weight, (0, 0), 1.0), 1e-3)
         if self.crossing is not None:
             return body & (smooth > 0.0)
-        parts, mine, theirs = parted
-        alone = (mine > 0) & (theirs < 0.05 * np.maximum(mine, 1.0))
         shared = (mine > 0) & ~alone
         # A subject by itself keeps what flow gives it; what is new beside it must look and move like it.
         known = (ahead > 0.3) | (smooth > NEW)

@@ -24,6 +24,9 @@ BEYOND = 12
 CUT_CORNERS = 0.3
 """Spots by which a subject is widened so that an outline of so few points does not cut it."""
 
+SURE = 0.75
+"""Overlap of a subject with what flow expects, from which it is not widened: limbs that swing keep it below 1."""
+
 JOINED_SPOTS, MOST_JOINED = 3, 0.3
 """Gap over which parts of a subject are put into one outline, spots, and the widest, as a share of the picture."""
 
@@ -82,7 +85,7 @@ def mask_of(seen: Seen, size: tuple[int, int], wider: float = 0.0) -> np.ndarray
     ----------
     seen : its spots. size : width and height of the plate. wider : spots by which it is widened further.
     """
-    return at_plate_size(seen.spots, size, WIDER + wider + DOUBT_SPOTS * (1.0 - seen.sure))
+    return at_plate_size(seen.spots, size, WIDER + wider + DOUBT_SPOTS * max(0.0, 1.0 - seen.sure / SURE))
 
 
 def outline_of(seen: Seen, size: tuple[int, int]) -> np.ndarray:

@@ -11,7 +11,8 @@ from amberkeel.core.geometry.rotations import nearest_rotation
 from amberkeel.core.points import PointSet
 from amberkeel.core.world.planes import Plane, fit_plane, off_px, on_plane, part_of
 from amberkeel.core.world.scale import Scale, balance, tape_sigma
-from amberkeel.core.world.statement import Direction, Distance, Hand, Spot, Statement, Track
+from amberkeel.core.world.statement import Direction, Distance, End, Hand, Spot, Statement, Track
+from amberkeel.core.world.tied import spot_of
 
 AXES = {"x": (0, 1.0), "-x": (0, -1.0), "y": (1, 1.0), "-y": (1, -1.0), "z": (2, 1.0), "-z": (2, -1.0)}
 """Which row of the rotation an axis is, and its sign."""
@@ -289,6 +290,8 @@ def _length(solved: Solved, one: Distance, plane: Plane | None, missing: list[st
         way = (b - a) / long
         both = float(np.nan_to_num(np.einsum("a,nab,b->", way, solved.covariance[rows], way)))
         return long, float(np.sqrt(max(both, 0.0)))
+    if one.ends:
+        return _between(*(_end(solved, end, one.name or "A side", missing) for end in one.ends))
     if plane is None:
         missing.append(f"{one.name or 'A distance'} is measured on the ground, and there is none.")
         return None
@@ -300,6 +303,24 @@ def _length(solved: Solved, one: Distance, plane: Plane | None, missing: list[st
         return abs(float((solved.path.positions[at] - plane.centre) @ plane.normal)), 0.0
     ends = [_spot_on(solved.path, spot, plane, missing) for spot in one.spots]
     return None if ends[0] is None or ends[1] is None else (float(np.linalg.norm(ends[1] - ends[0])), 0.0)
+
+
+def _end(solved: Solved, end: End, what: str, missing: list[str]) -> tuple[np.ndarray, np.ndarray] | None:
+    """Return where a spot tied to points lies (3,) and its covariance (3, 3), None where a point of it is missing."""
+    rows = _rows(solved, end.tracks, len(end.tracks), what, missing)
+    if rows is None:
+        return None
+    return spot_of(np.array(end.weights), solved.xyz[rows], part_of(solved.covariance, rows))
+
+
+def _between(a, b) -> tuple[float, float] | None:
+    """Return how far two spots with their covariances lie apart and its sigma, None where one is None."""
+    if a is None or b is None:
+        return None
+    way = b[0] - a[0]
+    long = float(np.linalg.norm(way))
+    along = way / max(long, 1e-12)
+    return long, float(np.sqrt(max(along @ (a[1] + b[1]) @ along, 0.0)))
 
 
 def _spot_on(path: CameraPath, spot: Spot, plane: Plane, missing: list[str]) -> np.ndarray | None:

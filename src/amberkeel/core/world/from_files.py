@@ -9,13 +9,13 @@ from pathlib import Path
 import numpy as np
 
 from amberkeel.core.camera import CameraPath
-from amberkeel.core.errors import KeelError, WorldError
+from amberkeel.core.errors import WorldError
 from amberkeel.core.handoff.document import read_path
 from amberkeel.core.handoff.solve_file import SolveDocument, read_document
 from amberkeel.core.pictures.read import read_raw
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.plate.sequence import Sequence
-from amberkeel.core.progress import Progress, silent, span
+from amberkeel.core.progress import Progress, silent
 from amberkeel.core.tracks import EXCLUDED
 from amberkeel.core.units import typed_length
 from amberkeel.core.world.datum import Solved, find_datum
@@ -26,7 +26,7 @@ from amberkeel.core.world.solids import Solid, of_mesh
 from amberkeel.core.world.standing import Proxy, solid_of
 from amberkeel.core.world.statement import Direction, Distance, Spot, Statement
 from amberkeel.core.world.survey import read_survey
-from amberkeel.core.world.textures import seen_again, texture_of
+from amberkeel.core.world.textures import seen_again, textures_of
 from amberkeel.core.world.world_file import World, datum_in, mesh_part, read_world, world_document
 
 
@@ -219,16 +219,7 @@ def textures(
             picture[order.masked(frame)] = np.nan
         return picture
 
-    out = {}
-    for k, (name, solid) in enumerate(solids.items()):
-        part = span(progress, k / len(solids), (k + 1) / len(solids))
-        try:
-            out[name] = texture_of(path, solid, list(solids.values()), rows, look, order.mode, progress=part)
-        except KeelError:
-            continue
-    if not out:
-        raise WorldError("No chosen frame sees any of the proxies.")
-    return out, linear
+    return textures_of(path, solids, list(solids), rows, look, order.mode, progress=progress), linear
 
 
 def frames_seen(

@@ -5,14 +5,16 @@ Points of surfaces are looked up in the frames that see them (view-dependent wei
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import cached_property
 
+import cv2
 import numpy as np
 from numba import njit, prange
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import WorldError
 from amberkeel.core.lens.kernels import distort_one
-from amberkeel.core.progress import Progress, silent
+from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.world.seen import Points, surface_seen
 from amberkeel.core.world.solids import Solid
 
@@ -47,6 +49,11 @@ class View:
     picture: np.ndarray
     inverse: np.ndarray
 
+    @cached_property
+    def levels(self) -> tuple[np.ndarray, ...]:
+        """The picture and its halvings, for points that lie further apart than its pixels."""
+        return _halved(self.picture)
+
 
 def looked_up(path: CameraPath, view: View, points: Points) -> tuple[np.ndarray, np.ndarray]:
     """Return the colours (N, 3) that a view has of points, NaN where it does not see them, and how well it sees each,
@@ -60,14 +67,13 @@ def looked_up(path: CameraPath, view: View, points: Points) -> tuple[np.ndarray,
     colour, weight = np.full((count, 3), np.nan, np.float32), np.zeros(count, np.float32)
     frame = np.concatenate([path.world_from_camera[view.row].ravel(), path.positions[view.row]])
     bent = np.array([*lens.focal_px, *lens.principal_px])
-    levels = _halved(view.picture)
     given = points.xyz, points.normal, points.apart, frame, bent, lens.coefficients
-    _look_up(*given, levels, view.inverse, colour, weight)
+    _look_up(*given, view.levels, view.inverse, colour, weight)
     return colour, weight
 
 
 LEVELS = 4
-"""The picture and its halvings, for points that lie further apart than its pixels."""
+"""How many of them."""
 
 
 def _halved(picture: np.ndarray) -> tuple[np.ndarray, ...]:
@@ -234,25 +240,90 @@ def chosen_rows(rows: np.ndarray) -> np.ndarray:
     return rows[np.unique(np.linspace(0, len(rows) - 1, MOST_VIEWS).astype(int))]
 
 
-def coloured(
+CHUNK = 400_000
+"""Points that are looked up in all frames at a time."""
+
+
+def sharpness_of(picture: np.ndarray) -> float:
+    """Return how sharp a picture (H, W, 3) is: how much its finest octave differs, over what the next one does.
+
+    A frame blurred by motion loses the finest first; what the picture shows counts for both alike.
+    """
+    luma = np.nan_to_num(picture.mean(2)).astype(np.float32)
+    fine = luma - cv2.GaussianBlur(luma, (0, 0), 1.0)
+    coarse = cv2.GaussianBlur(luma, (0, 0), 1.0) - cv2.GaussianBlur(luma, (0, 0), 2.0)
+    return float(np.abs(fine).mean() / max(float(np.abs(coarse).mean()), 1e-9))
+
+
+@dataclass(frozen=True)
+class Lent:
+    """Frames that lend their pictures to surfaces, brought to one light.
+
+    Attributes
+    ----------
+    path : the camera in the world. views : the frames. mode : how they are joined. sharpness : (K,) of each, 1 for the
+        sharpest. light : what was undone, or None. kept : row whose falloff comes back into the colours, or None.
+    """
+
+    path: CameraPath
+    views: list[View]
+    mode: str
+    sharpness: np.ndarray
+    light: Light | None = None
+    kept: int | None = None
+
+    def colours(self, points: Points, progress: Progress = silent) -> np.ndarray:
+        """Return the colours (N, 3) of surface points, NaN where no frame sees them.
+
+        Parameters
+        ----------
+        points : on surfaces. progress : called with the share done.
+        """
+        out = np.full((len(points.xyz), 3), np.nan, np.float32)
+        for start in range(0, len(out), CHUNK):
+            progress(start / len(out), "Joining what was seen")
+            part = slice(start, start + CHUNK)
+            out[part] = self._joined(Points(points.xyz[part], points.normal[part], points.apart[part]))
+        return out
+
+    def _joined(self, points: Points) -> np.ndarray:
+        seen = [looked_up(self.path, view, points) for view in self.views]
+        colours = np.stack([colour for colour, _ in seen])
+        if self.mode == MEDIAN:
+            out = np.full((len(points.xyz), 3), np.nan, np.float32)
+            _medians(colours, out)
+        else:
+            weights = np.stack([weight**2 * s for (_, weight), s in zip(seen, self.sharpness)])
+            weights[~np.isfinite(colours[..., 0])] = 0.0
+            total = weights.sum(0)
+            with np.errstate(invalid="ignore", divide="ignore"):
+                out = (np.nan_to_num(colours) * weights[..., None]).sum(0) / np.where(total > 0, total, np.nan)[:, None]
+        if self.light is None or self.kept is None or self.light.falloff <= 0.0:
+            return out
+        # Back to the reference's own falloff where it sees the point.
+        px = self.path.project(points.xyz, self.kept)
+        height, width = self.views[0].picture.shape[:2]
+        back = 1.0 - self.light.falloff * _radius2(px[:, 0], px[:, 1], width, height)
+        return out * np.where(np.isfinite(back), back, 1.0)[:, None]
+
+
+def lent(
     path: CameraPath,
-    points: Points,
     rows: np.ndarray,
     solids: list[Solid],
     look: Look,
+    points: Points,
     mode: str = MEDIAN,
     reference: int | None = None,
-    sharpness: np.ndarray | None = None,
     progress: Progress = silent,
-) -> np.ndarray:
-    """Return the colours (N, 3) of surface points from one frame, several blended, or their median; NaN unseen.
+) -> Lent:
+    """Return the frames that lend their pictures, read once and brought to one light.
 
     Parameters
     ----------
-    path : the camera in the world. points : on surfaces. rows : (K,) of the path that lend their pictures.
-    solids : all that stands there, for what hides what. look : pictures by row. mode : one of `MODES`; a blend weighs
-    by view angle, distance and sharpness. reference : row whose light is kept, the first when None. sharpness : (F,)
-    by row, or None. progress : called with the share done.
+    path : the camera in the world. rows : (K,) of the path that lend their pictures. solids : all that stands there,
+        for what hides what. look : pictures by row. points : on the surfaces, by which light is compared. mode : one of
+        `MODES`. reference : row whose light is kept, the first when None. progress : called with the share done.
 
     Raises
     ------
@@ -263,30 +334,42 @@ def coloured(
     rows = rows[:1] if mode == ONE else chosen_rows(rows)
     views = []
     for k, row in enumerate(rows.tolist()):
-        progress(0.5 * k / len(rows), f"Reading frame {int(path.frames[row])}")
-        views.append(View(row, np.asarray(look(row), np.float32), surface_seen(path, row, solids).inverse))
-    if len(views) > 1:
-        kept = reference if reference is not None else int(rows[0])
-        base = next((v for v in views if v.row == kept), None)
-        base = base or View(kept, np.asarray(look(kept), np.float32), surface_seen(path, kept, solids).inverse)
-        light = lights(path, views, points, base)
-        views = [light.undone(view) for view in views]
-    seen = [looked_up(path, view, points) for view in views]
-    progress(0.9, "Joining what was seen")
-    colours = np.stack([colour for colour, _ in seen])
-    out = np.full((len(points.xyz), 3), np.nan, np.float32)
-    if mode == MEDIAN:
-        _medians(colours, out)
-    else:
-        sharp = np.ones(len(rows)) if sharpness is None else sharpness[rows]
-        weights = np.stack([weight**2 * s for (_, weight), s in zip(seen, sharp)])
-        total = weights.sum(0)
-        with np.errstate(invalid="ignore", divide="ignore"):
-            out = (np.nan_to_num(colours) * weights[..., None]).sum(0) / np.where(total > 0, total, np.nan)[:, None]
-    if len(views) > 1 and light.falloff > 0.0 and reference is not None:
-        # Back to the reference's own falloff where it sees the point.
-        px = path.project(points.xyz, reference)
-        height, width = views[0].picture.shape[:2]
-        back = 1.0 - light.falloff * _radius2(px[:, 0], px[:, 1], width, height)
-        out = out * np.where(np.isfinite(back), back, 1.0)[:, None]
-    return out
+        progress(k / len(rows), f"Reading frame {int(path.frames[row])}")
+        views.append(_view(path, row, solids, look))
+    sharp = np.array([sharpness_of(view.picture) if mode == BLEND else 1.0 for view in views])
+    sharp = sharp / max(float(sharp.max()), 1e-9)
+    if len(views) < 2:
+        return Lent(path, views, mode, sharp)
+    kept = reference if reference is not None else int(rows[0])
+    base = next((v for v in views if v.row == kept), None) or _view(path, kept, solids, look)
+    light = lights(path, views, points, base)
+    return Lent(path, [light.undone(view) for view in views], mode, sharp, light, reference)
+
+
+def _view(path: CameraPath, row: int, solids: list[Solid], look: Look) -> View:
+    return View(row, np.asarray(look(row), np.float32), surface_seen(path, row, solids).inverse)
+
+
+def coloured(
+    path: CameraPath,
+    points: Points,
+    rows: np.ndarray,
+    solids: list[Solid],
+    look: Look,
+    mode: str = MEDIAN,
+    reference: int | None = None,
+    progress: Progress = silent,
+) -> np.ndarray:
+    """Return the colours (N, 3) of surface points from one frame, several blended by view angle, distance and
+    sharpness, or their median; NaN unseen.
+
+    Parameters and errors are those of `lent`.
+
+    Parameters
+    ----------
+    path : the camera in the world. points : on surfaces. rows : (K,) of the path. solids : all that stands there.
+        look : pictures by row. mode : one of `MODES`. reference : row whose light is kept, the first when None.
+        progress : called with the share done.
+    """
+    frames = lent(path, rows, solids, look, points, mode, reference, span(progress, 0.0, 0.8))
+    return frames.colours(points, span(progress, 0.8, 1.0))

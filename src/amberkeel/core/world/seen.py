@@ -32,6 +32,11 @@ class Points:
     apart: np.ndarray
 
 
+def joined(parts: list[Points]) -> Points:
+    """Return points of several surfaces as one."""
+    return Points(*(np.concatenate([getattr(one, name) for one in parts]) for name in ("xyz", "normal", "apart")))
+
+
 def surface_seen(path: CameraPath, row: int, solids: list[Solid], scale: float = 1.0) -> Surface:
     """Return which surfaces a frame sees.
 

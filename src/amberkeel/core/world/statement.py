@@ -38,14 +38,32 @@ class Direction(Part):
     axis: Axis
 
 
+class End(Part):
+    """A spot of the scene, as a weighted sum of the points about it: weights sum to one, so that it goes where they do.
+
+    Such is a proxy's corner: it lies on no track, and a solve of other coordinates must find it again.
+    """
+
+    tracks: Annotated[list[Track], Field(min_length=1, max_length=20)]
+    weights: Annotated[list[Coordinate], Field(min_length=1, max_length=20)]
+
+    @model_validator(mode="after")
+    def _sums_to_one(self) -> "End":
+        if len(self.weights) != len(self.tracks) or abs(sum(self.weights) - 1.0) > 1e-6:
+            raise ValueError("a spot's weights are one for each track and sum to one")
+        return self
+
+
 class Distance(Part):
-    """A length that was measured: between two points, or two spots of the ground, or the camera's height over the
-    ground on a frame. `typed` and `unit` are as it was written. One that says neither waits for its points.
+    """A length that was measured: between two points, two spots of the ground, two ends of a proxy's side, or the
+    camera's height over the ground on a frame. `typed` and `unit` are as it was written. One that says none of these
+    waits for its points.
     """
 
     metres: Positive
     tracks: Annotated[list[Track], Field(max_length=2)] = []
     spots: Annotated[list[Spot], Field(max_length=2)] = []
+    ends: Annotated[list[End], Field(max_length=2)] = []
     height_on: int | None = None
     sigma: Positive | None = None
     name: Annotated[str, Field(max_length=100)] = ""
@@ -56,7 +74,7 @@ class Distance(Part):
     @property
     def placed(self) -> bool:
         """Whether it says between what it was measured."""
-        return len(self.tracks) == 2 or len(self.spots) == 2 or self.height_on is not None
+        return len(self.tracks) == 2 or len(self.spots) == 2 or len(self.ends) == 2 or self.height_on is not None
 
 
 class Hand(Part):
@@ -70,10 +88,10 @@ class Hand(Part):
 class Statement(Part):
     """The whole datum.
 
-    `ground` are tracks on the ground.
-    `origin` is one track, or several whose middle it is, or else `spot`. `directions` run along axes, the first exactly
-    after the ground. `flip` turns up into down. `axes` is what drawn axis lines tell: `rotations`, world_from_camera by
-    frame, and `place`, a frame and the camera's position there, metres.
+    `ground` are tracks on the ground. `origin` is one track, or several whose middle it is, or else `spot`.
+    `directions` run along axes, the first exactly after the ground. `flip` turns up into down. `axes` is what drawn
+    axis lines tell: `rotations`, world_from_camera by frame, and `place`, a frame and the camera's position there,
+    metres.
     """
 
     ground: Tracks = []

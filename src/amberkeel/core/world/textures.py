@@ -4,59 +4,97 @@ import numpy as np
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import WorldError
-from amberkeel.core.progress import Progress, silent
-from amberkeel.core.world.projection import MEDIAN, Look, View, coloured, looked_up
-from amberkeel.core.world.seen import points_seen, surface_seen, texture_points, texture_side
+from amberkeel.core.progress import Progress, silent, span
+from amberkeel.core.world.projection import MEDIAN, Look, View, lent, looked_up
+from amberkeel.core.world.seen import joined, points_seen, surface_seen, texture_points, texture_side
 from amberkeel.core.world.solids import Solid
 
 SPREAD = 2
 """Texels by which what is seen is carried on beyond its edge, so that no seam shows when it is drawn."""
 
 
-def texture_of(
+def textures_of(
     path: CameraPath,
-    solid: Solid,
-    solids: list[Solid],
+    solids: dict[str, Solid],
+    wanted: list[str],
     rows: np.ndarray,
     look: Look,
     mode: str = MEDIAN,
     side: int | None = None,
-    sharpness: np.ndarray | None = None,
     progress: Progress = silent,
-) -> np.ndarray:
-    """Return a solid's texture from the plate, (S, S, 4) float32: colours as the plate has them, and where it is known,
-    0 or 1.
+) -> dict[str, np.ndarray]:
+    """Return textures of solids from the plate by id, each (S, S, 4) float32: colours as the plate has them, and where
+    it is known, 0 or 1; those that no frame sees are left out. Every frame is read once.
+
+    Parameters
+    ----------
+    path : the camera in the world. solids : all that stand there, by id. wanted : ids of those that get a texture.
+        rows : (K,) of the path that lend pictures. look : pictures by row. mode : one of `projection.MODES`. side :
+        texels, or None for the plate's resolution. progress : called with the share done.
+
+    Raises
+    ------
+    WorldError : no frame sees any of them.
+    """
+    cards = {}
+    for name in wanted:
+        size = side or texture_side(path, rows, solids[name])
+        cards[name] = (size, *texture_points(solids[name], size))
+    some = [points for _, points, _ in cards.values()]
+    all_there = list(solids.values())
+    frames = lent(path, rows, all_there, look, joined(some), mode, None, span(progress, 0.0, 0.6))
+    out = {}
+    for k, (name, (size, points, at)) in enumerate(cards.items()):
+        part = span(progress, 0.6 + 0.4 * k / len(cards), 0.6 + 0.4 * (k + 1) / len(cards))
+        colours = frames.colours(points, part)
+        known = np.isfinite(colours).all(1)
+        if known.any():
+            texture = np.zeros((size, size, 4), np.float32)
+            texture[at[known, 0], at[known, 1], :3], texture[at[known, 0], at[known, 1], 3] = colours[known], 1.0
+            out[name] = spread(texture)
+    if not out:
+        raise WorldError("No chosen frame sees this.", "Choose other frames, or another proxy.")
+    return out
+
+
+def texture_of(
+    path: CameraPath, solid: Solid, solids: list[Solid], rows: np.ndarray, look: Look, mode: str = MEDIAN,
+    side: int | None = None,
+) -> np.ndarray:  # fmt: skip
+    """Return one solid's texture (S, S, 4) from the plate, as `textures_of` does.
 
     Parameters
     ----------
     path : the camera in the world. solid : whose. solids : all that stand there, itself among them. rows : (K,) of the
         path that lend pictures. look : pictures by row. mode : one of `projection.MODES`. side : texels, or None for
-        the plate's resolution. sharpness : (F,) by row, or None. progress : called with the share done.
+        the plate's resolution.
 
     Raises
     ------
     WorldError : no frame sees it.
     """
-    size = side or texture_side(path, rows, solid)
-    points, at = texture_points(solid, size)
-    colours = coloured(path, points, rows, solids, look, mode, None, sharpness, progress)
-    known = np.isfinite(colours).all(1)
-    if not known.any():
-        raise WorldError("No chosen frame sees this.", "Choose other frames, or another proxy.")
-    out = np.zeros((size, size, 4), np.float32)
-    out[at[known, 0], at[known, 1], :3], out[at[known, 0], at[known, 1], 3] = colours[known], 1.0
-    return _spread(out)
+    named = {str(k): one for k, one in enumerate(solids)}
+    own = next((name for name, one in named.items() if one is solid), "own")
+    return textures_of(path, named | {own: solid}, [own], rows, look, mode, side)[own]
 
 
-def _spread(texture: np.ndarray) -> np.ndarray:
-    """Return a texture carried on beyond the edge of what is known of it."""
+def spread(texture: np.ndarray, fixed: np.ndarray | None = None) -> np.ndarray:
+    """Return a texture (S, S, 4) carried on beyond the edge of what is known of it, but for texels that are fixed.
+
+    Parameters
+    ----------
+    texture : changed in place too. fixed : (S, S) bool, or None.
+    """
     for _ in range(SPREAD):
         around = np.pad(texture, ((1, 1), (1, 1), (0, 0)))
         beside = [np.roll(around, by, (0, 1))[1:-1, 1:-1] for by in ((1, 0), (-1, 0), (0, 1), (0, -1))]
         count = sum(one[..., 3] for one in beside)
-        mean = sum(one[..., :3] * one[..., 3:] for one in beside) / np.maximum(count, 1.0)[..., None]
+        mean = sum(one[..., :3] * one[..., 3:] for one in beside) / np.maximum(count, 1e-6)[..., None]
         fill = (texture[..., 3] == 0.0) & (count > 0.0)
-        texture[fill, :3], texture[fill, 3] = mean[fill], 1.0
+        full = sum(one[..., 3] > 0.0 for one in beside)
+        if fixed is not None:
+            fill &= ~fixed
+        texture[fill, :3], texture[fill, 3] = mean[fill], (count / np.maximum(full, 1))[fill]
     return texture
 
 

@@ -11,7 +11,11 @@ def placed_by_lines(datum: dict) -> bool:
 def _scaled(datum: dict) -> bool:
     """Tell whether a length that is placed gives the scale; one was once kept as `scale`."""
     lengths = datum.get("distances", [])
-    placed = (one.get("tracks") or one.get("spots") or "height_on" in one for one in lengths if one.get("on", True))
+    placed = (
+        one.get("tracks") or one.get("spots") or one.get("ends") or "height_on" in one
+        for one in lengths
+        if one.get("on", True)
+    )
     return "scale" in datum or any(placed)
 
 

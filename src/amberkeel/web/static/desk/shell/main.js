@@ -28,6 +28,7 @@ const store = createStore(firstState(page));
 const desk = new Desk(Number(page.shot), store);
 const { state } = store;
 const space = new Space(desk);
+desk.space = space;
 desk.frames = new Frames(state.first, (frame) => {
   if (frame === state.frame) {
     desk.viewport.redraw();

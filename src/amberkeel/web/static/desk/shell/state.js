@@ -91,6 +91,7 @@ export function firstState({ first, last, fps, width, height, stage }) {
       place: null,
       hover: null,
       picked: null,
+      handles: false,
       still: false,
     },
     solids: null,

@@ -138,21 +138,29 @@ export function aim(shared, { lens, image }, camera, { toScreen, width, height }
   const r = camera.world_from_camera;
   shared.cameraFromWorld.value.set(r[0][0], r[1][0], r[2][0], r[0][1], r[1][1], r[2][1], r[0][2], r[1][2], r[2][2]);
   shared.eye.value.set(...camera.position);
-  const gain = (camera.focal_px ?? lens.focal_px[0]) / lens.focal_px[0];
-  const [fx, fy] = lens.focal_px.map((f) => f * gain);
-  const [cx, cy] = lens.principal_px;
-  shared.pinhole.value.set(fx, fy, cx, cy);
+  const pinhole = pinholeAt(lens, camera);
+  shared.pinhole.value.set(...pinhole);
   shared.coefficient.value = coefficientsOf(lens);
   const [x0, y0] = toScreen(0, 0);
   const [x1, y1] = toScreen(image.width, image.height);
   const [ax, ay] = [(x1 - x0) / image.width, (y1 - y0) / image.height];
   shared.screen.value.set((2 * ax) / width, (2 * x0) / width - 1, (-2 * ay) / height, 1 - (2 * y0) / height);
-  const corner = Math.hypot(Math.max(cx, image.width - cx) / fx, Math.max(cy, image.height - cy) / fy);
-  shared.limit.value = (TRUSTED * corner) ** 2;
+  shared.limit.value = trustedRadius(image, pinhole) ** 2;
   shared.range.value.set(reach * 0.002, reach * 100);
 }
 
-function coefficientsOf(lens) {
+/** Focal lengths and principal point, pixels, on a camera's frame: a zoom changes the former. */
+export function pinholeAt(lens, camera) {
+  const gain = (camera.focal_px ?? lens.focal_px[0]) / lens.focal_px[0];
+  return [...lens.focal_px.map((f) => f * gain), ...lens.principal_px];
+}
+
+/** How far from the axis, in focal lengths, the lens's polynomial is trusted. */
+export function trustedRadius(image, [fx, fy, cx, cy]) {
+  return TRUSTED * Math.hypot(Math.max(cx, image.width - cx) / fx, Math.max(cy, image.height - cy) / fy);
+}
+
+export function coefficientsOf(lens) {
   const [k1 = 0, k2 = 0, k3 = 0] = lens.radial ?? [];
   const [p1 = 0, p2 = 0] = lens.tangential ?? [];
   const two = lens.two_axis ?? new Array(10).fill(0);

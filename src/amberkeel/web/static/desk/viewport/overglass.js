@@ -3,6 +3,7 @@ import * as THREE from "three";
 import { INK } from "../shell/colour.js";
 import { geometryOf, lightFrom } from "../world/solids.js";
 import { aim, sharedUniforms, throughLens } from "./lens_shader.js";
+import { matrixOf } from "./space_solids.js";
 
 /** Look of each kind of thing: colour, and that of the other squares of a checker. */
 const TINTS = {
@@ -114,7 +115,7 @@ export class Overglass {
     const chosen = one.id === world.chosen;
     const look = one.thing.look ?? (one.part === "probes" ? "solid" : "wire");
     const tint = one.part === "proxies" && chosen ? TINTS.chosen : TINTS[one.part];
-    const moved = world.ghost?.id === one.id ? new THREE.Vector3(...world.ghost.by) : null;
+    const moved = world.ghost?.id === one.id ? matrixOf(world.ghost) : null;
     if (look === "picture" && one.picture) {
       this.put(new THREE.Mesh(one.sheet, throughLens(this.shared, { ...tint, picture: one.picture.map })), moved);
     } else if (!one.empty && look !== "wire") {
@@ -136,7 +137,7 @@ export class Overglass {
   addShadow(one, moved) {
     const material = throughLens(this.shared, { colour: "#05080a", opacity: 0.42, nearer: 0.0006 });
     const light = lightFrom(this.store.state.solids.light);
-    const foot = (one.thing.position?.[1] ?? 0) + (moved?.y ?? 0);
+    const foot = new THREE.Vector3(...(one.thing.position ?? [0, 0, 0])).applyMatrix4(moved ?? new THREE.Matrix4()).y;
     material.uniforms.flatten.value.set(light.x, light.y, light.z, foot);
     // A shadow's faces lie upon each other: each pixel is darkened once.
     material.depthWrite = false;
@@ -170,7 +171,10 @@ export class Overglass {
 
   put(object, moved = null) {
     object.frustumCulled = false;
-    if (moved) object.position.copy(moved);
+    if (moved) {
+      object.matrixAutoUpdate = false;
+      object.matrix.copy(moved);
+    }
     this.scene.add(object);
   }
 }

@@ -5,7 +5,7 @@ import * as THREE from "three";
 import { INK } from "../shell/colour.js";
 import { SpacePick } from "./space_pick.js";
 import { colourOf, isShown } from "./space_points.js";
-import { letGo, solidsGroup } from "./space_solids.js";
+import { letGo, placedBy, solidsGroup } from "./space_solids.js";
 import { flattened } from "./space_views.js";
 
 /** Half length at which an ellipsoid is cut, over the scene's reach. */
@@ -32,6 +32,8 @@ export class Scene {
     this.solids = new THREE.Group();
     new ResizeObserver(() => this.redraw()).observe(canvas);
     this.picking = new SpacePick(this);
+    /** Drawn over the scene and asked first by the pointer, where the page gives some. */
+    this.handles = null;
   }
 
   /** Look with perspective, or without. */
@@ -57,6 +59,15 @@ export class Scene {
     if (chosen === this.chosen) return;
     this.chosen = chosen;
     this.setSolids();
+  }
+
+  /** Show the thing that is dragged where it is dragged to. */
+  setGhost() {
+    const { ghost } = this.store.state.world;
+    if (!ghost && !this.ghosted) return;
+    this.ghosted = Boolean(ghost);
+    for (const one of this.solids.children) if (one.isMesh || one.isLine) placedBy(one, ghost);
+    this.redraw();
   }
 
   /** Show other points, or in other colours. */
@@ -360,6 +371,7 @@ export class Scene {
     this.eye.updateProjectionMatrix();
     this.placeFrustum();
     this.renderer.render(this.scene, this.through ? this.solved : this.eye);
+    this.picking.draw();
   }
 }
 

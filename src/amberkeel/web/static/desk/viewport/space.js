@@ -1,6 +1,7 @@
 // The 3D view beside the plate: made when it is first looked at.
 import { find } from "../shell/dom.js";
 import { Scene } from "./scene.js";
+import { SpaceHandles } from "./space_handles.js";
 
 export class Space {
   constructor(desk) {
@@ -17,6 +18,7 @@ export class Space {
     find("#chartpane").hidden = view !== "charts";
     if (["both", "space"].includes(view) && !this.scene) {
       this.scene = new Scene(find("#space"), store, frames);
+      this.scene.handles = new SpaceHandles(this.scene, this.desk.stages.world.handles);
       this.scene.load(state.attempt);
       this.scene.setSolids();
       this.scene.setOther(state.overlay?.paths);
@@ -60,6 +62,7 @@ export class Space {
     if (changed.has("solids")) this.scene?.setSolids();
     if (changed.has("world")) {
       this.scene?.setChosen();
+      this.scene?.setGhost();
       this.scene?.select();
     }
     if (changed.has("overlay") || changed.has("attempt")) {

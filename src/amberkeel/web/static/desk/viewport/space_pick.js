@@ -95,14 +95,15 @@ export class SpacePick {
     return out;
   }
 
-  /** The outline that is being drawn, over the 3D view. */
+  /** What is drawn over the 3D view: the handles, and the outline that is being drawn. */
   draw() {
-    const { glass, canvas } = this.scene;
+    const { glass, canvas, handles } = this.scene;
     const ratio = devicePixelRatio || 1;
     [glass.width, glass.height] = [canvas.clientWidth * ratio, canvas.clientHeight * ratio];
-    if (!this.path || this.tool === "pick") return;
     const c = glass.getContext("2d");
     c.scale(ratio, ratio);
+    handles?.draw(c);
+    if (!this.path || this.tool === "pick") return;
     c.beginPath();
     for (const p of this.tool === "box" ? cornersOf(this.path) : this.path) c.lineTo(...p);
     c.closePath();

@@ -30,11 +30,28 @@ function add(group, one, chosen) {
           opacity: look === "wire" ? 0.1 : 1,
           depthWrite: look !== "wire",
         });
-    group.add(new THREE.Mesh(one.sheet, material));
+    group.add(named(new THREE.Mesh(one.sheet, material), one));
   }
   if (look === "wire" || chosen || one.empty) {
-    group.add(new THREE.LineSegments(one.wire, new THREE.LineBasicMaterial({ color: colour })));
+    group.add(named(new THREE.LineSegments(one.wire, new THREE.LineBasicMaterial({ color: colour })), one));
   }
+}
+
+function named(object, { id }) {
+  object.name = id;
+  object.matrixAutoUpdate = false;
+  return object;
+}
+
+/** Put an object where a ghost of its thing is dragged to, or else where its thing stands. */
+export function placedBy(object, ghost) {
+  object.matrix.copy(ghost?.id === object.name ? matrixOf(ghost) : new THREE.Matrix4());
+  object.matrixWorldNeedsUpdate = true;
+}
+
+/** A ghost as a matrix: it is moved by a way, or turned and scaled too. */
+export function matrixOf({ by, matrix }) {
+  return matrix ?? new THREE.Matrix4().makeTranslation(...by);
 }
 
 /** A texture as light: the plate's own shader takes it as code values. */

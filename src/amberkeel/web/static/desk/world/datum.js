@@ -286,7 +286,7 @@ export class DatumBench {
     tick.title = "Whether it counts";
     tick.addEventListener("change", () => this.set("change-distance", { number: k }));
     const typed = /[a-z'"]/i.test(one.typed ?? "") ? one.typed : `${one.typed ?? one.metres} ${one.unit ?? "m"}`;
-    const waits = !one.tracks?.length && one.height_on == null && !one.spots?.length;
+    const waits = !one.tracks?.length && one.height_on == null && !one.spots?.length && !one.ends?.length;
     const of =
       one.height_on == null
         ? (one.tracks ?? []).map((id) => this.names.get(id) ?? id).join(" – ")

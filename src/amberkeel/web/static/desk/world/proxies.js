@@ -12,6 +12,14 @@ const STEPS = {
   cylinder: ["the middle of its foot", "its rim", "how high it is"],
 };
 
+/** The sides that each kind has. */
+const SIDES = {
+  plane: ["width", "depth"],
+  wall: ["width", "height"],
+  box: ["width", "height", "depth"],
+  cylinder: ["width", "height", "depth"],
+};
+
 /** Within how many screen pixels corners, points and edges are snapped to. */
 const REACH = 9;
 
@@ -60,6 +68,24 @@ export class ProxiesBench {
         id: "proxy-ground",
         name: "World: the chosen proxy is the ground",
         run: () => desk.send("datum", { what: "proxy", name: desk.state.world.chosen ?? "" }),
+      },
+      {
+        id: "proxy-edge",
+        name: "World: the chosen proxy's edge is the heading",
+        run: () =>
+          desk.send("datum", { what: "edge", name: desk.state.world.chosen ?? "", axis: find("#edgeaxis").value }),
+      },
+      {
+        id: "proxy-side",
+        name: "World: a measured length of the chosen proxy's side",
+        run: () =>
+          desk.send("datum", {
+            what: "side",
+            name: desk.state.world.chosen ?? "",
+            axis: find("#proxyside").value,
+            distance: find("#sidelength").value,
+            unit: find("#sideunit").value,
+          }),
       },
     ];
   }
@@ -269,7 +295,18 @@ export class ProxiesBench {
     const isMesh = found?.[1].kind === "mesh" && (found[1].tracks ?? []).length > 0;
     find("#meshedit").hidden = !isMesh;
     find("#proxyground").hidden = !found;
+    this.drawSides(found?.[1].kind);
     if (isMesh) this.tell(found);
+  }
+
+  /** The sides of the chosen proxy that can be measured. */
+  drawSides(kind) {
+    const sides = SIDES[kind] ?? [];
+    find("#proxyuse").hidden = !sides.length;
+    const box = find("#proxyside");
+    if (box.childElementCount === sides.length && box.dataset.kind === kind) return;
+    box.dataset.kind = kind ?? "";
+    box.replaceChildren(...sides.map((side) => element("option", "", side)));
   }
 
   /** Say how the chosen mesh lies with its points; asked for once for each state of it. */

@@ -3,6 +3,7 @@ import { toast } from "../shell/api.js";
 import { find } from "../shell/dom.js";
 import { DatumBench } from "./datum.js";
 import { Ground } from "./ground.js";
+import { Handles } from "./handles.js";
 import { PaintingBench } from "./painting.js";
 import { WorldPointer } from "./pointer.js";
 import { PointsBench } from "./points.js";
@@ -32,19 +33,22 @@ export class WorldStage {
     this.painting = new PaintingBench(desk);
     this.solids = new Solids(desk);
     this.benches = [this.datum, this.points, this.proxies, this.probes, this.slip, this.painting];
-    this.guest = new WorldPointer(desk, {
+    this.handles = new Handles(desk);
+    const hands = {
       datum: this.ground,
       proxies: this.proxies,
       probes: this.probes,
       slip: this.slip,
       painting: this.painting,
-    });
+    };
+    this.guest = new WorldPointer(desk, hands, this.handles);
     this.actions = [
       ...Object.entries(BENCHES).map(([bench, words]) => ({
         id: `world-${bench}`,
         name: `World: ${words}`,
         run: () => this.open(bench),
       })),
+      ...this.handles.actions,
       ...this.benches.flatMap((bench) => bench.actions),
     ];
   }
@@ -78,6 +82,7 @@ export class WorldStage {
     const { state } = this.desk;
     if (keys.has("frame") && state.world.still) this.slip.keepStill();
     if (state.stage !== "world") return;
+    if (keys.has("frame")) this.handles.renew();
     if (keys.has("frame") && state.world.under) {
       this.desk.store.set({ world: { ...state.world, under: null } });
     }
@@ -95,6 +100,9 @@ export class WorldStage {
     for (const name of Object.keys(BENCHES)) {
       find(`[data-act="world-${name}"]`).classList.toggle("on", bench === name);
     }
+    for (const button of document.querySelectorAll('[data-act="handles"]'))
+      button.classList.toggle("on", this.handles.shown);
+    for (const button of document.querySelectorAll("[data-chosen]")) button.hidden = !this.handles.target;
     this[bench]?.draw();
   }
 }
