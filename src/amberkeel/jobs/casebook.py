@@ -148,10 +148,13 @@ def movie(settings: Settings, shot_id: int, arguments: Arguments, progress: Prog
         if base is None:
             raise KeelError("There is no camera to draw anything with.", "Solve the camera first.")
         number, solution = base.id, solution_of(media, base)
-        staged = staged_in(opened, media, opened.get(Shot, shot_id), base)
+        shot = opened.get(Shot, shot_id)
+        staged = staged_in(opened, media, shot, base)
+        before = live_masks(opened, shot) if (shot.scene or {}).get("behind") else []
+        masked = masked_of(media, before, row.height, row.width)
     with TemporaryDirectory() as folder:
         made = Path(folder) / "probe.mp4"
-        write_movie(made, open_row(row), solution, Fraction(row.fps), span(progress, 0.0, 0.97), staged)
+        write_movie(made, open_row(row), solution, Fraction(row.fps), span(progress, 0.0, 0.97), staged, masked)
         digest = media.put(made.read_bytes())
     with effect(settings, shot_id, arguments) as opened:
         attempt = opened.get(Attempt, number)

@@ -5,9 +5,10 @@ import numpy as np
 from amberkeel.core.diagnose.finding import finding_document
 from amberkeel.core.errors import KeelError, WorldError
 from amberkeel.core.handoff.document import read_shifts
-from amberkeel.core.pictures.write import encode_png
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.predicted_slip import slip_sigma
+from amberkeel.core.world.from_files import light_of
+from amberkeel.core.world.paintings import fitting, painted_onto
 from amberkeel.core.world.projection import MEDIAN
 from amberkeel.core.world.slip import Spot, measure_slip, settled
 from amberkeel.core.world.slip_report import finding, places, report
@@ -20,6 +21,7 @@ from amberkeel.store.edits import apply
 from amberkeel.store.masks import live_masks, masked_of
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Shot
+from amberkeel.store.paintings import keep_texture, painting_in
 from amberkeel.store.scene import camera_in_world, probes_of, proxies_of, solid_in, surfaces_of
 from amberkeel.store.session import session
 from amberkeel.store.slip import keep_slip
@@ -86,16 +88,21 @@ def _seen_best(sight: Sight, at: np.ndarray) -> Spot | None:
 
 
 class Project(Arguments):
-    """Which proxies get the plate's picture (all that are shown where none is named), from which frames, and how."""
+    """Which proxies get a picture (all that are shown where none is named), from which frames of the plate, and how; or
+    what was painted over one frame, as it is kept.
+    """
 
     proxies: list[str] = []
     mode: str = MEDIAN
     frames: list[int] = []
     masked: bool = True
+    painted: str = ""
 
 
 def project(settings: Settings, shot_id: int, arguments: Project, progress: Progress) -> None:
-    """Take the textures of proxies from the plate: one frame, several blended, or their median."""
+    """Take the textures of proxies from the plate, one frame, several blended or their median; or lay a painted frame
+    over those they have.
+    """
     media, row = Media(settings.media), plate_row(settings, shot_id)
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
@@ -105,30 +112,34 @@ def project(settings: Settings, shot_id: int, arguments: Project, progress: Prog
     wanted = [name for name in (arguments.proxies or things) if name in things]
     if not wanted:
         raise WorldError("There is no proxy to project onto.", "Draw one first, and show it.")
-    frames = np.array(arguments.frames or path.frames)
-    rows = path.rows_of(frames)
-    if not (rows >= 0).any():
+    rows = path.rows_of(np.array(arguments.frames or path.frames))
+    rows = rows[rows >= 0]
+    if not len(rows):
         raise WorldError("None of these frames has a camera.", "Choose solved frames.")
-    plate = open_row(row)
+    plate, solids = open_row(row), {name: solid_in(media, thing) for name, thing in things.items()}
+    linear = light_of(plate, int(plate.frames[0]))[1]
+    if arguments.painted:
+        painting = fitting(painting_in(media, arguments.painted, linear), row.width, row.height)
+        before = {n: painting_in(media, t.light or t.texture, linear) for n, t in things.items() if t.texture}
+        textures = painted_onto(path, int(rows[0]), solids, wanted, painting, before)
+    else:
 
-    def look(at: int) -> np.ndarray:
-        frame = int(path.frames[at])
-        picture = plate.read(frame).astype(np.float32)
-        if masked is not None:
-            picture[masked(frame)] = np.nan
-        return picture
+        def look(at: int) -> np.ndarray:
+            picture = light_of(plate, int(path.frames[at]))[0]
+            if masked is not None:
+                picture[masked(int(path.frames[at]))] = np.nan
+            return picture
 
-    solids = {name: solid_in(media, thing) for name, thing in things.items()}
-    textures = textures_of(path, solids, wanted, rows[rows >= 0], look, arguments.mode, progress=progress)
-    made = {name: media.put(encode_png(_flat(texture))) for name, texture in textures.items()}
-    words = f"The plate is on {len(made)} prox{'y' if len(made) == 1 else 'ies'}"
+        textures = textures_of(path, solids, wanted, rows, look, arguments.mode, progress=progress)
+    made = {name: keep_texture(media, texture, linear) for name, texture in textures.items()}
+    on = f"{len(made)} prox{'y' if len(made) == 1 else 'ies'}"
+    words, label = (
+        (f"The painting is on {on}", f"Paint frame {int(path.frames[rows[0]])}")
+        if arguments.painted
+        else (f"The plate is on {on}", f"Project the plate onto {len(made)}")
+    )
     with effect(settings, shot_id, arguments, words) as opened:
         shot = opened.get(Shot, shot_id)
         kept = (shot.scene or {}).get("proxies", {})
-        put = {name: {**kept[name], "texture": own, "look": "picture"} for name, own in made.items() if name in kept}
-        apply(opened, shot_id, "scene", {"proxies": put, "label": f"Project the plate onto {len(put)}"})
-
-
-def _flat(texture: np.ndarray) -> np.ndarray:
-    """Return a texture (S, S, 4) of code values with alpha 0 to 1 as uint8."""
-    return np.clip(np.round(texture * [1.0, 1.0, 1.0, 255.0]), 0, 255).astype(np.uint8)
+        put = {name: {**kept[name], **own, "look": "picture"} for name, own in made.items() if name in kept}
+        apply(opened, shot_id, "scene", {"proxies": put, "label": label})

@@ -7,11 +7,13 @@ from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import KeelError, WorldError
 from amberkeel.core.lens.profile import read_profile
 from amberkeel.core.world.datum import Datum, Solved
-from amberkeel.core.world.relief import Relief, relief
+from amberkeel.core.world.relief import Relief, frame_along, relief
 from amberkeel.core.world.solids import Solid, of_mesh
-from amberkeel.core.world.standing import Probe, Proxy, Staged, Standing, carried, read_standing, solid_of
+from amberkeel.core.world.stage import Staged
+from amberkeel.core.world.standing import Probe, Proxy, Standing, carried, read_standing, solid_of
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, LensProfile, Shot
+from amberkeel.store.paintings import painting_in
 from amberkeel.store.world import found_or_not, solved_of
 
 
@@ -128,12 +130,21 @@ def staged_in(session: Session, media: Media, shot: Shot, attempt: Attempt) -> S
     bearing, height = np.radians((shot.scene or {}).get("light") or LIGHT)
     towards = np.array([np.sin(bearing) * np.cos(height), np.sin(height), np.cos(bearing) * np.cos(height)])
 
-    def back(things) -> list[Solid]:
-        made = [solid_in(media, thing) for thing in things if thing.shown]
-        return [Solid(datum.back(one.vertices), one.faces, one.uv, one.lines) for one in made if len(one.faces)]
+    def back(thing: Standing) -> Solid:
+        own = solid_in(media, thing)
+        return Solid(datum.back(own.vertices), own.faces, own.uv, own.lines)
 
-    hiding = [thing for thing in proxies_of(shot).values() if thing.kind not in ("plane", "mesh")]
-    return Staged(back(probes_of(shot).values()), back(hiding), datum.rotation.T @ towards)
+    probes = [back(thing) for thing in probes_of(shot).values() if thing.shown]
+    things = [thing for thing in proxies_of(shot).values() if thing.shown]
+    textures = [
+        painting_in(media, thing.texture, False) if thing.texture and thing.look == "picture" else None
+        for thing in things
+    ]
+    turned = datum.rotation.T
+    return Staged(
+        [one for one in probes if len(one.faces)], [back(thing) for thing in things], textures, turned @ towards,
+        turned @ np.array([0.0, 1.0, 0.0]),
+    )  # fmt: skip
 
 
 def relief_of(session: Session, media: Media, shot: Shot, thing: Proxy) -> Relief:
@@ -147,9 +158,9 @@ def relief_of(session: Session, media: Media, shot: Shot, thing: Proxy) -> Relie
     rows = [at for at in (solved.row(track) for track in thing.tracks) if at is not None]
     if len(rows) < 3:
         raise WorldError("Fewer than three of these tracks have a point with a depth.", "Select others.")
-    sigma = None
+    sigma, frame = None, frame_along(None if thing.along is None else np.array(thing.along))
     if solved.covariance is not None:
-        up = datum.rotation[1]
+        up = datum.rotation.T @ frame[:, 1]
         with np.errstate(invalid="ignore"):
             sigma = datum.scale * np.sqrt(np.einsum("a,nab,b->n", up, solved.covariance[rows], up))
-    return relief(datum.apply(solved.xyz[rows]), sigma, thing.longest, thing.smooth, thing.extend)
+    return relief(datum.apply(solved.xyz[rows]), sigma, thing.longest, thing.smooth, thing.extend, frame)

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Annotated, Literal
 
 import numpy as np
-from flask import Blueprint, abort, current_app, jsonify, request, send_file
+from flask import Blueprint, Response, abort, current_app, jsonify, request, send_file
 from pydantic import Field
 
 from amberkeel.core.errors import KeelError, MaskError
@@ -81,6 +81,22 @@ def masks(number: int):
             full=spans(full) if full else "",
             changed=tracked,
         )
+
+
+@blueprint.get("/shots/<int:number>/masked/<int:frame>.png")
+def masked_frame(number: int, frame: int):
+    """Send what is masked on a frame, white, for what lies behind it to be hidden."""
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        plate = shot.plate
+        if not plate.first <= frame <= plate.last:
+            abort(404)
+        masked = masked_of(media(), live_masks(opened, shot), plate.height, plate.width)
+    there = np.zeros((plate.height, plate.width), bool) if masked is None else masked(frame)
+    answer = Response(encode_png(there.astype(np.uint8) * np.uint8(255)), mimetype="image/png")
+    # Other masks are another stamp, and that is part of the address.
+    answer.headers["Cache-Control"] = "private, max-age=31536000, immutable"
+    return answer
 
 
 @blueprint.get("/shots/<int:number>/affected.json")

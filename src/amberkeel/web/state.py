@@ -39,6 +39,7 @@ def shot_state(opened, shot: Shot) -> dict:
     return {
         "revision": shot.revision,
         "tracks_stamp": shot.tracks_stamp,
+        "masks_stamp": shot.masks_stamp,
         "undo": undo,
         "redo": redo,
         "proxies": plate.proxies if plate.ready else [],

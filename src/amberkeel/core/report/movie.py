@@ -1,5 +1,6 @@
 """The plate with probe objects that stick to the solved set, as a short movie (H.264, by PyAV)."""
 
+from collections.abc import Callable
 from fractions import Fraction
 from pathlib import Path
 
@@ -12,8 +13,7 @@ from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.tracks import EXCLUDED
-from amberkeel.core.world.seen import surface_seen
-from amberkeel.core.world.standing import Staged
+from amberkeel.core.world.stage import Stage, Staged
 
 MOST_WIDTH = 1280
 """Width of a movie at the most, pixels."""
@@ -59,18 +59,21 @@ def write_movie(
     fps: Fraction = Fraction(24),
     progress: Progress = silent,
     staged: Staged | None = None,
+    masked: Callable[[int], np.ndarray] | None = None,
 ) -> None:
     """Write the plate with test objects where the solved camera sees them: those of a scene, or boxes without any.
 
     Parameters
     ----------
     where : the file, .mp4. plate : its pictures. solution : solved from it. fps : frames a second. progress : the share
-        done. staged : a scene's test objects, or None.
+        done. staged : a scene's test objects and paintings, or None. masked : what stands before paintings and shadows,
+        from frame to (H, W) bool, or None.
     """
-    path, shown = solution.path, staged if staged and staged.probes else None
+    path, shown = solution.path, staged if staged and not staged.empty else None
     boxes = np.zeros((0, 8, 3)) if shown else probe_boxes(solution)
     scale = min(1.0, MOST_WIDTH / plate.width)
     size = 2 * int(plate.width * scale / 2), 2 * int(plate.height * scale / 2)
+    stage = Stage(path, shown, size[0] / plate.width) if shown else None
     with av.open(str(where), "w") as out:
         stream = out.add_stream("libx264", rate=fps)
         stream.width, stream.height, stream.pix_fmt = *size, "yuv420p"
@@ -78,8 +81,8 @@ def write_movie(
         for k, frame in enumerate(path.frames.tolist()):
             picture = cv2.resize(_eight_bits(plate.read(frame)), size, interpolation=cv2.INTER_AREA)
             _draw(picture, path, k, boxes, np.array(size) / [plate.width, plate.height])
-            if shown:
-                _stage(picture, path, k, shown)
+            if stage:
+                stage.draw(picture, k, None if masked is None else masked(frame))
             cv2.putText(
                 picture, str(frame), (10, size[1] - 12), cv2.FONT_HERSHEY_SIMPLEX, 0.5, (235, 229, 216), 1, cv2.LINE_AA
             )
@@ -90,28 +93,6 @@ def write_movie(
             progress((k + 1) / len(path.frames), f"Drawing frame {frame}")
         for packet in stream.encode():
             out.mux(packet)
-
-
-SAIL = np.array([227.0, 221.0, 207.0])
-AMBIENT = 0.34
-"""Share of its light that a face turned away from the light has."""
-
-
-def _stage(picture: np.ndarray, path: CameraPath, row: int, staged: Staged) -> None:
-    """Draw a scene's test objects into a picture, shaded, hidden by what stands before them; in place."""
-    solids = [*staged.probes, *staged.hiding]
-    seen = surface_seen(path, row, solids, picture.shape[1] / path.lens.width)
-    height, width = min(picture.shape[0], seen.face.shape[0]), min(picture.shape[1], seen.face.shape[1])
-    face = seen.face[:height, :width]
-    own = (face >= 0) & (face < sum(len(one.faces) for one in staged.probes))
-    if not own.any():
-        return
-    corners = np.concatenate([one.triangles for one in staged.probes])
-    normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-    normals = normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12)
-    facing = np.sign(((path.positions[row] - corners[:, 0]) * normals).sum(1))
-    light = AMBIENT + (1.0 - AMBIENT) * np.clip((normals * facing[:, None]) @ staged.light, 0.0, 1.0)
-    picture[:height, :width][own] = (SAIL * light[face[own], None]).astype(np.uint8)
 
 
 def _eight_bits(picture: np.ndarray) -> np.ndarray:

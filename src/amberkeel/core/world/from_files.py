@@ -21,7 +21,7 @@ from amberkeel.core.units import typed_length
 from amberkeel.core.world.datum import Solved, find_datum
 from amberkeel.core.world.facts import camera_facts
 from amberkeel.core.world.projection import MEDIAN
-from amberkeel.core.world.relief import Relief, relief
+from amberkeel.core.world.relief import Relief, frame_along, relief
 from amberkeel.core.world.solids import Solid, of_mesh
 from amberkeel.core.world.standing import Proxy, solid_of
 from amberkeel.core.world.statement import Direction, Distance, Spot, Statement
@@ -129,14 +129,21 @@ def world_of(document: SolveDocument, statement: Statement) -> World:
 
 
 def with_mesh(
-    document: SolveDocument, world: World, tracks: str, longest: str = "", smooth: bool = False, extend: str = ""
+    document: SolveDocument,
+    world: World,
+    tracks: str,
+    longest: str = "",
+    smooth: bool = False,
+    extend: str = "",
+    seen_from: int | None = None,
 ) -> tuple[World, Relief, list[str]]:
     """Return a world with the ground meshed through tracks, the mesh, and the names of those that stick out.
 
     Parameters
     ----------
     document : of the solve. world : its datum. tracks : names with commas between, or "all" for all below the camera.
-    longest, extend : lengths as typed, or "". smooth : within the points' sigmas.
+    longest, extend : lengths as typed, or "". smooth : within the points' sigmas. seen_from : the frame from which
+        points are looked at, or None for above.
     """
     solved, datum = solved_in(document), datum_in(world)
     xyz = datum.apply(solved.xyz)
@@ -149,15 +156,23 @@ def with_mesh(
         if lost:
             raise WorldError(f"There is no track {lost[0]} with a point in this solve.")
         rows = np.array([row for _, row in found], int)
-    sigma = None
+    along = None
+    if seen_from is not None:
+        row = int(solved.path.rows_of(np.array([seen_from]))[0])
+        if row < 0:
+            raise WorldError(f"Frame {seen_from} is not solved.")
+        along = -datum.rotation @ solved.path.world_from_camera[row][:, 2]
+    sigma, frame = None, frame_along(along)
     if solved.covariance is not None:
-        up = datum.rotation[1]
+        up = datum.rotation.T @ frame[:, 1]
         sigma = datum.scale * np.sqrt(np.einsum("a,nab,b->n", up, solved.covariance[rows], up))
     limit = typed_length(longest, "The longest edge") if longest else None
-    made = relief(xyz[rows], sigma, limit, smooth, typed_length(extend, "The edge") if extend else 0.0)
+    made = relief(xyz[rows], sigma, limit, smooth, typed_length(extend, "The edge") if extend else 0.0, frame)
     sticks = [solved.names[int(solved.ids[r])] for r, out in zip(rows, made.sticks_out) if out]
     key = next(f"p{n}" for n in range(1, 10_000) if f"p{n}" not in world.proxies)
     thing = Proxy(kind="mesh", name="Ground mesh", tracks=solved.ids[rows].tolist(), longest=limit, smooth=smooth)
+    if along is not None:
+        thing = thing.model_copy(update={"along": tuple(along.tolist())})
     proxies, meshes = {**world.proxies, key: thing}, {**world.meshes, key: mesh_part(made.solid)}
     return world.model_copy(update={"proxies": proxies, "meshes": meshes}), made, sticks
 

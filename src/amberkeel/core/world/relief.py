@@ -89,6 +89,16 @@ def relief(
     return Relief(made, rows, off, sticks, limit, float(np.sqrt((known**2).mean())) if len(known) else float("nan"))
 
 
+def frame_along(along: np.ndarray | None) -> np.ndarray:
+    """Return the frame (3, 3), world_from_own, whose Y is a direction (3,); the world's own for None."""
+    if along is None:
+        return np.eye(3)
+    up = np.asarray(along, float) / np.linalg.norm(along)
+    beside = np.cross(np.eye(3)[int(np.abs(up).argmin())], up)
+    x = beside / np.linalg.norm(beside)
+    return np.stack([x, up, np.cross(x, up)], 1)
+
+
 def _triangulated(own: np.ndarray) -> np.ndarray:
     if len(own) < 3:
         raise WorldError("A mesh needs three points.", "Select more tracks.")
@@ -96,7 +106,7 @@ def _triangulated(own: np.ndarray) -> np.ndarray:
         return Delaunay(own[:, [0, 2]]).simplices
     except QhullError as error:
         raise WorldError(
-            "These points lie on a line as seen from above.", "Choose points spread over the ground."
+            "These points lie on a line as they are looked at.", "Choose points spread over the surface."
         ) from error
 
 

@@ -49,7 +49,7 @@ def surface_seen(path: CameraPath, row: int, solids: list[Solid], scale: float =
     start, near = 0, NEAR * _reach(path, row, solids)
     for solid in solids:
         px, over_depth, faces, own = _in_the_picture(path, row, solid, near, scale)
-        _raster(px, over_depth, faces, start + own, inverse, face)
+        raster(px, over_depth, faces, start + own, inverse, face)
         start += len(solid.faces)
     return Surface(inverse, face)
 
@@ -128,8 +128,14 @@ def _reach(path: CameraPath, row: int, solids: list[Solid]) -> float:
 
 
 @njit(cache=True, nogil=True)
-def _raster(px, inverse, faces, numbers, out, index):
-    """Draw triangles into one over depth (H, W) and their numbers; the nearest stays."""
+def raster(px, inverse, faces, numbers, out, index):
+    """Draw triangles into one over depth (H, W) and their numbers, both in place; the nearest stays.
+
+    Parameters
+    ----------
+    px : (V, 2) pixels of corners. inverse : (V,) one over their depth, or anything that is larger nearer. faces :
+    (F, 3) rows of corners. numbers : (F,) written into `index` for each. out : (H, W) float32. index : (H, W) int32.
+    """
     height, width = out.shape
     for f in range(len(faces)):
         a, b, c = faces[f, 0], faces[f, 1], faces[f, 2]
@@ -166,9 +172,7 @@ def points_seen(path: CameraPath, row: int, solids: list[Solid], seen: Surface) 
     straight = path.normalise((at[:, ::-1] + 0.5) / scale, row)
     depth = 1.0 / seen.inverse[at[:, 0], at[:, 1]].astype(float)
     camera = np.concatenate([straight, np.ones((len(at), 1))], 1) * depth[:, None]
-    triangles = np.concatenate([one.triangles for one in solids])
-    normals = np.cross(triangles[:, 1] - triangles[:, 0], triangles[:, 2] - triangles[:, 0])
-    normals = normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12)
+    normals = np.concatenate([one.normals for one in solids])
     own = normals[seen.face[at[:, 0], at[:, 1]]]
     apart = depth / (path.lens_at(row).focal_px[0] * scale)
     return Points(camera @ path.world_from_camera[row].T + path.positions[row], own, apart), at
@@ -184,7 +188,7 @@ def texture_points(solid: Solid, size: int) -> tuple[Points, np.ndarray]:
     px = np.stack([solid.uv[:, 0] * size, (1.0 - solid.uv[:, 1]) * size], 1)
     inverse, face = np.zeros((size, size), np.float32), np.full((size, size), -1, np.int32)
     faces = solid.faces.astype(np.int64)
-    _raster(px, np.ones(len(px)), faces, np.arange(len(faces)), inverse, face)
+    raster(px, np.ones(len(px)), faces, np.arange(len(faces)), inverse, face)
     at = np.argwhere(face >= 0)
     own = face[at[:, 0], at[:, 1]]
     a, b, c = (px[solid.faces[own, k]] for k in range(3))

@@ -38,6 +38,13 @@ class Solid:
         """Corners (F, 3, 3) of the triangles."""
         return self.vertices[self.faces]
 
+    @property
+    def normals(self) -> np.ndarray:
+        """Unit normals (F, 3) of the triangles, outwards; 0 where one has no area."""
+        corners = self.triangles
+        across = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+        return across / np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-12)
+
     def moved(self, rotation: np.ndarray, position: np.ndarray) -> "Solid":
         """Return the solid turned by world_from_own (3, 3) and put at a position (3,)."""
         return Solid(self.vertices @ rotation.T + position, self.faces, self.uv, self.lines)

@@ -3,7 +3,6 @@
 Lengths are world units, metres where the scene has a scale; angles degrees.
 """
 
-from dataclasses import dataclass
 from typing import Annotated, Literal
 
 import numpy as np
@@ -28,7 +27,8 @@ MOST = 200
 class Standing(BaseModel):
     """A thing in the scene: `size` along its own X, Y and Z, its foot at `position`, turned about X, then Y, then Z.
 
-    `mesh` is where the triangles of a mesh are kept, in its own frame; `texture` where its picture is.
+    `mesh` is where the triangles of a mesh are kept, in its own frame; `texture` where its picture is, and
+    `light` the same as linear light (EXR), where there is that.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
@@ -38,16 +38,20 @@ class Standing(BaseModel):
     size: Sizes = (1.0, 1.0, 1.0)
     mesh: Annotated[str, Field(max_length=64)] = ""
     texture: Annotated[str, Field(max_length=64)] = ""
+    light: Annotated[str, Field(max_length=64)] = ""
     shown: bool = True
     look: Literal["wire", "solid", "checker", "picture"] = "wire"
     locked: bool = False
 
 
 class Proxy(Standing):
-    """Simple geometry that stands for the set; a mesh made from points names them in `tracks`."""
+    """Simple geometry that stands for the set; a mesh made from points names them in `tracks`, and in `along` the
+    direction towards which it was looked from, where that was not above.
+    """
 
     kind: Literal["plane", "wall", "box", "cylinder", "mesh"]
     tracks: Annotated[list[int], Field(max_length=5000)] = []
+    along: Triple | None = None
     longest: Positive | None = None
     smooth: bool = False
     extend: Annotated[FiniteFloat, Field(ge=0.0, lt=1e4)] = 0.0
@@ -114,20 +118,11 @@ def carried(thing: dict, change: Datum, sized: bool = True) -> dict:
     """
     turn = change.rotation @ turned_by(tuple(thing.get("turn", (0.0, 0.0, 0.0))))
     size = np.array(thing.get("size", (1.0, 1.0, 1.0)), float) * (change.scale if sized else 1.0)
+    along = {"along": (change.rotation @ thing["along"]).round(9).tolist()} if thing.get("along") else {}
     return {
         **thing,
+        **along,
         "position": change.apply(np.array(thing.get("position", (0.0, 0.0, 0.0)), float)).round(9).tolist(),
         "turn": degrees_of(turn),
         "size": size.round(9).tolist(),
     }
-
-
-@dataclass(frozen=True)
-class Staged:
-    """What a scene shows in a movie: test objects, and what hides them; `light` (3,) is the
-    direction to the light.
-    """
-
-    probes: list[Solid]
-    hiding: list[Solid]
-    light: np.ndarray

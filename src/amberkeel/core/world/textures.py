@@ -117,10 +117,19 @@ def seen_again(
     for solid, texture in zip(solids, textures):
         own = (face >= start) & (face < start + len(solid.faces))
         if texture is not None and own.any():
-            uv = _uv_at(solid, face[own] - start, points.xyz[own])
-            out[at[own, 0], at[own, 1]] = _texels(texture, uv)
+            out[at[own, 0], at[own, 1]] = texels_at(solid, texture, face[own] - start, points.xyz[own])
         start += len(solid.faces)
     return out
+
+
+def texels_at(solid: Solid, texture: np.ndarray, face: np.ndarray, xyz: np.ndarray) -> np.ndarray:
+    """Return a solid's texture (N, 4) at points on it.
+
+    Parameters
+    ----------
+    solid : with uv. texture : (S, T, 4). face : (N,) its triangles. xyz : (N, 3) points on them.
+    """
+    return _texels(texture, _uv_at(solid, face, xyz))
 
 
 def _uv_at(solid: Solid, face: np.ndarray, xyz: np.ndarray) -> np.ndarray:

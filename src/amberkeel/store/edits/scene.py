@@ -18,11 +18,14 @@ class Scene(Typed):
     proxies: dict[str, dict[str, Any] | None] = {}
     probes: dict[str, dict[str, Any] | None] = {}
     light: list[float] | None = None
+    behind: bool | None = None
     label: str = ""
 
 
 def scene(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
-    """Payload: {"proxies": {id: proxy or None}, "probes": as those, "light": degrees, "label": what changed}."""
+    """Payload: {"proxies": {id: proxy or None}, "probes": as those, "light": degrees, "behind":
+    whether what is masked hides paintings and shadows, "label": what changed}.
+    """
     kept = dict(shot.scene or {})
     inverse: dict[str, Any] = {"label": payload.get("label", "")}
     for part, model in MODELS.items():
@@ -39,7 +42,8 @@ def scene(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
         if len(rows) > MOST:
             raise WorldError(f"A scene holds at most {MOST} of these.", "Take some away first.")
         kept[part], inverse[part] = rows, before
-    if "light" in payload:
-        inverse["light"], kept["light"] = kept.get("light"), payload["light"]
+    for name in ("light", "behind"):
+        if name in payload:
+            inverse[name], kept[name] = kept.get(name), payload[name]
     shot.scene = kept
     return inverse, payload.get("label") or "Change the scene"

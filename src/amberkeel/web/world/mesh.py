@@ -8,13 +8,14 @@ from amberkeel.core.units import typed_length
 from amberkeel.core.world.align import by_pairs, to_surface
 from amberkeel.core.world.mesh_files import KINDS, MOST_BYTES, read_mesh
 from amberkeel.core.world.standing import Proxy, carried
+from amberkeel.core.world.under import snapped_under
 from amberkeel.store.models import Shot
 from amberkeel.store.scene import camera_in_world, keep_mesh, proxies_of, relief_of, solid_in
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.sent import Body, Flag, Number, Whole, Word, sent
 from amberkeel.web.state import edited
 from amberkeel.web.world.blueprint import blueprint
-from amberkeel.web.world.scene import fresh_id
+from amberkeel.web.world.scene import fresh_id, sight_of
 
 
 class Meshed(Body):
@@ -26,6 +27,8 @@ class Meshed(Body):
     extend: Word = ""
     smooth: Flag = False
     without: Flag = False
+    seen_from: Whole | None = None
+    above: Flag = False
 
 
 @blueprint.post("/shots/<int:number>/world/mesh")
@@ -42,8 +45,11 @@ def mesh(number: int):
         longest = typed_length(asked.longest, "The longest edge") if asked.longest.strip() else None
         extend = typed_length(asked.extend, "The edge") if asked.extend.strip() else 0.0
         thing = before.model_copy(
-            update={"tracks": tracks, "longest": longest, "smooth": asked.smooth, "extend": extend, "mesh": ""}
-        )
+            update={
+                "tracks": tracks, "longest": longest, "smooth": asked.smooth, "extend": extend, "mesh": "",
+                "along": _along(opened, shot, asked, before.along),
+            }
+        )  # fmt: skip
         found = relief_of(opened, media(), shot, thing)
         if asked.without and found.sticks_out.any():
             known = _with_points(opened, shot, thing)
@@ -60,6 +66,17 @@ def mesh(number: int):
         named = thing.model_copy(update={"name": thing.name or f"Ground mesh {key[1:]}"})
         kept = named.model_dump(mode="json", exclude_defaults=True) | {"kind": "mesh"}
         return edited(opened, number, "scene", {"proxies": {key: kept}, "label": label}, asked.revision)
+
+
+def _along(opened, shot: Shot, asked: Meshed, before: tuple | None) -> tuple | None:
+    """Return the direction towards which a mesh's points are looked from: a frame's, above, or what it was before."""
+    if asked.seen_from is None:
+        return None if asked.above else before
+    path, _, _ = camera_in_world(opened, media(), shot)
+    row = int(path.rows_of(np.array([asked.seen_from]))[0])
+    if row < 0:
+        raise KeelError("This frame has no camera.", "Go to a solved frame, or mesh as seen from above.")
+    return tuple((-path.world_from_camera[row][:, 2]).tolist())
 
 
 def _with_points(opened, shot: Shot, thing: Proxy) -> list[int]:
@@ -86,6 +103,10 @@ def mesh_report(number: int, name: str):
     )  # fmt: skip
 
 
+FOOT_SHARE = 0.7
+"""How far down the picture a test object from a file is put."""
+
+
 class Pair(Body):
     """A spot of a mesh in the world, and the track that lies there."""
 
@@ -104,7 +125,7 @@ class Aligning(Body):
 
 @blueprint.post("/shots/<int:number>/world/import")
 def bring_mesh(number: int):
-    """Bring a mesh from a file into the scene."""
+    """Bring a mesh from a file into the scene, as a proxy or as a probe object at a spot of the plate."""
     file = request.files.get("file")
     if file is None or not file.filename:
         raise KeelError("There is no file.", f"Choose a mesh: {', '.join(KINDS)}.")
@@ -114,9 +135,14 @@ def bring_mesh(number: int):
     stem = file.filename.rsplit("/", 1)[-1].rsplit(".", 1)[0][:60]
     with open_session() as opened:
         shot = get_shot(opened, number)
-        key = fresh_id(shot, "mesh", {})
+        key, part = fresh_id(shot, "mesh", {}), "proxies"
         thing = {"kind": "mesh", "name": stem or f"Mesh {key[1:]}", "mesh": keep_mesh(media(), solid)}
-        payload = {"proxies": {key: thing}, "label": f"Bring in {thing['name']}, {len(solid.faces)} triangles"}
+        frame = request.form.get("frame", type=int)
+        if frame is not None:
+            sight, part = sight_of(opened, shot, frame), "probes"
+            at = np.array([0.5, FOOT_SHARE]) * [shot.plate.width, shot.plate.height]
+            thing |= {"position": snapped_under(sight, at, 0.0).xyz.round(6).tolist(), "look": "solid"}
+        payload = {part: {key: thing}, "label": f"Bring in {thing['name']}, {len(solid.faces)} triangles"}
         return edited(opened, number, "scene", payload, request.form.get("revision", type=int))
 
 

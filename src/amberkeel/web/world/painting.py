@@ -1,21 +1,21 @@
 """Textures of proxies: taken from the plate, sent, and brought back painted."""
 
-import cv2
 import numpy as np
 from flask import Response, abort, request
 
 from amberkeel.core.errors import KeelError
-from amberkeel.core.pictures.write import encode_png
+from amberkeel.core.world.paintings import fitting
 from amberkeel.core.world.projection import MODES, ONE
-from amberkeel.store.scene import proxies_of
+from amberkeel.store.paintings import EXR_BEGINS, keep_texture, painting_of
+from amberkeel.store.scene import camera_in_world, proxies_of
 from amberkeel.web.common import get_shot, media, open_session, stem_of
 from amberkeel.web.jobs import start
 from amberkeel.web.sent import Body, Flag, Whole, Word, sent
 from amberkeel.web.state import edited
 from amberkeel.web.world.blueprint import blueprint
 
-MOST_BYTES, MOST_SIDE = 64 << 20, 8192
-"""Bytes and texels a side of a painted texture."""
+MOST_BYTES = 64 << 20
+"""Bytes of a painted picture."""
 
 
 class Projected(Body):
@@ -39,54 +39,62 @@ def project(number: int):
     )  # fmt: skip
 
 
-@blueprint.get("/shots/<int:number>/world/texture/<name>.png")
-def texture(number: int, name: str):
-    """Send a proxy's texture."""
+@blueprint.get("/shots/<int:number>/world/texture/<name>.<kind>")
+def texture(number: int, name: str, kind: str):
+    """Send a proxy's texture: as PNG, or as EXR where it is linear light."""
     with open_session() as opened:
         shot = get_shot(opened, number)
         thing = proxies_of(shot).get(name)
         stem = stem_of(shot.name)
-    if thing is None or not thing.texture:
+    kept = thing and {"png": thing.texture, "exr": thing.light}.get(kind)
+    if not kept:
         abort(404)
-    answer = Response(media().get(thing.texture), mimetype="image/png")
+    answer = Response(media().get(kept), mimetype="image/png" if kind == "png" else "image/x-exr")
     if request.args.get("take"):
-        answer.headers["Content-Disposition"] = f'attachment; filename="{stem}_{name}.png"'
+        answer.headers["Content-Disposition"] = f'attachment; filename="{stem}_{name}.{kind}"'
     return answer
 
 
 @blueprint.post("/shots/<int:number>/world/texture/<name>")
 def bring(number: int, name: str):
-    """Put a painted picture onto a proxy."""
-    file = request.files.get("file")
-    if file is None:
-        raise KeelError("There is no file.", "Choose a picture (PNG or JPEG).")
-    data = file.read(MOST_BYTES + 1)
-    if len(data) > MOST_BYTES:
-        raise KeelError("This picture is larger than 64 MB.", "Make it smaller.")
-    picture = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED) if data else None
-    if picture is None:
-        raise KeelError("This file is no picture that can be read.", "Send PNG or JPEG.")
-    if max(picture.shape[:2]) > MOST_SIDE:
-        raise KeelError(f"This picture is more than {MOST_SIDE} pixels a side.", "Make it smaller.")
-    kept = media().put(encode_png(_four(picture)))
+    """Put a painted texture onto a proxy."""
+    data = _sent_picture()
+    linear = data.startswith(EXR_BEGINS)
+    kept = keep_texture(media(), painting_of(data, linear), linear)
     with open_session() as opened:
         shot = get_shot(opened, number)
         before = (shot.scene or {}).get("proxies", {}).get(name)
         if before is None:
             raise KeelError("That proxy is no longer in the scene.")
-        thing = {**before, "texture": kept, "look": "picture"}
+        thing = {**before, **kept, "look": "picture"}
         payload = {"proxies": {name: thing}, "label": f"Paint {before.get('name', name)}"}
         return edited(opened, number, "scene", payload, request.form.get("revision", type=int))
 
 
-def _four(picture: np.ndarray) -> np.ndarray:
-    """Return a picture as OpenCV read it as (H, W, 4) uint8, red first."""
-    if picture.dtype == np.uint16:
-        picture = (picture // 257).astype(np.uint8)
-    if picture.dtype != np.uint8:
-        raise KeelError("This picture has values of a kind that is not taken.", "Send 8 or 16 bits a channel.")
-    if picture.ndim == 2:
-        picture = cv2.cvtColor(picture, cv2.COLOR_GRAY2BGR)
-    if picture.shape[2] == 3:
-        return cv2.cvtColor(picture, cv2.COLOR_BGR2RGBA)
-    return cv2.cvtColor(picture, cv2.COLOR_BGRA2RGBA)
+@blueprint.post("/shots/<int:number>/world/painted")
+def bring_frame(number: int):
+    """Lay a picture that was painted over one frame onto the proxies that the frame sees."""
+    data = _sent_picture()
+    painting, frame = painting_of(data, False), request.form.get("frame", type=int)
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        fitting(painting, shot.plate.width, shot.plate.height)
+        path, _, _ = camera_in_world(opened, media(), shot)
+    if frame is None or path.rows_of(np.array([frame]))[0] < 0:
+        raise KeelError("That frame has no camera.", "Go to the frame that was painted over, and bring it in there.")
+    proxies = [one for one in request.form.get("proxies", "").split(",") if one]
+    return start(
+        "project", number,
+        {"proxies": proxies, "mode": ONE, "frames": [frame], "masked": False, "painted": media().put(data)},
+    )  # fmt: skip
+
+
+def _sent_picture() -> bytes:
+    """Return the picture that was sent; raises KeelError where there is none or it is too large."""
+    file = request.files.get("file")
+    if file is None:
+        raise KeelError("There is no file.", "Choose a picture (PNG, JPEG, TIFF or EXR).")
+    data = file.read(MOST_BYTES + 1)
+    if len(data) > MOST_BYTES:
+        raise KeelError("This picture is larger than 64 MB.", "Make it smaller.")
+    return data

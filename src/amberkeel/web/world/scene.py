@@ -20,7 +20,7 @@ from amberkeel.store.scene import (
     surfaces_of,
 )
 from amberkeel.web.common import get_shot, media, open_session
-from amberkeel.web.sent import Body, Number, Word, sent
+from amberkeel.web.sent import Body, Flag, Number, Word, sent
 from amberkeel.web.state import edited
 from amberkeel.web.world.blueprint import blueprint
 from amberkeel.web.world.look import asked_number
@@ -39,6 +39,7 @@ class Changed(Body):
     proxies: dict[str, dict[str, Any] | None] = {}
     probes: dict[str, dict[str, Any] | None] = {}
     light: list[Number] = []
+    behind: Flag | None = None
     label: Word = ""
 
 
@@ -145,6 +146,8 @@ def change(number: int):
             if len(asked.light) != 2:
                 raise KeelError("The light comes from a bearing and a height, degrees.")
             payload["light"] = [asked.light[0] % 360.0, float(np.clip(asked.light[1], 1.0, 90.0))]
+        if asked.behind is not None:
+            payload["behind"] = asked.behind
         return edited(opened, number, "scene", payload, asked.revision)
 
 

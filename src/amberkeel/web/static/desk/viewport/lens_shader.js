@@ -15,9 +15,9 @@ uniform float coefficient[${COEFFICIENTS}];
 uniform vec4 screen;
 uniform vec2 range;
 uniform float limit;
-uniform vec4 flatten;
 uniform float nearer;
 varying vec3 worldNormal;
+varying vec3 worldAt;
 varying vec2 at;
 
 vec2 bent(vec2 n) {
@@ -46,8 +46,7 @@ void main() {
     vec4 placed = modelMatrix * vec4(position, 1.0);
   #endif
   worldNormal = mat3(modelMatrix) * normal;
-  // A shadow: let down along the light onto the level it stands on.
-  if (flatten.w > -1e8) placed.xyz -= flatten.xyz * (placed.y - flatten.w) / flatten.y;
+  worldAt = placed.xyz;
   vec3 q = cameraFromWorld * (placed.xyz - eye);
   float a = (range.y + range.x) / (range.y - range.x), b = -2.0 * range.y * range.x / (range.y - range.x);
   float depth = a * q.z + b - nearer * q.z;
@@ -71,14 +70,49 @@ uniform vec3 light;
 uniform float shading;
 uniform sampler2D picture;
 uniform float pictured;
+uniform float catching;
+uniform sampler2D lightDepth;
+uniform mat4 lightFromWorld;
+uniform sampler2D masked;
+uniform float behind;
+uniform vec4 screen;
+uniform vec4 plate;
 varying vec3 worldNormal;
+varying vec3 worldAt;
 varying vec2 at;
+
+// The share of the light that the test objects keep from here.
+float shade() {
+  vec3 q = (lightFromWorld * vec4(worldAt, 1.0)).xyz * 0.5 + 0.5;
+  if (q.x < 0.0 || q.x > 1.0 || q.y < 0.0 || q.y > 1.0) return 0.0;
+  float hidden = 0.0;
+  for (int j = -1; j <= 1; j++)
+    for (int i = -1; i <= 1; i++)
+      hidden += texture2D(lightDepth, q.xy + vec2(i, j) * ${(1.2 / 1024).toFixed(6)}).r < min(q.z, 1.0) - 0.0015 ? 1.0 : 0.0;
+  return hidden / 9.0;
+}
+
+// How much of what stands here what is masked lets be seen.
+float uncovered() {
+  if (behind < 0.5) return 1.0;
+  vec2 ndc = gl_FragCoord.xy / plate.zw * 2.0 - 1.0;
+  vec2 px = vec2((ndc.x - screen.y) / screen.x, (ndc.y - screen.w) / screen.z);
+  return 1.0 - texture2D(masked, vec2(px.x / plate.x, 1.0 - px.y / plate.y)).r;
+}
+
 void main() {
   vec3 own = colour;
   if (pictured > 0.5) {
     vec4 seen = texture2D(picture, at);
-    if (seen.a < 0.5) discard;
-    gl_FragColor = vec4(seen.rgb, opacity);
+    seen.a *= uncovered();
+    if (seen.a < 0.02) discard;
+    gl_FragColor = vec4(seen.rgb, seen.a * opacity);
+    return;
+  }
+  if (catching > 0.5) {
+    float dark = shade() * uncovered();
+    if (dark < 0.05) discard;
+    gl_FragColor = vec4(colour, opacity * dark);
     return;
   }
   if (squares > 0.0) {
@@ -105,13 +139,18 @@ export function sharedUniforms() {
     range: { value: new THREE.Vector2(0.01, 1000) },
     limit: { value: 1e9 },
     light: { value: new THREE.Vector3(0.4, 0.8, 0.45).normalize() },
+    lightDepth: { value: null },
+    lightFromWorld: { value: new THREE.Matrix4() },
+    masked: { value: null },
+    behind: { value: 0 },
+    plate: { value: new THREE.Vector4(1, 1, 1, 1) },
   };
 }
 
 /** A material that draws through the lens. */
 export function throughLens(
   shared,
-  { colour, other = colour, opacity = 1, squares = 0, shading = 0, nearer = 0, picture = null },
+  { colour, other = colour, opacity = 1, squares = 0, shading = 0, nearer = 0, picture = null, catching = 0 },
 ) {
   return new THREE.ShaderMaterial({
     vertexShader: VERTEX,
@@ -126,10 +165,10 @@ export function throughLens(
       picture: { value: picture },
       pictured: { value: picture ? 1 : 0 },
       nearer: { value: nearer },
-      flatten: { value: new THREE.Vector4(0, 1, 0, -1e9) },
+      catching: { value: catching },
     },
     side: THREE.DoubleSide,
-    transparent: opacity < 1,
+    transparent: opacity < 1 || Boolean(picture),
   });
 }
 
@@ -147,6 +186,8 @@ export function aim(shared, { lens, image }, camera, { toScreen, width, height }
   shared.screen.value.set((2 * ax) / width, (2 * x0) / width - 1, (-2 * ay) / height, 1 - (2 * y0) / height);
   shared.limit.value = trustedRadius(image, pinhole) ** 2;
   shared.range.value.set(reach * 0.002, reach * 100);
+  const ratio = devicePixelRatio || 1;
+  shared.plate.value.set(image.width, image.height, width * ratio, height * ratio);
 }
 
 /** Focal lengths and principal point, pixels, on a camera's frame: a zoom changes the former. */

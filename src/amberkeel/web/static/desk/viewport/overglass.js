@@ -1,8 +1,10 @@
 // What stands in the scene, drawn over the plate through its lens; a canvas of its own above the plate's.
 import * as THREE from "three";
 import { INK } from "../shell/colour.js";
-import { geometryOf, lightFrom } from "../world/solids.js";
+import { geometryOf, LIGHT, lightFrom } from "../world/solids.js";
 import { aim, sharedUniforms, throughLens } from "./lens_shader.js";
+import { Masked } from "./masked.js";
+import { ShadowMap } from "./shadow_map.js";
 import { matrixOf } from "./space_solids.js";
 
 /** Look of each kind of thing: colour, and that of the other squares of a checker. */
@@ -14,8 +16,18 @@ const TINTS = {
 
 const GHOST = 0.28;
 
+/** By which share of its depth an edge is drawn nearer than its face, and a hiding face farther. */
+const NEARER = 0.002;
+const FARTHER = -0.002;
+
+/** How far a shadow reaches over the level, in sizes of what casts it. */
+const SHADOW_REACH = 8;
+
+const DOWN = new THREE.Vector3(0, -1, 0);
+const BOTH = new THREE.MeshBasicMaterial({ side: THREE.DoubleSide });
+
 export class Overglass {
-  constructor(canvas, store) {
+  constructor(canvas, store, shot, redraw) {
     this.canvas = canvas;
     this.store = store;
     this.renderer = null;
@@ -23,6 +35,8 @@ export class Overglass {
     this.scene = new THREE.Scene();
     this.eye = new THREE.Camera();
     this.drawn = null;
+    this.shadows = new ShadowMap(this.shared);
+    this.masked = new Masked(shot, redraw);
   }
 
   /** The attempt, or what drawn lines tell of the camera before any. */
@@ -48,8 +62,18 @@ export class Overglass {
     this.renderer.setPixelRatio(devicePixelRatio || 1);
     this.renderer.setSize(view.width, view.height, false);
     aim(this.shared, this.camera.world, camera, view, this.reach);
-    this.shared.light.value.copy(lightFrom(state.solids?.light ?? [35, 50]));
+    this.shared.light.value.copy(lightFrom(state.solids?.light ?? LIGHT));
+    this.shadows.draw(this.renderer, this.shared.light.value);
+    this.mask();
     this.renderer.render(this.scene, this.eye);
+  }
+
+  /** Let what is masked on this frame hide paintings and shadows, where that is wanted. */
+  mask() {
+    const { server, frame } = this.store.state;
+    const map = server?.scene?.behind ? this.masked.want(frame, server.masks_stamp) : null;
+    this.shared.behind.value = map ? 1 : 0;
+    this.shared.masked.value = map ?? null;
   }
 
   /** What the drawn objects depend on, so that they are built anew only then. */
@@ -68,7 +92,9 @@ export class Overglass {
       child.material?.dispose();
     }
     this.reach = reachOf(this.camera.world);
-    for (const one of solids?.things.values() ?? []) if (one.thing.shown !== false) this.add(one, world);
+    const shown = [...(solids?.things.values() ?? [])].filter((one) => one.thing.shown !== false);
+    for (const one of shown) this.add(one, world);
+    this.castShadows(shown, world);
     if (world.draft?.solid) this.addDraft(world.draft.solid);
     if (world.onPoints && solids?.spindle) this.addSpindles(solids.spindle, world.onPoints, this.camera);
   }
@@ -115,38 +141,74 @@ export class Overglass {
     const chosen = one.id === world.chosen;
     const look = one.thing.look ?? (one.part === "probes" ? "solid" : "wire");
     const tint = one.part === "proxies" && chosen ? TINTS.chosen : TINTS[one.part];
-    const moved = world.ghost?.id === one.id ? matrixOf(world.ghost) : null;
+    const moved = movedOf(one, world);
+    const { shared } = this;
     if (look === "picture" && one.picture) {
-      this.put(new THREE.Mesh(one.sheet, throughLens(this.shared, { ...tint, picture: one.picture.map })), moved);
+      this.put(new THREE.Mesh(one.sheet, throughLens(shared, { ...tint, picture: one.picture.map })), moved);
     } else if (!one.empty && look !== "wire") {
       const squares = look === "checker" ? 8 : 0;
       const shading = look === "checker" && one.thing.kind === "card" ? 0 : 1;
-      this.put(
-        new THREE.Mesh(one.sheet, throughLens(this.shared, { ...tint, squares, shading, opacity: squares ? 0.86 : 1 })),
-        moved,
-      );
-      if (one.part === "probes" && one.thing.kind !== "card") this.addShadow(one, moved);
-    }
-    if (look === "wire" || chosen || one.empty) {
-      const colour = chosen ? INK.amber : tint.colour;
-      this.put(new THREE.LineSegments(one.wire, throughLens(this.shared, { colour, nearer: 0.002 })), moved);
+      const opacity = squares ? 0.86 : 1;
+      this.put(new THREE.Mesh(one.sheet, throughLens(shared, { ...tint, squares, shading, opacity })), moved);
+    } else if (!one.empty) this.hideBehind(one, moved);
+    if (look === "wire" || chosen || one.empty) this.addWire(one, chosen ? INK.amber : tint.colour, moved);
+  }
+
+  /** Let a thing that is drawn as lines hide what stands behind it. */
+  hideBehind(one, moved) {
+    const material = throughLens(this.shared, { colour: INK.hull, nearer: FARTHER });
+    material.colorWrite = false;
+    const sheet = new THREE.Mesh(one.sheet, material);
+    sheet.renderOrder = -2;
+    this.put(sheet, moved);
+  }
+
+  /** A thing's edges; those behind something are faint. */
+  addWire(one, colour, moved) {
+    for (const hidden of [false, true]) {
+      const material = throughLens(this.shared, { colour, nearer: NEARER, opacity: hidden ? 0.3 : 1 });
+      if (hidden) material.depthFunc = THREE.GreaterDepth;
+      material.depthWrite = false;
+      const wire = new THREE.LineSegments(one.wire, material);
+      wire.renderOrder = 2;
+      this.put(wire, moved);
     }
   }
 
-  /** A thing's shadow on the level that it stands on. */
-  addShadow(one, moved) {
-    const material = throughLens(this.shared, { colour: "#05080a", opacity: 0.42, nearer: 0.0006 });
-    const light = lightFrom(this.store.state.solids.light);
-    const foot = new THREE.Vector3(...(one.thing.position ?? [0, 0, 0])).applyMatrix4(moved ?? new THREE.Matrix4()).y;
-    material.uniforms.flatten.value.set(light.x, light.y, light.z, foot);
-    // A shadow's faces lie upon each other: each pixel is darkened once.
+  /** The shadows of test objects, on proxies and on the level that they stand on. */
+  castShadows(shown, world) {
+    const solid = (one) => one.part === "probes" && one.thing.kind !== "card" && !one.empty;
+    const casting = shown.filter((one) => solid(one) && one.thing.look !== "wire");
+    this.shadows.take(casting.map((one) => ({ sheet: one.sheet, moved: movedOf(one, world) })));
+    if (!casting.length) return;
+    const proxies = shown.filter((one) => one.part === "proxies" && !one.empty);
+    for (const one of proxies) this.catchShadow(one.sheet, movedOf(one, world));
+    for (const one of casting) {
+      const foot = new THREE.Vector3(...(one.thing.position ?? [0, 0, 0]));
+      const moved = movedOf(one, world);
+      if (moved) foot.applyMatrix4(moved);
+      one.sheet.computeBoundingSphere();
+      const height = one.sheet.boundingSphere.radius;
+      if (!this.standsOn(proxies, foot, height)) this.catchShadow(levelAbout(foot, SHADOW_REACH * height), null);
+    }
+  }
+
+  /** Whether a foot stands on one of the proxies. */
+  standsOn(proxies, foot, height) {
+    const ray = new THREE.Raycaster(foot.clone().add(new THREE.Vector3(0, 0.05 * height, 0)), DOWN, 0, 0.1 * height);
+    return proxies.some((one) => ray.intersectObject(new THREE.Mesh(one.sheet, BOTH), false).length > 0);
+  }
+
+  catchShadow(sheet, moved) {
+    const material = throughLens(this.shared, { colour: "#05080a", opacity: 0.5, nearer: 0.0006, catching: 1 });
+    // Surfaces lie upon each other: each pixel is darkened once.
     material.depthWrite = false;
     material.stencilWrite = true;
     material.stencilFunc = THREE.NotEqualStencilFunc;
     material.stencilRef = 1;
     material.stencilZPass = THREE.ReplaceStencilOp;
-    const shadow = new THREE.Mesh(one.sheet, material);
-    shadow.renderOrder = -1;
+    const shadow = new THREE.Mesh(sheet, material);
+    shadow.renderOrder = 1;
     this.put(shadow, moved);
   }
 
@@ -166,6 +228,8 @@ export class Overglass {
       at.makeScale(size, size, size).setPosition(...p.xyz);
       mesh.setMatrixAt(k, at);
     });
+    // What stands there hides none of them.
+    mesh.renderOrder = -3;
     this.put(mesh);
   }
 
@@ -177,6 +241,17 @@ export class Overglass {
     }
     this.scene.add(object);
   }
+}
+
+/** Where a thing is dragged to, as a matrix, or null. */
+function movedOf(one, world) {
+  return world.ghost?.id === one.id ? matrixOf(world.ghost) : null;
+}
+
+/** A square of the level about a spot. */
+function levelAbout(foot, half) {
+  const sheet = new THREE.PlaneGeometry(2 * half, 2 * half, 12, 12).rotateX(-Math.PI / 2);
+  return sheet.translate(foot.x, foot.y, foot.z);
 }
 
 /** The attempt's camera on a frame. */

@@ -52,7 +52,7 @@ export class Handles {
     const { bench, handles } = state.world;
     this.foot = null;
     const held = ["datum", "proxies", "probes"].includes(bench);
-    store.set({ world: { ...state.world, handles: !handles || !held, bench: held ? bench : "datum" } });
+    store.set({ world: { ...state.world, handles: !handles || !held, bench: held ? bench : "datum", hover: null } });
     if (bench === "datum") find("#byhand").open = true;
   }
 
@@ -188,9 +188,9 @@ export class Handles {
     return this.desk.send("datum", {
       what: "nudge",
       axis: axis === null ? "" : "xyz"[axis],
-      degrees: axis === null ? "" : String(-THREE.MathUtils.radToDeg(radians)),
-      scale: String(1 / scale),
-      move: by.map(String),
+      degrees: axis === null ? "" : figure(-THREE.MathUtils.radToDeg(radians)),
+      scale: figure(1 / scale),
+      move: by.map(figure),
     });
   }
 
@@ -226,6 +226,11 @@ export class Handles {
     const unit = this.desk.state.attempt.told?.from.scale ? "m" : "units";
     if (at) saidAt(c, at, dragged.words(unit));
   }
+}
+
+/** A figure as somebody types it. */
+function figure(value) {
+  return String(Number(value.toFixed(7)));
 }
 
 /** Turned about X, then Y, then Z, all of them the world's. */

@@ -14,8 +14,18 @@ export class PaintingBench {
         name: "World: project the median over the shot: what passes through is gone",
         run: () => this.project("median"),
       },
+      {
+        id: "painted-frame",
+        name: "World: bring in what was painted over this frame",
+        run: () => find("#paintedfile").click(),
+      },
     ];
     find("#paintfile").addEventListener("change", (e) => this.bring(e.target));
+    find("#paintedfile").addEventListener("change", (e) => this.bringFrame(e.target));
+    find("#paintbehind").addEventListener("change", (e) => {
+      const behind = e.target.checked;
+      desk.send("world/scene", { behind, label: `Paintings ${behind ? "behind" : "before"} what is masked` });
+    });
   }
 
   project(mode) {
@@ -23,7 +33,7 @@ export class PaintingBench {
     const [low, high] = state.range ?? [state.first, state.last];
     const all = Array.from({ length: high - low + 1 }, (_, k) => low + k);
     const frames = mode === "one" ? [state.frame] : all;
-    const chosen = state.world.chosen && state.server.scene?.proxies?.[state.world.chosen] ? [state.world.chosen] : [];
+    const { chosen } = this;
     return this.desk.act(async () => {
       await post(this.desk.at("world/project"), {
         mode,
@@ -46,8 +56,27 @@ export class PaintingBench {
     return this.desk.act(async () => this.desk.answered(await postForm(this.desk.at(`world/texture/${onto}`), form)));
   }
 
+  bringFrame(input) {
+    const form = new FormData();
+    form.append("file", input.files[0]);
+    form.append("frame", this.desk.state.frame);
+    form.append("proxies", this.chosen.join(","));
+    input.value = "";
+    return this.desk.act(async () => {
+      await postForm(this.desk.at("world/painted"), form);
+      toast(`What was painted on frame ${this.desk.state.frame} is being laid onto the proxies.`);
+    });
+  }
+
+  /** The chosen proxy alone, or none for all. */
+  get chosen() {
+    const { world, server } = this.desk.state;
+    return world.chosen && server.scene?.proxies?.[world.chosen] ? [world.chosen] : [];
+  }
+
   draw() {
     const { server, world } = this.desk.state;
+    find("#paintbehind").checked = Boolean(server?.scene?.behind);
     const proxies = Object.entries(server?.scene?.proxies ?? {});
     const rows = proxies.map(([id, thing]) => this.row(id, thing, world.chosen === id));
     const empty = "There are no proxies yet. Draw walls, floors and boxes first; the plate is projected onto them.";
@@ -68,9 +97,10 @@ export class PaintingBench {
     if (thing.texture) image.src = `${this.desk.at(`world/texture/${id}.png`)}?${thing.texture.slice(0, 8)}`;
     row.append(image, element("span", "truncate grow", thing.name));
     if (thing.texture) {
+      const kind = thing.light ? "exr" : "png";
       const out = element("a", "button quiet tiny", "save");
-      out.href = `${this.desk.at(`world/texture/${id}.png`)}?take=1`;
-      out.title = "Its texture as a PNG";
+      out.href = `${this.desk.at(`world/texture/${id}.${kind}`)}?take=1`;
+      out.title = kind === "exr" ? "Its texture as linear light (EXR)" : "Its texture as a PNG";
       out.addEventListener("click", (e) => e.stopPropagation());
       row.append(out);
     }

@@ -28,7 +28,8 @@ export class WorldPointer {
 
   move(event, at) {
     const { state } = this.desk;
-    const naming = state.stage === "world" && ["datum", "points"].includes(state.world.bench) && !state.world.tool;
+    const busy = state.world.tool || this.handles.shown;
+    const naming = state.stage === "world" && ["datum", "points"].includes(state.world.bench) && !busy;
     if (this.handles.shown) this.handles.move(event, at, this.handles.plate, "plate");
     if (this.handles.drag) return;
     if (naming) this.naming.move(at);

@@ -1,5 +1,5 @@
 // The probe objects' bench: test geometry put in by a click, to see whether it sticks.
-import { get, toast } from "../shell/api.js";
+import { get, postForm, toast } from "../shell/api.js";
 import { find, oneAtATime } from "../shell/dom.js";
 import { LIGHT } from "./solids.js";
 import { Things } from "./things.js";
@@ -17,7 +17,9 @@ export class ProbesBench {
       ...KINDS.map((kind) => ({ id: `probe-${kind}`, name: `World: put in a ${kind}`, run: () => this.begin(kind) })),
       { id: "probe-points", name: "World: a solid on every point", keys: "Shift Q", run: () => this.onPoints() },
       { id: "probe-row", name: "World: a row of posts along the path", run: () => desk.send("world/posts", {}) },
+      { id: "probe-import", name: "World: put in a mesh from a file", run: () => find("#probefile").click() },
     ];
+    find("#probefile").addEventListener("change", (e) => this.bring(e.target));
     for (const id of ["#lightbearing", "#lightheight"]) {
       find(id).addEventListener("input", () => this.turnLight());
       find(id).addEventListener("change", () =>
@@ -53,6 +55,20 @@ export class ProbesBench {
   onPoints() {
     this.desk.goStage("world");
     this.set({ bench: "probes", onPoints: this.desk.state.world.onPoints ? 0 : this.size() });
+  }
+
+  bring(input) {
+    const form = new FormData();
+    form.append("file", input.files[0]);
+    form.append("unit", find("#probeunit").value);
+    form.append("up", find("#probeup").value);
+    form.append("frame", this.desk.state.frame);
+    form.append("revision", this.desk.revision);
+    input.value = "";
+    return this.desk.act(async () => {
+      await this.desk.answered(await postForm(this.desk.at("world/import"), form));
+      this.set({ chosen: this.things.all.at(-1)?.[0] ?? null });
+    });
   }
 
   begin(kind) {

@@ -216,6 +216,8 @@ export class ProxiesBench {
       longest: find("#meshlongest").value,
       extend: find("#meshextend").value,
       smooth: find("#meshsmooth").checked,
+      seen_from: find("#meshseen").value ? this.desk.state.frame : null,
+      above: !find("#meshseen").value,
     };
   }
 

@@ -2,7 +2,7 @@
 export const guests = {
   shown: () => true,
 
-  draw(context, state, { guests: all, toScreen }) {
-    for (const guest of all) guest.draw(context, state, toScreen);
+  draw(context, state, { guests: all, toScreen, which }) {
+    for (const guest of all) if (which === "all" || !guest.dragging) guest.draw(context, state, toScreen);
   },
 };
