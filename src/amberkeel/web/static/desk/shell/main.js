@@ -39,7 +39,11 @@ desk.frames = new Frames(state.first, (frame) => {
   write("#cached", frames.kept.size < Math.min(all, frames.room) ? `${frames.kept.size} of ${all} frames cached` : "");
 });
 desk.viewport = new Viewport(find("#plate"), store, desk.frames);
-desk.viewport.over = new Overglass(find("#overglass"), store, desk.shot, () => desk.viewport.redraw());
+desk.viewport.over = new Overglass(find("#overglass"), store, {
+  shot: desk.shot,
+  frames: desk.frames,
+  redraw: () => desk.viewport.redraw(),
+});
 desk.lanes = new Lanes(find("#lanes"), store);
 const list = new TrackList(find("#rows"), store);
 const playback = new Playback(store);

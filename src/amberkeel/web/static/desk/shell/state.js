@@ -92,6 +92,7 @@ export function firstState({ first, last, fps, width, height, stage }) {
       hover: null,
       picked: null,
       handles: false,
+      lent: null,
       still: false,
     },
     solids: null,

@@ -7,19 +7,8 @@ const TRUSTED = 1.25;
 /** Order of the coefficients, as the server counts them. */
 const COEFFICIENTS = 17;
 
-const VERTEX = `
-uniform mat3 cameraFromWorld;
-uniform vec3 eye;
-uniform vec4 pinhole;
-uniform float coefficient[${COEFFICIENTS}];
-uniform vec4 screen;
-uniform vec2 range;
-uniform float limit;
-uniform float nearer;
-varying vec3 worldNormal;
-varying vec3 worldAt;
-varying vec2 at;
-
+/** How the lens bends a point before the camera; `coefficient` in the server's order. */
+const BENT = `
 vec2 bent(vec2 n) {
   if (coefficient[5] != 0.0) {
     float root = max(1.0 - 4.0 * coefficient[5] * dot(n, n), 0.0);
@@ -36,8 +25,22 @@ vec2 bent(vec2 n) {
     + coefficient[15] * xx * yy + coefficient[16] * yy * yy) + coefficient[3] * (r2 + 2.0 * yy)
     + 2.0 * coefficient[4] * u.x * u.y;
   return vec2(c * p - s * q, s * p + c * q);
-}
+}`;
 
+const VERTEX = `
+uniform mat3 cameraFromWorld;
+uniform vec3 eye;
+uniform vec4 pinhole;
+uniform float coefficient[${COEFFICIENTS}];
+uniform vec4 screen;
+uniform vec2 range;
+uniform float limit;
+uniform float nearer;
+varying vec3 worldNormal;
+varying vec3 worldAt;
+varying vec2 at;
+
+${BENT}
 void main() {
   at = uv;
   #ifdef USE_INSTANCING
@@ -77,6 +80,15 @@ uniform sampler2D masked;
 uniform float behind;
 uniform vec4 screen;
 uniform vec4 plate;
+uniform float coefficient[${COEFFICIENTS}];
+uniform float limit;
+uniform float lending;
+uniform mat3 lentFromWorld;
+uniform vec3 lentEye;
+uniform vec4 lentPinhole;
+uniform vec2 lentRange;
+uniform sampler2D lentPicture;
+uniform sampler2D lentDepth;
 varying vec3 worldNormal;
 varying vec3 worldAt;
 varying vec2 at;
@@ -100,10 +112,28 @@ float uncovered() {
   return 1.0 - texture2D(masked, vec2(px.x / plate.x, 1.0 - px.y / plate.y)).r;
 }
 
+${BENT}
+
+// What the lending frame sees here; nothing where something stands before it, or outside of its picture.
+vec4 lent() {
+  vec3 q = lentFromWorld * (worldAt - lentEye);
+  if (q.z <= lentRange.x) return vec4(0.0);
+  vec2 n = q.xy / q.z;
+  if (dot(n, n) > limit) return vec4(0.0);
+  vec2 px = (lentPinhole.xy * bent(n) + lentPinhole.zw) / plate.xy;
+  if (px.x < 0.0 || px.y < 0.0 || px.x > 1.0 || px.y > 1.0) return vec4(0.0);
+  px.y = 1.0 - px.y;
+  float a = (lentRange.y + lentRange.x) / (lentRange.y - lentRange.x);
+  float b = -2.0 * lentRange.y * lentRange.x / (lentRange.y - lentRange.x);
+  float nearest = b / (2.0 * texture2D(lentDepth, px).r - 1.0 - a);
+  if (q.z > nearest * ${(1 + 0.012).toFixed(3)}) return vec4(0.0);
+  return vec4(texture2D(lentPicture, px).rgb, 1.0);
+}
+
 void main() {
   vec3 own = colour;
   if (pictured > 0.5) {
-    vec4 seen = texture2D(picture, at);
+    vec4 seen = lending > 0.5 ? lent() : texture2D(picture, at);
     seen.a *= uncovered();
     if (seen.a < 0.02) discard;
     gl_FragColor = vec4(seen.rgb, seen.a * opacity);
@@ -144,13 +174,29 @@ export function sharedUniforms() {
     masked: { value: null },
     behind: { value: 0 },
     plate: { value: new THREE.Vector4(1, 1, 1, 1) },
+    lentFromWorld: { value: new THREE.Matrix3() },
+    lentEye: { value: new THREE.Vector3() },
+    lentPinhole: { value: new THREE.Vector4() },
+    lentRange: { value: new THREE.Vector2(0.01, 1000) },
+    lentPicture: { value: null },
+    lentDepth: { value: null },
   };
 }
 
 /** A material that draws through the lens. */
 export function throughLens(
   shared,
-  { colour, other = colour, opacity = 1, squares = 0, shading = 0, nearer = 0, picture = null, catching = 0 },
+  {
+    colour,
+    other = colour,
+    opacity = 1,
+    squares = 0,
+    shading = 0,
+    nearer = 0,
+    picture = null,
+    catching = 0,
+    lending = 0,
+  },
 ) {
   return new THREE.ShaderMaterial({
     vertexShader: VERTEX,
@@ -163,12 +209,13 @@ export function throughLens(
       squares: { value: squares },
       shading: { value: shading },
       picture: { value: picture },
-      pictured: { value: picture ? 1 : 0 },
+      pictured: { value: picture || lending ? 1 : 0 },
+      lending: { value: lending },
       nearer: { value: nearer },
       catching: { value: catching },
     },
     side: THREE.DoubleSide,
-    transparent: opacity < 1 || Boolean(picture),
+    transparent: opacity < 1 || Boolean(picture || lending),
   });
 }
 

@@ -2,6 +2,7 @@
 import * as THREE from "three";
 import { INK } from "../shell/colour.js";
 import { geometryOf, LIGHT, lightFrom } from "../world/solids.js";
+import { Lender } from "./lender.js";
 import { aim, sharedUniforms, throughLens } from "./lens_shader.js";
 import { Masked } from "./masked.js";
 import { ShadowMap } from "./shadow_map.js";
@@ -27,8 +28,10 @@ const DOWN = new THREE.Vector3(0, -1, 0);
 const BOTH = new THREE.MeshBasicMaterial({ side: THREE.DoubleSide });
 
 export class Overglass {
-  constructor(canvas, store, shot, redraw) {
+  /** `frames` keeps the plate's pictures; `redraw` is called when something has come. */
+  constructor(canvas, store, { shot, frames, redraw }) {
     this.canvas = canvas;
+    this.frames = frames;
     this.store = store;
     this.renderer = null;
     this.shared = sharedUniforms();
@@ -37,6 +40,7 @@ export class Overglass {
     this.drawn = null;
     this.shadows = new ShadowMap(this.shared);
     this.masked = new Masked(shot, redraw);
+    this.lender = new Lender(this.shared);
   }
 
   /** The attempt, or what drawn lines tell of the camera before any. */
@@ -61,11 +65,22 @@ export class Overglass {
     this.build();
     this.renderer.setPixelRatio(devicePixelRatio || 1);
     this.renderer.setSize(view.width, view.height, false);
+    this.lend();
     aim(this.shared, this.camera.world, camera, view, this.reach);
     this.shared.light.value.copy(lightFrom(state.solids?.light ?? LIGHT));
     this.shadows.draw(this.renderer, this.shared.light.value);
     this.mask();
     this.renderer.render(this.scene, this.eye);
+  }
+
+  /** Throw the picture of the frame that lends it onto the proxies. */
+  lend() {
+    const { solids, world } = this.store.state;
+    const camera = world.lent && cameraAt(this.camera, world.lent);
+    const picture = camera && this.frames.want(world.lent);
+    if (!picture) return;
+    const sheets = [...solids.things.values()].filter(receives).map((one) => one.sheet);
+    this.lender.lend(this.renderer, { world: this.camera.world, camera, picture, sheets, reach: this.reach });
   }
 
   /** Let what is masked on this frame hide paintings and shadows, where that is wanted. */
@@ -79,7 +94,7 @@ export class Overglass {
   /** What the drawn objects depend on, so that they are built anew only then. */
   key() {
     const { solids, world } = this.store.state;
-    return [solids, world.chosen, world.draft, world.onPoints, world.ghost, this.camera];
+    return [solids, world.chosen, world.draft, world.onPoints, world.ghost, world.lent, this.camera];
   }
 
   build() {
@@ -143,7 +158,9 @@ export class Overglass {
     const tint = one.part === "proxies" && chosen ? TINTS.chosen : TINTS[one.part];
     const moved = movedOf(one, world);
     const { shared } = this;
-    if (look === "picture" && one.picture) {
+    if (world.lent && receives(one)) {
+      this.put(new THREE.Mesh(one.sheet, throughLens(shared, { ...tint, lending: 1 })), moved);
+    } else if (look === "picture" && one.picture) {
       this.put(new THREE.Mesh(one.sheet, throughLens(shared, { ...tint, picture: one.picture.map })), moved);
     } else if (!one.empty && look !== "wire") {
       const squares = look === "checker" ? 8 : 0;
@@ -151,7 +168,9 @@ export class Overglass {
       const opacity = squares ? 0.86 : 1;
       this.put(new THREE.Mesh(one.sheet, throughLens(shared, { ...tint, squares, shading, opacity })), moved);
     } else if (!one.empty) this.hideBehind(one, moved);
-    if (look === "wire" || chosen || one.empty) this.addWire(one, chosen ? INK.amber : tint.colour, moved);
+    const pictured = world.lent && receives(one);
+    if ((look === "wire" && !pictured) || chosen || one.empty)
+      this.addWire(one, chosen ? INK.amber : tint.colour, moved);
   }
 
   /** Let a thing that is drawn as lines hide what stands behind it. */
@@ -241,6 +260,11 @@ export class Overglass {
     }
     this.scene.add(object);
   }
+}
+
+/** Whether a thing takes the picture of a frame that lends it. */
+function receives(one) {
+  return one.part === "proxies" && !one.empty && one.thing.shown !== false;
 }
 
 /** Where a thing is dragged to, as a matrix, or null. */

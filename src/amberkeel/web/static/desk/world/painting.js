@@ -7,6 +7,11 @@ export class PaintingBench {
     this.desk = desk;
     this.onto = null;
     this.actions = [
+      {
+        id: "project-look",
+        name: "World: see this frame's picture on the proxies, from all frames",
+        run: () => this.lend(),
+      },
       { id: "project-frame", name: "World: project this frame onto the proxies", run: () => this.project("one") },
       { id: "project-blend", name: "World: project the chosen frames, blended", run: () => this.project("blend") },
       {
@@ -26,6 +31,15 @@ export class PaintingBench {
       const behind = e.target.checked;
       desk.send("world/scene", { behind, label: `Paintings ${behind ? "behind" : "before"} what is masked` });
     });
+  }
+
+  /** Throw this frame's picture onto the proxies, or take it off again; nothing is kept. */
+  lend() {
+    const { store, state } = this.desk;
+    const lent = state.world.lent ? null : state.frame;
+    if (lent && !Object.keys(state.server?.scene?.proxies ?? {}).length)
+      return toast("There is no proxy to see it on. Draw one first.", true);
+    return store.set({ world: { ...state.world, lent } });
   }
 
   project(mode) {
@@ -76,6 +90,10 @@ export class PaintingBench {
 
   draw() {
     const { server, world } = this.desk.state;
+    find('[data-act="project-look"]').classList.toggle("on", Boolean(world.lent));
+    find("#lentsays").textContent = world.lent
+      ? `The proxies show frame ${world.lent}, thrown onto them; go to other frames.`
+      : "";
     find("#paintbehind").checked = Boolean(server?.scene?.behind);
     const proxies = Object.entries(server?.scene?.proxies ?? {});
     const rows = proxies.map(([id, thing]) => this.row(id, thing, world.chosen === id));

@@ -58,7 +58,7 @@ export class WorldStage {
     this.guest.cancel();
     this.desk.goStage("world");
     this.desk.viewport.canvas.style.cursor = "";
-    store.set({ world: { ...state.world, bench, tool: null, under: null, draft: null, placing: null } });
+    store.set({ world: { ...state.world, bench, tool: null, under: null, draft: null, placing: null, lent: null } });
     if (bench === "slip" && state.lane !== "slip") store.set({ lane: "slip" });
     find("#lanekind").value = this.desk.state.lane;
   }
