@@ -11,6 +11,7 @@ from amberkeel.core.world.from_files import light_of
 from amberkeel.core.world.paintings import fitting, painted_onto
 from amberkeel.core.world.projection import MEDIAN
 from amberkeel.core.world.slip import Spot, measure_slip, settled
+from amberkeel.core.world.slip_lens import focal_by_slip
 from amberkeel.core.world.slip_report import finding, places, report
 from amberkeel.core.world.textures import textures_of
 from amberkeel.core.world.under import UP, Sight
@@ -64,7 +65,9 @@ def measure(settings: Settings, shot_id: int, arguments: Arguments, progress: Pr
     predicted = np.full(len(found.spots), np.nan)
     if shifts is not None and len(shifts):
         predicted = slip_sigma(solved.path, shifts, datum.back(found.xyz))
-    told = report(found, predicted, chosen)
+    progress(0.96, "Asking the places for the focal length")
+    own = found.taken(chosen) if chosen.any() else found
+    told = report(found, predicted, chosen, focal_by_slip(path, own))
     said = finding_document(finding(told, path))
     hashed = keep_slip(media, told, datum, names, said)
     with effect(

@@ -9,12 +9,13 @@ from amberkeel.core.diagnose.finding import CALM, NOTABLE, SERIOUS, Finding, Rem
 from amberkeel.core.errors import WorldError
 from amberkeel.core.world.planes import plane_under
 from amberkeel.core.world.slip import MeasuredSlip, Spot
+from amberkeel.core.world.slip_lens import CLEAR_SIGMAS, FocalSaid
 from amberkeel.core.world.under import Sight, surface_under
 
 COLUMNS, ROWS = 12, 7
 """Places over the picture on each frame that is looked at."""
 
-LOOKED_AT = 0.15, 0.5, 0.85
+LOOKED_AT = 0.1, 0.3, 0.5, 0.7, 0.9
 """Where in the shot those frames lie."""
 
 EDGE_SHARE = 0.05
@@ -77,32 +78,39 @@ def _place(sight: Sight, xy: np.ndarray, covariance: np.ndarray | None) -> Spot 
 @dataclass(frozen=True)
 class SlipReport:
     """Measured slip beside what the solve expects: `expected` (S,) pixels RMS, NaN where unknown; `usual` and
-    `usual_expected`, the middle ones of both, noise of the measuring in each.
+    `usual_expected`, the middle ones of both, noise of the measuring in each; `focal`, what the places say of the focal
+    length, or None.
     """
 
     measured: MeasuredSlip
     expected: np.ndarray
     usual: float
     usual_expected: float
+    focal: FocalSaid | None = None
 
 
-def report(measured: MeasuredSlip, predicted: np.ndarray, found: np.ndarray) -> SlipReport:
+def report(
+    measured: MeasuredSlip, predicted: np.ndarray, found: np.ndarray, focal: FocalSaid | None = None
+) -> SlipReport:
     """Return measured slip beside what is predicted.
 
     Parameters
     ----------
     measured : slip. predicted : (S,) by the solve's covariance, pixels RMS, NaN where unknown. found : (S,) bool,
-        places on surfaces that the points tell: what a person put in may stand where no surface is.
+        places on surfaces that the points tell: what a person put in may stand where no surface is. focal : what they
+        say of the focal length, or None.
     """
     noise = np.sqrt(2.0 * np.nanmean(measured.sigma**2, axis=1))
     expected = np.hypot(predicted, noise)
     own = found if found.any() else np.ones(len(expected), bool)
     middle = float(np.nanmedian(expected[own])) if np.isfinite(expected[own]).any() else float("nan")
-    return SlipReport(measured, expected, float(np.nanmedian(measured.by_spot[own])), middle)
+    return SlipReport(measured, expected, float(np.nanmedian(measured.by_spot[own])), middle, focal)
 
 
 def finding(told: SlipReport, path: CameraPath) -> Finding:
     """Return what measured slip says beside predicted slip, as a finding."""
+    if told.focal is not None and told.focal.contradicts:
+        return _wrong_focal(told, told.focal)
     by_frame, figures = told.measured.by_frame, {"slip_px": told.usual, "expected_px": told.usual_expected}
     count = len(told.measured.spots)
     known = np.isfinite(told.usual_expected)
@@ -120,3 +128,16 @@ def finding(told: SlipReport, path: CameraPath) -> Finding:
     )
     serious = SERIOUS if told.usual > 3.0 * UNSEEN_PX else NOTABLE
     return Finding(SLIPS, serious, surety(over, DISAGREES) if known else 0.6, text, frames, (), (advice,), figures)
+
+
+def _wrong_focal(told: SlipReport, focal: FocalSaid) -> Finding:
+    """Return that the plate's own texture wants another focal length than the solve has."""
+    more = "longer" if focal.share > 0.0 else "shorter"
+    text = (
+        f"The plate's texture at {len(told.measured.spots)} places wants a focal length of {focal.focal_px:.0f} px, "
+        f"{100 * abs(focal.share):.1f} % {more} than the solve's ({abs(focal.sigmas):.1f} sigmas), though they slip by "
+        f"{told.usual:.2f} px only: cameras and points have bent to fit."
+    )
+    figures = {"slip_px": told.usual, "focal_px": focal.focal_px, "focal_sigma_px": focal.sigma}
+    remedy = Remedy("focal", "Solve with the focal length free")
+    return Finding(SLIPS, SERIOUS, surety(abs(focal.sigmas), CLEAR_SIGMAS), text, (), (), (remedy,), figures)
