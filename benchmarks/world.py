@@ -12,6 +12,7 @@ from amberkeel.core.plate.plate import matte_reader, open_plate
 from amberkeel.core.sim.render import Renderer, truth
 from amberkeel.core.sim.shingle import ground_height
 from amberkeel.core.sim.shots import SHOTS
+from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.tracks import ACTIVE
@@ -21,9 +22,12 @@ from amberkeel.core.world.projection import MEDIAN, View, coloured, looked_up
 from amberkeel.core.world.rays import cast
 from amberkeel.core.world.relief import relief
 from amberkeel.core.world.seen import points_seen, surface_seen
-from amberkeel.core.world.slip import Spot, measure_slip
+from amberkeel.core.world.slip import Spot, measure_slip, settled
+from amberkeel.core.world.slip_lens import focal_by_slip
+from amberkeel.core.world.slip_report import places
 from amberkeel.core.world.standing import Proxy, solid_of
 from amberkeel.core.world.statement import Distance, Statement
+from amberkeel.core.world.under import Sight
 from benchmarks.shots import shot_folder
 
 TRIES = 200
@@ -48,6 +52,7 @@ def run() -> None:
             _datum(name, *shots[name], wrong)
     _mesh(*shots["SKL_080"])
     _slip(*shots["SKL_010"])
+    _wrong_focal()
     _projection(*shots["SKL_010"])
     _speed(*shots["SKL_010"])
 
@@ -182,6 +187,31 @@ def _slip(solution: Solution, datum: Datum) -> None:
         f" {seconds:.1f} s;"
         " target 0.05 px"
     )
+
+
+def _wrong_focal() -> None:
+    """A focal length that is held 2 % off, and none: what measured places say of it."""
+    for name in ("SKL_010", "SKL_020", "SKL_050", "SKL_080"):
+        folder = shot_folder(name)
+        plate = open_plate(folder / "plate")
+        masked = matte_reader(folder / "mattes", plate)
+        tracks, own = follow_plate(plate, masked=masked), truth(SHOTS[name]()).lens.focal_px[0]
+        said = []
+        for gain in (1.0, 1.02, 0.98):
+            recipe = Recipe(focal_px=gain * own) if gain != 1.0 else Recipe()
+            solution = solve_tracks(tracks, plate.frames, plate.width, plate.height, recipe)
+            path = solution.path
+            xyz = solution.points.positions(path.positions[0])
+            good = np.isfinite(xyz).all(1) & solution.tracks.in_state(ACTIVE)
+            sight = Sight(path, 0, {}, solution.tracks.ids[good], xyz[good])
+            measured = measure_slip(plate, path, places(sight, solution.point_covariance[good]), masked=masked)
+            measured = measured.taken(measured.sharp)
+            found = focal_by_slip(path, settled(path, measured, np.ones(len(measured.spots), bool)))
+            said.append("nothing" if found is None else f"{100 * found.share:+.2f} % ({found.sigmas:+.1f} sigmas)")
+        print(
+            f"focal length by slip, {name}: solved {said[0]}, held 2 % long {said[1]}, 2 % short {said[2]}; "
+            "target: found"
+        )
 
 
 def _flat(true: CameraPath, row: int, depth: np.ndarray, xy, at: np.ndarray, normal: np.ndarray) -> bool:

@@ -8,8 +8,8 @@ from pathlib import Path
 import numpy as np
 from jsonschema import validate
 
-from amberkeel.core.pictures.read import read_picture, to_gray
-from amberkeel.core.pictures.write import write_png
+from amberkeel.core.pictures.read import read_picture, read_raw, to_gray
+from amberkeel.core.pictures.write import write_picture, write_png
 
 ROOT = Path(__file__).parents[1]
 
@@ -127,6 +127,19 @@ def test_a_world_is_set_meshed_and_projected_from_files(plate_folder, tmp_path, 
     assert run.returncode == 0 and (out / "p1.png").is_file(), run.stderr
     run = keel(*asked, tmp_path / "seen", "--painted", out, "--sequence")
     assert run.returncode == 0 and len(list((tmp_path / "seen").iterdir())) == 40, run.stderr
+    over = np.zeros((360, 640, 4), np.uint8)
+    over[250:340, 150:500] = [220, 30, 40, 255]
+    write_picture(tmp_path / "over.png", over)
+    laid = [*asked, tmp_path / "laid", "--painted", tmp_path / "over.png", "--over", "1004", "--sequence"]
+    run = keel(*laid, "--behind", "--mattes", plate_folder / "mattes")
+    assert run.returncode == 0 and (tmp_path / "laid" / "p1.png").is_file(), run.stderr
+    seen = read_raw(tmp_path / "laid" / "skl_projected.1004.png")
+    hidden = to_gray(read_picture(plate_folder / "mattes" / "matte.1004.png")) > 127
+    whole = seen[..., 3] > 250
+    assert whole.sum() > 300 and not seen[hidden, 3].any() and np.abs(seen[whole, 0].astype(int) - 220).max() < 6
+    assert "no camera" in keel(*laid[:-3], "--over", "9").stderr and "--mattes" in keel(*laid, "--behind").stderr
+    run = keel("mesh", solve, "--world", first, "--tracks", ",".join(names), "--seen-from", "1004", "--out", meshed)
+    assert run.returncode == 0 and json.loads(meshed.read_text())["proxies"]["p1"]["along"], run.stderr
     from amberkeel.core.world.world_file import world_schema
 
     assert (ROOT / "docs" / "world.schema.json").read_text() == world_schema()

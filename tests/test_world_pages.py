@@ -16,6 +16,8 @@ from amberkeel.core.world.solids import box
 from amberkeel.core.world.world_file import read_world, world_schema, world_text
 from amberkeel.jobs.kinds import work
 from amberkeel.settings import from_environment
+from amberkeel.store.models import Job
+from amberkeel.store.session import session
 
 SIZE = (640, 360)
 JSON = {"Accept": "application/json"}
@@ -54,6 +56,12 @@ def ground(ask, attempt, client, get):
     gone = {part: {name: None for name in scene.get(part, {})} for part in ("proxies", "probes")}
     ask("world/scene", {**gone, "label": "Clear"})
     ask("datum", {"what": "clear"})
+
+
+def painted_in(number):
+    """Where a job's painted frame is kept."""
+    with session(from_environment().database) as opened:
+        return opened.get(Job, number).arguments["painted"]
 
 
 def world_of(client, get):
@@ -156,7 +164,7 @@ def test_what_stands_in_the_scene_stays_on_the_picture(ask, get, client, ground)
     corner = np.array(get("world/solids.json")["solids"]["p1"]["vertices"]).reshape(-1, 3)[:4]
     world = world_of(client, get)["world"]
     ask("datum", {"what": "nudge", "axis": "y", "degrees": "30"})
-    ask("datum", {"what": "nudge", "scale": "2"})
+    ask("datum", {"what": "nudge", "axis": "x", "degrees": "-3.5", "scale": "2", "move": ["0.2", "", "-0.1"]})
     after = np.array(get("world/solids.json")["solids"]["p1"]["vertices"]).reshape(-1, 3)[:4]
     assert not np.allclose(corner, after)
     now = world_of(client, get)["world"]
@@ -174,6 +182,29 @@ def test_what_stands_in_the_scene_stays_on_the_picture(ask, get, client, ground)
     ask("world/scene", {"proxies": {"p1": {"size": ["120 cm", 0.5, "2 ft"], "look": "checker"}}, "label": "Size"})
     assert get("state.json")["scene"]["proxies"]["p1"]["size"] == pytest.approx([1.2, 0.5, 0.6096])
     ask("world/scene", {"proxies": {"p1": {"position": [0.0, 0.5, -3.0]}}, "label": "Lift"})
+    ask("datum", {"what": "edge", "name": "p1", "axis": "x"})
+    turned = get("state.json")["scene"]["proxies"]["p1"].get("turn", [0, 0, 0])
+    assert min(abs(turned[1]), abs(abs(turned[1]) - 180)) < 1e-6, "its front edge runs along X"
+    ask("undo")
+    side = {"what": "side", "name": "p1", "axis": "width", "distance": "240 cm"}
+    told = world_of(client, get)["told"]
+    assert told["distances"]["0"]["share"] == pytest.approx(0.0, abs=1e-9)
+    ask("datum", side)
+    kept = get("state.json")
+    assert len(kept["datum"]["distances"][1]["ends"]) == 2 and kept["datum"]["distances"][1]["name"] == "Box 1, width"
+    judged = world_of(client, get)["told"]["distances"]
+    # Two lengths that disagree bear it between them, and the box grows with the scene.
+    assert judged["0"]["share"] > 0.02 and judged["1"]["share"] < -0.02
+    wide = kept["scene"]["proxies"]["p1"]["size"][0]
+    assert wide == pytest.approx(2.4 * (1 + judged["1"]["share"]), rel=1e-6)
+    ask("undo")
+    for body, words in (
+        ({"axis": "depth", "name": "p9"}, "Choose a plane"), ({**side, "axis": "girth"}, "no girth"),
+        ({**side, "distance": "wide"}, "length"),
+    ):  # fmt: skip
+        assert words in ask("datum", {**body, "what": "side"}, 400)["error"]
+    assert "Choose a wall" in ask("datum", {"what": "edge", "name": "p9", "axis": "x"}, 400)["error"]
+    assert "X or Z" in ask("datum", {"what": "edge", "name": "p1", "axis": "y"}, 400)["error"]
     ask("datum", {"what": "proxy", "name": "p1"})
     assert get("state.json")["datum"]["hand"]["move"][1] == pytest.approx(-0.5)
     assert get("state.json")["scene"]["proxies"]["p1"]["position"][1] == pytest.approx(0.0, abs=1e-9)
@@ -210,6 +241,18 @@ def test_the_ground_is_meshed_and_a_mesh_brought_in(ask, get, client, ground, so
 
     assert bring(shed.read_bytes(), "shed.obj", unit="m").json["scene"]["proxies"]["p2"]["name"] == "shed"
     assert bring(b"nonsense", "shed.ply").status_code == 400
+    shown = bring(shed.read_bytes(), "shed.obj", unit="ft", frame="1005").json["scene"]["probes"]
+    assert list(shown) == ["p3"] and abs(shown["p3"]["position"][1]) < 1e-6
+    ask("undo")
+    ask("world/mesh", {"id": "p1", "tracks": ground, "seen_from": 1005})
+    seen = get("state.json")["scene"]["proxies"]["p1"]["along"]
+    frame = world_of(client, get)["world"]["frames"][4]
+    assert np.allclose(seen, -np.array(frame["world_from_camera"])[:, 2], atol=1e-6)
+    ask("datum", {"what": "nudge", "axis": "y", "degrees": "90"})
+    turned = get("state.json")["scene"]["proxies"]["p1"]["along"]
+    assert np.allclose(turned, [seen[2], seen[1], -seen[0]], atol=1e-6), "it goes along with the scene"
+    ask("undo")
+    assert "no camera" in ask("world/mesh", {"id": "p1", "seen_from": 9}, 400)["error"]
     points = world_of(client, get)["world"]["points"]
     three = [p for p in points if p["state"] == "active"][:40:10]
     pairs = [{"xyz": [v * 0.5 + 0.1 for v in p["xyz"]], "track": p["id"]} for p in three]
@@ -258,8 +301,32 @@ def test_slip_is_measured_and_the_plate_projected(ask, get, client, ground, solv
         )
 
     assert paint(painted).json["scene"]["proxies"]["p1"]["texture"] != kept["texture"]
-    assert "no picture" in paint(b"nonsense").json["error"] and "no longer" in paint(painted, "p9").json["error"]
+    assert "as a picture" in paint(b"nonsense").json["error"] and "no longer" in paint(painted, "p9").json["error"]
     assert "no way" in ask("world/project", {"mode": "magic"}, 400)["error"]
+    over = np.zeros((SIZE[1], SIZE[0], 4), np.uint8)
+    over[280:350, 200:400] = (0, 0, 255, 255)
+
+    def lay(picture, frame="1005"):
+        form = {"file": (io.BytesIO(cv2.imencode(".png", picture)[1].tobytes()), "x.png"), "frame": frame}
+        return client.post(
+            f"/shots/{solved_shot}/world/painted", data=form, content_type="multipart/form-data", headers=JSON
+        )
+
+    before = get("state.json")["scene"]["proxies"]["p1"]["texture"]
+    number = lay(over).json["job"]
+    arguments = {"mode": "one", "frames": [1005], "painted": painted_in(number)}
+    work("project", from_environment(), solved_shot, arguments, lambda *_: None)
+    assert get("state.json")["scene"]["proxies"]["p1"]["texture"] != before
+    sent = client.get(f"/shots/{solved_shot}/world/texture/p1.png")
+    picture = cv2.imdecode(np.frombuffer(sent.data, np.uint8), cv2.IMREAD_UNCHANGED)
+    assert (np.abs(picture.astype(int) - [0, 0, 255, 255]).max(2) < 4).mean() > 0.05, "red, as it was painted"
+    assert "differ in shape" in lay(over[:, :360]).json["error"] and "no camera" in lay(over, "9").json["error"]
+    assert client.get(f"/shots/{solved_shot}/world/texture/p1.exr").status_code == 404
+    assert ask("world/scene", {"behind": True, "label": "Behind"})["scene"]["behind"] is True
+    assert ask("undo")["said"]
+    masked = client.get(f"/shots/{solved_shot}/masked/1005.png")
+    assert cv2.imdecode(np.frombuffer(masked.data, np.uint8), cv2.IMREAD_UNCHANGED).shape == (SIZE[1], SIZE[0])
+    assert client.get(f"/shots/{solved_shot}/masked/9.png").status_code == 404
     ask("undo")
 
 
@@ -282,6 +349,7 @@ def test_the_world_is_set_built_and_checked_with_the_pointer(browser, service, s
         page.mouse.up()
         expect(page.locator("#groundfrom")).to_have_text("points on it")
         expect(page.locator("#originfact")).to_have_text("a spot on the plate")
+        the_axes_are_dragged(page)
         page.locator("[data-act=planes]").click()
         expect(page.locator("#planelist .linerow").first).to_contain_text("like a ground")
         page.locator("[data-act=world-proxies]").click()
@@ -294,6 +362,17 @@ def test_the_world_is_set_built_and_checked_with_the_pointer(browser, service, s
             page.wait_for_timeout(150)
         expect(page.locator("#proxylist .thingrow")).to_have_count(1)
         page.keyboard.press("Escape")
+        page.locator("[data-act=world-painting]").click()
+        page.locator("[data-act=project-look]").click()
+        expect(page.locator("#lentsays")).to_contain_text("show frame 1001")
+        page.keyboard.press("End")
+        page.wait_for_timeout(800)
+        lent = picture_of(page)
+        page.locator("[data-act=project-look]").click()
+        page.wait_for_timeout(500)
+        changed = np.abs(picture_of(page) - lent).max(2) > 16
+        assert changed.mean() > 0.004, "the first frame's picture is seen at the other end of the shot"
+        page.keyboard.press("Home")
         page.locator("[data-act=world-probes]").click()
         page.locator("[data-act=probe-person]").click()
         page.mouse.move(*on_screen(page, SIZE, 430, 315))
@@ -329,6 +408,61 @@ def test_the_world_is_set_built_and_checked_with_the_pointer(browser, service, s
     scene = ask("world/scene", {"proxies": {"p1": None}, "probes": {"q1": None}, "label": "Clear"})["scene"]
     assert scene == {"proxies": {}, "probes": {}}
     ask("datum", {"what": "clear"})
+
+
+def the_axes_are_dragged(page):
+    """Take hold of the world's axes on the plate: along X, undone, and turned finely about Y."""
+    page.keyboard.press("h")
+    middle = on_screen(page, SIZE, 250, 300)
+    spar = page.evaluate(WHERE, [1.0, 0.0, 0.0])
+    page.mouse.move(*spar)
+    page.mouse.down()
+    page.mouse.move(spar[0] + 0.4 * (spar[0] - middle[0]), spar[1] + 0.4 * (spar[1] - middle[1]), steps=3)
+    page.mouse.up()
+    expect(page.locator("#handfact")).to_have_text("· set")
+    assert float(page.locator("#movex").input_value()) < -0.01 and page.locator("#turny").input_value() == "0"
+    page.locator("#undo").click()
+    expect(page.locator("#handfact")).to_have_text("")
+    quadrant = page.evaluate(WHERE, [0.5234, 0.0, 0.5234])
+    page.mouse.move(*quadrant)
+    page.mouse.down()
+    page.keyboard.down("Shift")
+    page.mouse.move(quadrant[0] - 30, quadrant[1], steps=3)
+    page.keyboard.up("Shift")
+    page.mouse.up()
+    expect(page.locator("#handfact")).to_have_text("· set")
+    turned = float(page.locator("#turny").input_value())
+    assert 0.05 < abs(turned) < 10.0 and round(turned, 2) == pytest.approx(turned, abs=1e-3)
+    page.locator("#undo").click()
+    expect(page.locator("#handfact")).to_have_text("")
+    page.keyboard.press("Escape")
+
+
+WHERE = """async ([x, y, z]) => {
+  const { seenBy } = await import("/static/desk/viewport/seen_by.js");
+  const shot = document.querySelector("#desk").dataset.shot;
+  const state = await (await fetch(`/shots/${shot}/state.json`)).json();
+  const { world } = await (await fetch(`/attempts/${state.pinned}/world.json`)).json();
+  const frame = Number(document.querySelector("#frame").textContent);
+  const seen = seenBy(world, world.frames.find((one) => one.frame === frame));
+  const box = document.querySelector("#plate").getBoundingClientRect();
+  const k = 0.985 * Math.min(box.width / world.image.width, box.height / world.image.height);
+  const at = (xyz) => seen(xyz).map((v, n) => v - [world.image.width, world.image.height][n] / 2)
+    .map((v, n) => [box.left + box.width / 2, box.top + box.height / 2][n] + k * v);
+  const step = 1e-4, middle = at([0, 0, 0]);
+  const long = Math.max(...[[step, 0, 0], [0, step, 0], [0, 0, step]].map((d) => {
+    const p = at(d);
+    return Math.hypot(p[0] - middle[0], p[1] - middle[1]) / step;
+  }));
+  return at([x, y, z].map((v) => (92 * 0.97 * v) / long));
+}"""
+"""Where a part of the handles lies on the screen: a place in lengths of a spar, near its end."""
+
+
+def picture_of(page):
+    """What the plate's pane shows, (H, W, 3)."""
+    shot = page.locator("#platepane").screenshot()
+    return cv2.imdecode(np.frombuffer(shot, np.uint8), cv2.IMREAD_COLOR).astype(int)
 
 
 def test_world_json_reads_back_as_it_was_written():

@@ -5,6 +5,7 @@ The spot is a weighted sum of points whose weights sum to one. Such a sum goes w
 """
 
 import numpy as np
+from scipy.linalg import qr
 
 from amberkeel.core.errors import WorldError
 
@@ -19,7 +20,7 @@ FAR = 3.0
 
 
 def tied_to(spot: np.ndarray, xyz: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Return the rows (K,) of the points nearest to a spot and the weights (K,) with which they sum up to it.
+    """Return rows (K,) of points about a spot and the weights (K,) with which they sum up to it.
 
     Parameters
     ----------
@@ -32,11 +33,17 @@ def tied_to(spot: np.ndarray, xyz: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     if len(xyz) < LEAST:
         raise WorldError("Too few points are solved to tie this side to.", "Solve with more tracks.")
     away = np.linalg.norm(xyz - spot, axis=1)
-    rows = np.argsort(away)[:POINTS]
-    scale = max(float(np.median(away[rows])), 1e-12)
-    system = np.concatenate([((xyz[rows] - spot) / scale).T, np.ones((1, len(rows)))])
-    weights = np.linalg.lstsq(system, np.array([0.0, 0.0, 0.0, 1.0]), rcond=None)[0]
-    missed = float(np.abs(system @ weights - [0.0, 0.0, 0.0, 1.0]).max())
+    scale = max(float(np.sort(away)[: 2 * POINTS].mean()), 1e-12)
+    # Near ones count more; those chosen span space as well as any (QR with pivots, Golub and Van Loan 2013).
+    worth = 1.0 / (1.0 + (away / scale) ** 2)
+    system = np.concatenate([((xyz - spot) / scale).T, np.ones((1, len(xyz)))]) * worth
+    left, rows = np.arange(len(xyz)), np.zeros(0, np.int64)
+    while len(left) and len(rows) < POINTS:
+        pivots = qr(system[:, left], mode="r", pivoting=True)[1][:LEAST]
+        rows, left = np.append(rows, left[pivots]), np.delete(left, pivots)
+    wanted = np.array([0.0, 0.0, 0.0, 1.0])
+    scaled = np.linalg.lstsq(system[:, rows], wanted, rcond=None)[0]
+    weights, missed = worth[rows] * scaled, float(np.abs(system[:, rows] @ scaled - wanted).max())
     if missed > 1e-6 or np.linalg.norm(weights) > FAR:
         raise WorldError("The points about this side lie on one plane, or far from it.", "Measure between two tracks.")
     return rows, weights / weights.sum()

@@ -278,10 +278,15 @@ function levelAbout(foot, half) {
   return sheet.translate(foot.x, foot.y, foot.z);
 }
 
+/** By world, its cameras by frame. */
+const cameras = new WeakMap();
+
 /** The attempt's camera on a frame. */
 export function cameraAt(attempt, frame) {
-  attempt.cameras ??= new Map(attempt.world.frames.map((f) => [f.frame, f]));
-  return attempt.cameras.get(frame);
+  const { world } = attempt;
+  // Another datum is another world of the same attempt.
+  if (!cameras.has(world)) cameras.set(world, new Map(world.frames.map((f) => [f.frame, f])));
+  return cameras.get(world).get(frame);
 }
 
 function reachOf(world) {

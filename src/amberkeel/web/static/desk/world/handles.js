@@ -52,11 +52,12 @@ export class Handles {
     const { bench, handles } = state.world;
     this.foot = null;
     const held = ["datum", "proxies", "probes"].includes(bench);
-    store.set({ world: { ...state.world, handles: !handles || !held, bench: held ? bench : "datum", hover: null } });
+    const shown = { handles: !handles || !held, bench: held ? bench : "datum" };
+    store.set({ world: { ...state.world, ...shown, tool: null, under: null, hover: null } });
     if (bench === "datum") find("#byhand").open = true;
   }
 
-  /** On another frame the axes are taken hold of where they are seen. */
+  /** On another frame, or in another world, the axes are taken hold of where they are seen. */
   renew() {
     if (!this.drag) this.foot = null;
   }

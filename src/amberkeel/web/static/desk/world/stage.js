@@ -82,7 +82,7 @@ export class WorldStage {
     const { state } = this.desk;
     if (keys.has("frame") && state.world.still) this.slip.keepStill();
     if (state.stage !== "world") return;
-    if (keys.has("frame")) this.handles.renew();
+    if (keys.has("frame") || keys.has("attempt")) this.handles.renew();
     if (keys.has("frame") && state.world.under) {
       this.desk.store.set({ world: { ...state.world, under: null } });
     }
