@@ -3,7 +3,7 @@
 import numpy as np
 
 from amberkeel.core.diagnose.finding import finding_document
-from amberkeel.core.errors import KeelError, WorldError
+from amberkeel.core.errors import WorldError
 from amberkeel.core.handoff.document import read_shifts
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.predicted_slip import slip_sigma
@@ -27,7 +27,7 @@ from amberkeel.store.scene import camera_in_world, probes_of, proxies_of, solid_
 from amberkeel.store.session import session
 from amberkeel.store.slip import keep_slip
 from amberkeel.store.solve import arrays_of
-from amberkeel.store.world import datum_where_found, solved_of
+from amberkeel.store.world import datum_where_found, pinned_of, solved_of
 
 
 def measure(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> None:
@@ -35,9 +35,7 @@ def measure(settings: Settings, shot_id: int, arguments: Arguments, progress: Pr
     media, row = Media(settings.media), plate_row(settings, shot_id)
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
-        base = opened.get(Attempt, shot.pinned_id or 0)
-        if base is None:
-            raise KeelError(f"{shot.name} has no attempt to measure slip on.", "Solve the camera first.")
+        base = pinned_of(opened, shot, "slip is measured against its camera")
         number, (datum, _) = base.id, datum_where_found(opened, media, shot, base)
         path, ids, xyz = camera_in_world(opened, media, shot)
         solved, shifts = solved_of(opened, media, shot, base), read_shifts(arrays_of(media, base))

@@ -14,7 +14,7 @@ from amberkeel.core.world.standing import Probe, Proxy, Standing, carried, read_
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, LensProfile, Shot
 from amberkeel.store.paintings import painting_in
-from amberkeel.store.world import found_or_not, solved_of
+from amberkeel.store.world import found_or_not, pinned_of, solved_of
 
 
 def proxies_of(shot: Shot) -> dict[str, Proxy]:
@@ -62,9 +62,7 @@ def camera_in_world(session: Session, media: Media, shot: Shot) -> tuple[CameraP
 
 def _pinned(session: Session, media: Media, shot: Shot) -> tuple[Solved, Datum]:
     """Return a shot's pinned solve and its datum; raises KeelError where nothing is pinned."""
-    row = session.get(Attempt, shot.pinned_id) if shot.pinned_id else None
-    if row is None:
-        raise KeelError("There is no pinned attempt.", "Solve first.")
+    row = pinned_of(session, shot)
     return solved_of(session, media, shot, row), found_or_not(session, media, shot, row)[0].datum
 
 

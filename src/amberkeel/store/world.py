@@ -26,6 +26,14 @@ KEPT = 8
 """Attempts whose camera and points are kept ready: pointing at the plate asks for them many times a second."""
 
 
+def pinned_of(session: Session, shot: Shot, purpose: str = "") -> Attempt:
+    """Return the attempt in use; raises KeelError where there is none, saying what it would be for."""
+    row = session.get(Attempt, shot.pinned_id) if shot.pinned_id else None
+    if row is None:
+        raise KeelError(f"{shot.name} has no pinned attempt.", f"Solve first{f': {purpose}' if purpose else ''}.")
+    return row
+
+
 def statement_of(shot: Shot) -> Statement:
     """Return what is stated of a shot's coordinates."""
     return read_statement(shot.datum or {})
@@ -66,25 +74,34 @@ def looked_at(media: Media, shot: Shot, attempt: Attempt) -> tuple[Solved, Datum
     """Return an attempt's camera and points without names, and the shot's datum, both kept ready: the pointer asks
     for them many times a second.
     """
-    held = len(_anchors(attempt)) >= LEAST_HELD
-    return _ready(media.folder, attempt.document, attempt.errors, json.dumps(shot.datum or {}, sort_keys=True), held)
+    stated = json.dumps(shot.datum or {}, sort_keys=True)
+    return _ready(media.folder, attempt.document, attempt.errors, stated, _is_held(attempt))
 
 
 @lru_cache(maxsize=KEPT)
 def _ready(folder: Path, document: str, errors: str, datum: str, held: bool) -> tuple[Solved, Datum]:
     path, ids, xyz, covariance, used = _kept(folder, document, errors)
     solved, statement = Solved(path, ids, xyz, covariance, {}, used), read_statement(json.loads(datum))
-    if statement == Statement() or held and statement == Statement(axes=statement.axes):
-        return solved, IDENTITY
     try:
-        return solved, find_datum(solved, statement).datum
+        return solved, _found(solved, statement, held).datum
     except KeelError:
         return solved, IDENTITY
 
 
-def _anchors(attempt: Attempt) -> list[dict]:
-    """Return the anchored points that an attempt was held to."""
-    return [one for one in attempt.recipe.get("evidence", []) if one.get("kind") == "anchor" and one.get("on", True)]
+def _is_held(attempt: Attempt) -> bool:
+    """Return whether anchored points put an attempt into the world."""
+    stated = attempt.recipe.get("evidence", [])
+    return sum(one.get("kind") == "anchor" and one.get("on", True) for one in stated) >= LEAST_HELD
+
+
+def _found(solved: Solved, statement: Statement, held: bool) -> Found:
+    """Return the datum that is stated, on a solve; `held` says whether anchored points put it into the world."""
+    if statement == Statement():
+        return Found(IDENTITY)
+    if held and statement == Statement(axes=statement.axes):
+        # They do already; lines drawn on one frame would only turn it off again.
+        return Found(IDENTITY, levelled="anchors", headed="anchors", placed="anchors", scaled="anchors")
+    return find_datum(solved, statement)
 
 
 def found_of(session: Session, media: Media, shot: Shot, attempt: Attempt) -> Found:
@@ -94,10 +111,7 @@ def found_of(session: Session, media: Media, shot: Shot, attempt: Attempt) -> Fo
     statement = statement_of(shot)
     if statement == Statement():
         return Found(IDENTITY)
-    if len(_anchors(attempt)) >= LEAST_HELD and statement == Statement(axes=statement.axes):
-        # Anchored points put the solve into the world already; lines drawn on one frame would only turn it off again.
-        return Found(IDENTITY, levelled="anchors", headed="anchors", placed="anchors", scaled="anchors")
-    return find_datum(solved_of(session, media, shot, attempt), statement)
+    return _found(solved_of(session, media, shot, attempt), statement, _is_held(attempt))
 
 
 def datum_of(session: Session, media: Media, shot: Shot, attempt: Attempt) -> Datum:

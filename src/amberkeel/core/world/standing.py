@@ -9,13 +9,11 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, FiniteFloat, ValidationError
 
 from amberkeel.core.errors import WorldError
+from amberkeel.core.stated import Positive, Triple
 from amberkeel.core.world import solids
 from amberkeel.core.world.datum import Datum
 from amberkeel.core.world.solids import Solid, degrees_of, turned_by
 
-Coordinate = Annotated[FiniteFloat, Field(gt=-1e7, lt=1e7)]
-Positive = Annotated[FiniteFloat, Field(gt=0.0, lt=1e6)]
-Triple = tuple[Coordinate, Coordinate, Coordinate]
 Sizes = tuple[Positive, Positive, Positive]
 
 PROBE_KINDS = "card", "cube", "cone", "person", "lattice", "post", "mesh"

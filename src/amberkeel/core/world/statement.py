@@ -6,13 +6,11 @@ those of the world: Y up.
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, FiniteFloat, ValidationError, model_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from amberkeel.core.errors import WorldError
+from amberkeel.core.stated import Coordinate, Positive, Triple
 
-Coordinate = Annotated[FiniteFloat, Field(gt=-1e7, lt=1e7)]
-Positive = Annotated[FiniteFloat, Field(gt=0.0, lt=1e6)]
-Triple = tuple[Coordinate, Coordinate, Coordinate]
 Track = int | Annotated[str, Field(max_length=200)]
 Tracks = Annotated[list[Track], Field(max_length=3000)]
 Axis = Literal["x", "-x", "y", "-y", "z", "-z"]

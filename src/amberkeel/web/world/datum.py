@@ -15,7 +15,7 @@ from amberkeel.store.models import Attempt, Shot, Track
 from amberkeel.store.scene import scene_carried
 from amberkeel.store.stages import placed_by_lines
 from amberkeel.store.tracks import some_tracks
-from amberkeel.store.world import datum_where_found, found_of
+from amberkeel.store.world import datum_where_found, found_of, pinned_of
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.sent import sent
 from amberkeel.web.state import edited
@@ -32,9 +32,7 @@ def datum(number: int):
         raise KeelError(f"There is no part “{asked.what}” of the datum.")
     with open_session() as opened:
         shot = get_shot(opened, number)
-        row = opened.get(Attempt, shot.pinned_id) if shot.pinned_id else None
-        if row is None:
-            raise KeelError("There is no pinned attempt.", "Solve first; the datum is set on solved points.")
+        row = pinned_of(opened, shot, "the datum is set on solved points")
         if asked.tracks and len(some_tracks(opened, shot, asked.tracks)) != len(set(asked.tracks)):
             raise KeelError("One of these tracks is gone, or another shot's.", "Select them again.")
         kept = statement_document(read_statement(shot.datum or {}))

@@ -13,8 +13,8 @@ from amberkeel.core.world.datum import Datum, Solved
 from amberkeel.core.world.planes import find_planes, off_px, plane_under
 from amberkeel.core.world.planking import planking
 from amberkeel.jobs.images import followed_images
-from amberkeel.store.models import Attempt, Track
-from amberkeel.store.world import looked_at
+from amberkeel.store.models import Track
+from amberkeel.store.world import looked_at, pinned_of
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.world.blueprint import blueprint
 
@@ -28,10 +28,7 @@ def _pinned(number: int) -> tuple[Solved, Datum]:
     """Return the pinned solve of a shot by its number, and its datum; raises KeelError without one."""
     with open_session() as opened:
         shot = get_shot(opened, number)
-        row = opened.get(Attempt, shot.pinned_id) if shot.pinned_id else None
-        if row is None:
-            raise KeelError("There is no pinned attempt.", "Solve first; the datum is set on solved points.")
-        return looked_at(media(), shot, row)
+        return looked_at(media(), shot, pinned_of(opened, shot, "the datum is set on solved points"))
 
 
 def asked_number(name: str) -> float:

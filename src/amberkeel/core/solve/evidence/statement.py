@@ -6,14 +6,12 @@ Lengths are metres, angles degrees; tracks are meant by id, or by name in a file
 from collections.abc import Sequence
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, FiniteFloat, TypeAdapter, ValidationError, model_validator
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError, model_validator
 
 from amberkeel.core.errors import SolveError
+from amberkeel.core.stated import Coordinate, Positive, Triple
 from amberkeel.core.units import METRES
 
-Positive = Annotated[FiniteFloat, Field(gt=0.0, lt=1e6)]
-Coordinate = Annotated[FiniteFloat, Field(gt=-1e7, lt=1e7)]
-Triple = tuple[Coordinate, Coordinate, Coordinate]
 MaybeTriple = tuple[Coordinate | None, Coordinate | None, Coordinate | None]
 Matrix = tuple[Triple, Triple, Triple]
 Track = int | Annotated[str, Field(max_length=200)]

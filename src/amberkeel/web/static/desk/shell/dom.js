@@ -15,6 +15,18 @@ export function element(tag, className, text) {
   return made;
 }
 
+/** A small button of one sign in a row; pressing it does not press the row. */
+export function signButton(sign, title, run) {
+  const button = element("button", "button quiet tiny", sign);
+  button.title = title;
+  button.setAttribute("aria-label", title);
+  button.addEventListener("click", (event) => {
+    event.stopPropagation();
+    run();
+  });
+  return button;
+}
+
 /** Fill a list of facts with rows of [name, value, unit]. */
 export function facts(box, rows) {
   box.replaceChildren(

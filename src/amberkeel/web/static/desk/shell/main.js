@@ -163,12 +163,15 @@ const LANES = [
   "samples",
   "server",
   "measured",
-  "world",
 ];
+let place = null;
 store.on((changed) => {
   const any = (keys) => keys.some((key) => changed.has(key));
+  // Of the world's state the lanes show the chosen place alone; what lies under the pointer changes all the time.
+  const placed = state.world.place !== place;
+  place = state.world.place;
   if (any(LOOKS)) desk.viewport.redraw();
-  if (any(["frame", "range", ...LANES])) desk.lanes.draw(!any(LANES));
+  if (placed || any(["frame", "range", ...LANES])) desk.lanes.draw(!placed && !any(LANES));
   for (const stage of Object.values(stages)) stage.changed?.(changed);
   if (changed.has("frame")) write("#frame", state.frame);
   if (changed.has("stage")) showFirstLine(state.stage);

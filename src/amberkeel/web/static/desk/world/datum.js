@@ -1,6 +1,6 @@
 // The datum's bench: what fixes the scene's coordinates, where each part comes from, and how well it fits.
 import { get, postForm } from "../shell/api.js";
-import { element, facts, find, write } from "../shell/dom.js";
+import { element, facts, find, signButton, write } from "../shell/dom.js";
 import { figureOf, smallOf } from "./figures.js";
 
 const KINDS = { ground: "like a ground", wall: "like a wall", slope: "sloping" };
@@ -229,17 +229,9 @@ export class DatumBench {
     name.addEventListener("click", () => this.desk.store.set({ selection: new Set([point.id]) }));
     const px = point.px == null ? "" : `${point.px.toFixed(2)} px`;
     row.append(patch, name, element("span", "fig label", px), element("span", "fig", `${by} ${unit}`));
-    row.append(this.small("⇄", "Put the selected track in its place", () => this.exchange(point.id)));
-    row.append(this.small("×", "Not of the ground", () => this.set("unground", { tracks: [point.id] })));
+    row.append(signButton("⇄", "Put the selected track in its place", () => this.exchange(point.id)));
+    row.append(signButton("×", "Not of the ground", () => this.set("unground", { tracks: [point.id] })));
     return row;
-  }
-
-  small(sign, title, run) {
-    const button = element("button", "button quiet tiny", sign);
-    button.title = title;
-    button.setAttribute("aria-label", title);
-    button.addEventListener("click", run);
-    return button;
   }
 
   exchange(id) {
@@ -254,8 +246,8 @@ export class DatumBench {
         element("b", "fig text-amber", one.axis.toUpperCase()),
         element("span", "truncate", `${from} → ${to}`),
       );
-      row.append(this.small("⇄", "Turn it round", () => this.set("swap", { number: k })));
-      row.append(this.small("×", "Let go of it", () => this.set("undirect", { number: k })));
+      row.append(signButton("⇄", "Turn it round", () => this.set("swap", { number: k })));
+      row.append(signButton("×", "Let go of it", () => this.set("undirect", { number: k })));
       return row;
     });
     const { told } = this.desk.state.attempt ?? {};
@@ -303,10 +295,10 @@ export class DatumBench {
       figure.title = `${Math.abs(found.sigmas).toFixed(1)} σ${found.contradicts ? ": contradicts the others" : ""}`;
     row.append(tick, name, element("span", "fig label", typed), figure);
     row.append(
-      this.small("⇄", "Measured between the two selected tracks", () =>
+      signButton("⇄", "Measured between the two selected tracks", () =>
         this.set("change-distance", { number: k, tracks: this.desk.selected }),
       ),
-      this.small("×", "Let go of it", () => this.set("drop-distance", { number: k })),
+      signButton("×", "Let go of it", () => this.set("drop-distance", { number: k })),
     );
     return row;
   }

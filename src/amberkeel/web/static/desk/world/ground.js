@@ -14,10 +14,6 @@ export class Ground {
     return state.stage === "world" && state.world.bench === "datum" && Boolean(state.world.tool);
   }
 
-  get dragging() {
-    return false;
-  }
-
   /** Take up a tool of the pointer, or lay it down. */
   take(tool) {
     const { store, state } = this.desk;
@@ -77,8 +73,4 @@ export class Ground {
     });
     return this.cancel();
   }
-
-  up() {}
-
-  draw() {}
 }

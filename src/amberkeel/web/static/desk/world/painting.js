@@ -133,14 +133,4 @@ export class PaintingBench {
     row.addEventListener("click", () => store.set({ world: { ...state.world, chosen: chosen ? null : id } }));
     return row;
   }
-
-  down() {
-    return false;
-  }
-
-  move() {}
-
-  cancel() {
-    return false;
-  }
 }

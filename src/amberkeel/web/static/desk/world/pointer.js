@@ -23,7 +23,7 @@ export class WorldPointer {
     const { state } = this.desk;
     const busy = state.world.tool || state.world.draft || state.world.placing;
     if (!busy && this.handles.down(at, this.handles.plate, "plate")) return true;
-    return Boolean(this.hand?.down(event, at));
+    return Boolean(this.hand?.down?.(event, at));
   }
 
   move(event, at) {
@@ -33,7 +33,7 @@ export class WorldPointer {
     if (this.handles.shown) this.handles.move(event, at, this.handles.plate, "plate");
     if (this.handles.drag) return;
     if (naming) this.naming.move(at);
-    this.hand?.move(event, at);
+    this.hand?.move?.(event, at);
   }
 
   up() {
@@ -42,7 +42,7 @@ export class WorldPointer {
   }
 
   cancel() {
-    return Boolean(this.hand?.cancel()) || this.handles.cancel();
+    return Boolean(this.hand?.cancel?.()) || this.handles.cancel();
   }
 
   draw(context, state, toScreen) {

@@ -85,10 +85,6 @@ export class ProbesBench {
     return true;
   }
 
-  get dragging() {
-    return false;
-  }
-
   get reach() {
     return REACH / this.desk.viewport.scale;
   }

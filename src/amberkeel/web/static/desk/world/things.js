@@ -1,5 +1,5 @@
 // The list of what stands in the scene, and the fields of the chosen thing; shared by proxies and probe objects.
-import { element, find } from "../shell/dom.js";
+import { element, find, signButton } from "../shell/dom.js";
 import { figureOf } from "./figures.js";
 
 const SIGNS = {
@@ -70,27 +70,16 @@ export class Things {
     look.addEventListener("change", () => this.change(id, { look: look.value }, `Show ${thing.name} as ${look.value}`));
     row.append(element("i", "", SIGNS[thing.kind] ?? "·"), element("span", "truncate grow", thing.name), look);
     row.append(
-      this.small(thing.shown === false ? "hidden" : "shown", "Show or hide it", () =>
+      signButton(thing.shown === false ? "hidden" : "shown", "Show or hide it", () =>
         this.change(id, { shown: thing.shown === false }, `${thing.shown === false ? "Show" : "Hide"} ${thing.name}`),
       ),
-      this.small("×", `Take ${thing.name} away`, () => this.send({ [id]: null }, `Take ${thing.name} away`)),
+      signButton("×", `Take ${thing.name} away`, () => this.send({ [id]: null }, `Take ${thing.name} away`)),
     );
     // At the press, not at the click: rows are made anew at every change, and a click needs both ends on one row.
     row.addEventListener("pointerdown", (e) => {
       if (e.button === 0 && !e.target.closest("button, select")) this.choose(id);
     });
     return row;
-  }
-
-  small(sign, title, run) {
-    const button = element("button", "button quiet tiny", sign);
-    button.title = title;
-    button.setAttribute("aria-label", title);
-    button.addEventListener("click", (e) => {
-      e.stopPropagation();
-      run();
-    });
-    return button;
   }
 
   drawFields() {
