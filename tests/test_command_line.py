@@ -1,13 +1,16 @@
 """The command line as scripts use it, and the layers of the code."""
 
+import csv
 import json
 import subprocess
 import sys
 from pathlib import Path
 
 import numpy as np
+import pytest
 from jsonschema import validate
 
+from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.pictures.read import read_picture, read_raw, to_gray
 from amberkeel.core.pictures.write import write_picture, write_png
 
@@ -152,3 +155,59 @@ def test_a_world_is_set_meshed_and_projected_from_files(plate_folder, tmp_path, 
         (["project", plate_folder / "plate", "--solve", solve, "--world", first, "--out", out], "no proxies"),
     ):
         assert said in keel(*words).stderr
+
+
+def test_a_solve_is_brought_into_another_one_by_ties(solution, tmp_path):
+    from amberkeel.core.handoff.document import read_path, solve_document
+    from amberkeel.core.handoff.track_table import tracks_csv
+    from amberkeel.core.ties.from_files import moved_document
+    from amberkeel.core.world.datum import Datum
+
+    turn = rotation_exp(np.array([0.5, -1.2, 0.3]))
+    away = Datum(0.4, turn, np.array([3.0, -1.0, 7.0]))
+    fixed = solve_document(solution, plate="a")
+    own = moved_document(fixed, away)
+    (tmp_path / "a.json").write_text(json.dumps(fixed))
+    (tmp_path / "b.json").write_text(json.dumps(own))
+    reach = np.median([np.linalg.norm(p["xyz"]) for p in fixed["points"]])
+    sure = [p for p in fixed["points"] if p["state"] == "active" and (p["sigma_along"] or reach) < 0.02 * reach]
+    names = [p["track"] for p in sure[:: max(len(sure) // 8, 1)][:8]]
+
+    def table(rows):
+        with open(tmp_path / "ties.csv", "w", newline="") as file:
+            csv.writer(file).writerows([("fixed", "own"), *rows])
+        return [
+            "align",
+            tmp_path / "a.json",
+            tmp_path / "b.json",
+            "--ties",
+            tmp_path / "ties.csv",
+            "--out",
+            tmp_path / "o",
+        ]
+
+    run = keel(*table([(n, n) for n in names]))
+    assert run.returncode == 0 and "8 ties, 8 of them used" in run.stdout, run.stderr
+    brought = json.loads((tmp_path / "o" / "solve.json").read_text())
+    there, here = read_path(brought), read_path(fixed)
+    assert np.allclose(there.positions, here.positions, atol=1e-6 * reach)
+    assert np.allclose(there.world_from_camera, here.world_from_camera, atol=1e-7)
+    assert brought["points"][3]["sigma_along"] == pytest.approx(fixed["points"][3]["sigma_along"], rel=1e-6)
+    # One joined with the wrong spot.
+    other = next(p["track"] for p in sure if p["track"] not in names)
+    run = keel(*table([*((n, n) for n in names[1:]), (names[0], other)]))
+    told = json.loads((tmp_path / "o" / "align.json").read_text())
+    assert [one["wrong"] for one in told["ties"]] == [False] * 7 + [True] and "contradict it" in run.stdout
+    assert told["ties"][0]["off_px"] < 0.01 and told["similarity"]["scale"] == pytest.approx(2.5, rel=1e-5)
+    # By tables of tags: spots that are located by both cameras.
+    tags = solution.tracks.take(np.array([solution.tracks.names.index(n) for n in names]))
+    for name in ("a", "b"):
+        (tmp_path / f"{name}.csv").write_text(tracks_csv(tags))
+    command = ["align", tmp_path / "a.json", tmp_path / "b.json", "--tags", tmp_path / "a.csv", tmp_path / "b.csv"]
+    run = keel(*command, "--out", tmp_path / "t")
+    assert run.returncode == 0 and "8 ties" in run.stdout, run.stderr
+    again = read_path(json.loads((tmp_path / "t" / "solve.json").read_text()))
+    assert np.allclose(again.positions, here.positions, atol=1e-5 * reach)
+    assert "without a point" in keel(*table([("nobody", names[0])] * 3)).stderr
+    assert "either --tags" in keel(*command[:3], "--out", tmp_path / "t").stderr
+    assert "2 ties" in keel(*table([(n, n) for n in names[:2]])).stderr

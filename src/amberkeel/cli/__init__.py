@@ -19,6 +19,7 @@ COMMANDS = (
     "world",
     "mesh",
     "project",
+    "align",
     "render",
     "demo",
     "warm",

@@ -50,6 +50,10 @@ class WorldError(KeelError):
     """The datum asked for cannot be set up."""
 
 
+class TieError(KeelError):
+    """Shots cannot be tied or aligned."""
+
+
 class HandoffError(KeelError):
     """A file that is to leave cannot be written."""
 

@@ -49,19 +49,25 @@ def by_pairs(mesh: np.ndarray, points: np.ndarray, scaled: bool = True) -> Align
         spread = np.linalg.svd(one, compute_uv=False)
         if spread[1] < 0.02 * spread[0] or spread[0] == 0.0:
             raise WorldError("These pairs lie on a line.", "Pick one beside it.")
-    change = _similarity(mesh, points, np.ones(len(mesh)), scaled)
+    change = similarity(mesh, points, None, scaled)
     off = np.linalg.norm(change.apply(mesh) - points, axis=1)
     return Aligned(change, float(np.sqrt((off**2).mean())), off)
 
 
-def _similarity(mesh: np.ndarray, points: np.ndarray, weights: np.ndarray, scaled: bool) -> Datum:
-    share = weights / weights.sum()
-    middle, target = share @ mesh, share @ points
-    a, b = mesh - middle, points - target
+def similarity(own: np.ndarray, fixed: np.ndarray, weights: np.ndarray | None = None, scaled: bool = True) -> Datum:
+    """Return the similarity that takes points to others best, never mirrored (Umeyama 1991).
+
+    Parameters
+    ----------
+    own, fixed : (N, 3). weights : (N,), or None for all alike. scaled : whether the size may change.
+    """
+    share = np.full(len(own), 1.0 / len(own)) if weights is None else weights / weights.sum()
+    middle, target = share @ own, share @ fixed
+    a, b = own - middle, fixed - target
     u, s, vt = np.linalg.svd(b.T @ (share[:, None] * a))
-    sign = np.diag([1.0, 1.0, np.sign(np.linalg.det(u @ vt))])
-    rotation = u @ sign @ vt
-    scale = float((s * np.diag(sign)).sum() / (share @ (a * a).sum(1))) if scaled else 1.0
+    sign = np.array([1.0, 1.0, np.sign(np.linalg.det(u @ vt))])
+    rotation = (u * sign) @ vt
+    scale = float((s * sign).sum() / max(float(share @ (a * a).sum(1)), 1e-300)) if scaled else 1.0
     return Datum(scale, rotation, target - scale * rotation @ middle)
 
 

@@ -1,0 +1,1 @@
+"""Several shots in one world: ties between them, and alignment by ties."""
