@@ -44,6 +44,8 @@ def scene(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
         kept[part], inverse[part] = rows, before
     for name in ("light", "behind"):
         if name in payload:
-            inverse[name], kept[name] = kept.get(name), payload[name]
+            inverse[name] = kept.pop(name, None)
+            if payload[name] is not None:
+                kept[name] = payload[name]
     shot.scene = kept
     return inverse, payload.get("label") or "Change the scene"

@@ -97,10 +97,10 @@ varying vec2 at;
 float shade() {
   vec3 q = (lightFromWorld * vec4(worldAt, 1.0)).xyz * 0.5 + 0.5;
   if (q.x < 0.0 || q.x > 1.0 || q.y < 0.0 || q.y > 1.0) return 0.0;
-  float hidden = 0.0;
+  float hidden = 0.0, deep = min(q.z, 1.0) - 0.0015;
   for (int j = -1; j <= 1; j++)
     for (int i = -1; i <= 1; i++)
-      hidden += texture2D(lightDepth, q.xy + vec2(i, j) * ${(1.2 / 1024).toFixed(6)}).r < min(q.z, 1.0) - 0.0015 ? 1.0 : 0.0;
+      hidden += texture2D(lightDepth, q.xy + vec2(i, j) * ${(1.2 / 1024).toFixed(6)}).r < deep ? 1.0 : 0.0;
   return hidden / 9.0;
 }
 

@@ -27,7 +27,7 @@ export class Handles {
       {
         id: "handles",
         name: "World: handles on the axes, or on the chosen thing",
-        keys: "H",
+        keys: "Shift B",
         run: () => this.toggle(),
       },
     ];
