@@ -412,7 +412,7 @@ def test_the_world_is_set_built_and_checked_with_the_pointer(browser, service, s
 
 def the_axes_are_dragged(page):
     """Take hold of the world's axes on the plate: along X, undone, and turned finely about Y."""
-    page.keyboard.press("Shift+B")
+    page.keyboard.press("Shift+T")
     middle = on_screen(page, SIZE, 250, 300)
     spar = page.evaluate(WHERE, [1.0, 0.0, 0.0])
     page.mouse.move(*spar)

@@ -27,7 +27,7 @@ export class Handles {
       {
         id: "handles",
         name: "World: handles on the axes, or on the chosen thing",
-        keys: "Shift B",
+        keys: "Shift T",
         run: () => this.toggle(),
       },
     ];
