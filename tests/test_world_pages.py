@@ -413,6 +413,7 @@ def test_the_world_is_set_built_and_checked_with_the_pointer(browser, service, s
 def the_axes_are_dragged(page):
     """Take hold of the world's axes on the plate: along X, undone, and turned finely about Y."""
     page.keyboard.press("Shift+T")
+    page.wait_for_timeout(400)
     middle = on_screen(page, SIZE, 250, 300)
     spar = page.evaluate(WHERE, [1.0, 0.0, 0.0])
     page.mouse.move(*spar)
@@ -421,8 +422,10 @@ def the_axes_are_dragged(page):
     page.mouse.up()
     expect(page.locator("#handfact")).to_have_text("· set")
     assert float(page.locator("#movex").input_value()) < -0.01 and page.locator("#turny").input_value() == "0"
-    page.locator("#undo").click()
+    with page.expect_response("**/world.json"):
+        page.locator("#undo").click()
     expect(page.locator("#handfact")).to_have_text("")
+    page.wait_for_timeout(400)
     quadrant = page.evaluate(WHERE, [0.5234, 0.0, 0.5234])
     page.mouse.move(*quadrant)
     page.mouse.down()
