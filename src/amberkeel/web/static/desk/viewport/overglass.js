@@ -289,7 +289,16 @@ export function cameraAt(attempt, frame) {
   return cameras.get(world).get(frame);
 }
 
-function reachOf(world) {
+/** By world, how far from the first camera its usual points lie. */
+const reaches = new WeakMap();
+
+/** How far from the first camera a world's usual points lie. */
+export function reachOf(world) {
+  if (!reaches.has(world)) reaches.set(world, usualReach(world));
+  return reaches.get(world);
+}
+
+function usualReach(world) {
   if (!world.points.length) return Math.max(Math.abs(world.frames[0].position[1]), 0.1) * 4;
   const [x, y, z] = world.frames[0].position;
   const far = world.points.map((p) => Math.hypot(p.xyz[0] - x, p.xyz[1] - y, p.xyz[2] - z)).sort((a, b) => a - b);

@@ -1,7 +1,7 @@
 // Handles on the plate and in 3D: the world's own axes, dragged to where they belong, or the chosen thing.
 import * as THREE from "three";
 import { find } from "../shell/dom.js";
-import { cameraAt } from "../viewport/overglass.js";
+import { cameraAt, reachOf } from "../viewport/overglass.js";
 import { rayOf, seenBy } from "../viewport/seen_by.js";
 import { changed, Drag, drawGimbal, drawLevel, NOTHING, partAt, saidAt } from "./gimbal.js";
 
@@ -75,6 +75,10 @@ export class Handles {
     return { at: target.thing.position ?? [0, 0, 0], axes, length: 1 };
   }
 
+  get reach() {
+    return reachOf(this.desk.state.attempt.world);
+  }
+
   /** The origin where it is in the picture, or else the ground under the picture's middle. */
   footOf() {
     const { attempt, frame, width, height } = this.desk.state;
@@ -83,7 +87,7 @@ export class Handles {
     if (seen && seen[0] > 0 && seen[0] < width && seen[1] > 0 && seen[1] < height) return [0, 0, 0];
     const ray = rayOf(attempt.world, camera, [width / 2, 0.7 * height]);
     const far = ray[1] < -1e-3 ? -camera.position[1] / ray[1] : Number.POSITIVE_INFINITY;
-    const most = 3 * (this.desk.viewport.over.reach ?? 1);
+    const most = 3 * this.reach;
     const reach = far > 0 && far < most ? far : most / 3;
     return camera.position.map((v, k) => v + reach * ray[k]);
   }
@@ -104,7 +108,7 @@ export class Handles {
   sized(pose, project) {
     const middle = project(pose.at);
     if (!middle) return null;
-    const step = 1e-4 * (this.desk.viewport.over.reach ?? 1);
+    const step = 1e-4 * this.reach;
     const away = UPRIGHT.map((axis) => {
       const p = project(pose.at.map((v, k) => v + step * axis[k]));
       return p ? Math.hypot(p[0] - middle[0], p[1] - middle[1]) / step : 0;
@@ -218,7 +222,7 @@ export class Handles {
     }
     const after = dragged ? changed(pose, dragged.change) : pose;
     if (this.target.part === "datum") {
-      const cell = 10 ** Math.round(Math.log10((this.desk.viewport.over.reach ?? 1) / 12));
+      const cell = 10 ** Math.round(Math.log10(this.reach / 12));
       drawLevel(c, after, project, cell * (dragged?.change.scale ?? 1));
     }
     drawGimbal(c, { ...after, length: pose.length }, project, dragged?.part ?? this.over);

@@ -1,6 +1,7 @@
 // The probe objects' bench: test geometry put in by a click, to see whether it sticks.
 import { get, postForm, toast } from "../shell/api.js";
 import { find, oneAtATime } from "../shell/dom.js";
+import { reachOf } from "../viewport/overglass.js";
 import { LIGHT } from "./solids.js";
 import { Things } from "./things.js";
 
@@ -48,8 +49,8 @@ export class ProbesBench {
 
   /** Size of the solid on each point: a share of the scene's reach, by the slider. */
   size() {
-    const usual = this.desk.viewport.over.reach ?? 1;
-    return usual * 10 ** (Number(find("#pointsize").value) / 50 - 3);
+    const { attempt } = this.desk.state;
+    return (attempt ? reachOf(attempt.world) : 1) * 10 ** (Number(find("#pointsize").value) / 50 - 3);
   }
 
   onPoints() {
