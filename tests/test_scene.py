@@ -87,6 +87,18 @@ def test_solids_are_whole_and_their_textures_do_not_overlap():
         solids.of_mesh(np.zeros((3, 3)), np.zeros((0, 3), int))
 
 
+def test_a_mesh_shows_its_creases_or_all_its_edges(rng):
+    crate = solids.box(1.0, 0.6, 0.5)
+    # Its faces are cut into squares that are flat; corners of neighbouring faces are not shared.
+    shown = solids.of_mesh(crate.vertices, crate.faces, True).lines
+    low, high = crate.vertices.min(0), crate.vertices.max(0)
+    on_rim = ((np.abs(crate.vertices - low) < 1e-9) | (np.abs(crate.vertices - high) < 1e-9)).sum(1) >= 2
+    assert len(shown) and on_rim[shown].all()
+    hilly = solids.floor(4.0, 4.0)
+    lifted = hilly.vertices + [0, 1, 0] * rng.normal(0, 0.3, (len(hilly.vertices), 1))
+    assert len(solids.of_mesh(lifted, hilly.faces, True).lines) > len(hilly.faces)
+
+
 def test_rays_meet_the_nearest_triangle():
     made = solids.box(2.0, 2.0, 2.0).moved(np.eye(3), np.array([0.0, -1.0, -5.0]))
     directions = np.array([[0.0, 0, -1], [0.3, 0, -1], [0.1, 0.1, 1]])

@@ -29,13 +29,14 @@ def probes_of(shot: Shot) -> dict[str, Probe]:
 
 def solid_in(media: Media, thing: Standing) -> Solid:
     """Return a thing's solid in the world."""
-    return solid_of(thing, mesh_of(media, thing.mesh) if thing.mesh else None)
+    ground = isinstance(thing, Proxy) and bool(thing.tracks)
+    return solid_of(thing, mesh_of(media, thing.mesh, not ground) if thing.mesh else None)
 
 
-def mesh_of(media: Media, kept: str) -> Solid:
-    """Return a mesh that was kept, in its own frame."""
+def mesh_of(media: Media, kept: str, creased: bool = False) -> Solid:
+    """Return a mesh that was kept, in its own frame; `creased` as `of_mesh` has it."""
     arrays = media.get_arrays(kept)
-    return of_mesh(arrays["vertices"].astype(float), arrays["faces"].astype(np.int64))
+    return of_mesh(arrays["vertices"].astype(float), arrays["faces"].astype(np.int64), creased)
 
 
 def keep_mesh(media: Media, solid: Solid) -> str:

@@ -74,13 +74,25 @@ class TagReport:
     warnings: list[str]
 
 
-def _detector(family: str) -> cv2.aruco.ArucoDetector:
+WINDOWS = 13, 33
+"""Sides of the windows in which dark is told from light, pixels of the picture looked at: one for small tags, one for
+large ones and for uneven light. Each costs a search of its own.
+"""
+
+LEAST_SIDE_PX = 9.0
+"""Side below which nothing is looked at."""
+
+
+def _detector(family: str, width: int = 0) -> cv2.aruco.ArucoDetector:
+    """Return OpenCV's detector for a family, for pictures of a width; 0 for any."""
     if family not in FAMILIES:
         raise FollowError(f"There is no tag family “{family}”.", f"Choose {', '.join(FAMILIES)}.")
     settings = cv2.aruco.DetectorParameters()
     settings.cornerRefinementMethod = cv2.aruco.CORNER_REFINE_NONE
-    settings.adaptiveThreshWinSizeMin, settings.adaptiveThreshWinSizeMax, settings.adaptiveThreshWinSizeStep = 3, 43, 10
-    settings.minMarkerPerimeterRate = 0.008
+    low, high = WINDOWS
+    settings.adaptiveThreshWinSizeMin, settings.adaptiveThreshWinSizeMax = low, high
+    settings.adaptiveThreshWinSizeStep = high - low
+    settings.minMarkerPerimeterRate = 4.0 * LEAST_SIDE_PX / width if width else 0.008
     settings.maxErroneousBitsInBorderRate = 0.15
     settings.errorCorrectionRate = 0.3
     settings.perspectiveRemovePixelPerCell = 6
@@ -94,7 +106,7 @@ def find_tags(gray: np.ndarray, family: str = "36h11", detector=None) -> list[Si
     ----------
     gray : (H, W) uint8. family : a name of FAMILIES. detector : OpenCV's, or None to make one.
     """
-    detector = detector or _detector(family)
+    detector = detector or _detector(family, max(gray.shape))
     found: dict[int, np.ndarray] = {}
     for scale in (2.0, 1.0):
         # OpenCV counts pixel centres from 0, and so does its resize, by half a pixel of each picture.
@@ -210,7 +222,7 @@ def follow_tags(
     ------
     FollowError : an unknown family.
     """
-    detector = _detector(family)
+    detector = _detector(family, max(plate.width, plate.height))
     seen: dict[int, dict[int, Sighted]] = {}
     for k, frame in enumerate(plate.frames.tolist()):
         for tag in find_tags(plate.gray(frame), family, detector):

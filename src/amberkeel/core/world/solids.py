@@ -4,7 +4,7 @@ A solid's own frame: Y up, its foot at the origin, lengths in world units.
 """
 
 import warnings
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.spatial.transform import Rotation
@@ -196,12 +196,13 @@ def lattice(width: float, height: float, depth: float, cells: int = 4) -> Solid:
     return Solid(vertices, np.zeros((0, 3), np.int64), np.zeros((len(vertices), 2)), lines)
 
 
-def of_mesh(vertices: np.ndarray, faces: np.ndarray) -> Solid:
+def of_mesh(vertices: np.ndarray, faces: np.ndarray, creased: bool = False) -> Solid:
     """Return a solid from a mesh; its lines are the edges of its triangles.
 
     Parameters
     ----------
-    vertices : (V, 3). faces : (F, 3) rows of them.
+    vertices : (V, 3). faces : (F, 3) rows of them. creased : leave out edges within flat faces, where most are such: a
+        thing that was made, not ground.
 
     Raises
     ------
@@ -213,8 +214,29 @@ def of_mesh(vertices: np.ndarray, faces: np.ndarray) -> Solid:
         raise WorldError("This mesh has corners that are no numbers.")
     low, size = vertices.min(0), np.maximum(np.ptp(vertices, axis=0), 1e-12)
     flat = (vertices - low) / size
-    edges = np.sort(np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1)
-    return Solid(vertices, faces, flat[:, [0, 2]], np.unique(edges, axis=0))
+    made = Solid(vertices, faces, flat[:, [0, 2]], np.zeros((0, 2), np.int64))
+    return replace(made, lines=_edges(made, creased))
+
+
+FLAT_DEGREES, MOSTLY_FLAT = 2.0, 0.5
+"""Angle between two triangles up to which they are one face, and share of the edges from which such are left out."""
+
+
+def _edges(solid: Solid, creased: bool) -> np.ndarray:
+    """Return a mesh's edges (L, 2), or those that show its shape."""
+    faces, normals = solid.faces, solid.normals
+    sides = np.sort(np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1)
+    edges, which = np.unique(sides, axis=0, return_inverse=True)
+    if not creased:
+        return edges
+    which, own = which.ravel(), np.tile(np.arange(len(faces)), 3)
+    order = np.argsort(which, kind="stable")
+    first = np.searchsorted(which[order], np.arange(len(edges)))
+    last = np.searchsorted(which[order], np.arange(len(edges)), side="right") - 1
+    two = last == first + 1
+    along = (normals[own[order[first]]] * normals[own[order[last]]]).sum(1)
+    level = two & (along > np.cos(np.radians(FLAT_DEGREES)))
+    return edges[~level] if level.mean() > MOSTLY_FLAT else edges
 
 
 def degrees_of(rotation: np.ndarray) -> list[float]:
