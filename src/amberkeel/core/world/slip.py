@@ -192,8 +192,8 @@ class _Patches:
         if not len(self.owner):
             return
         expected, warps = self._carried(row)
-        grown = np.sqrt(np.abs(np.linalg.det(warps)))
         with np.errstate(invalid="ignore"):
+            grown = np.sqrt(np.abs(np.linalg.det(warps)))
             asked = np.isfinite(expected).all(1) & (grown > 1.0 / GROWN) & (grown < GROWN)
         if hidden is not None:
             x, y = np.nan_to_num(expected).astype(int).T
