@@ -157,9 +157,7 @@ def relief_of(session: Session, media: Media, shot: Shot, thing: Proxy) -> Relie
     rows = [at for at in (solved.row(track) for track in thing.tracks) if at is not None]
     if len(rows) < 3:
         raise WorldError("Fewer than three of these tracks have a point with a depth.", "Select others.")
-    sigma, frame = None, frame_along(None if thing.along is None else np.array(thing.along))
-    if solved.covariance is not None:
-        up = datum.rotation.T @ frame[:, 1]
-        with np.errstate(invalid="ignore"):
-            sigma = datum.scale * np.sqrt(np.einsum("a,nab,b->n", up, solved.covariance[rows], up))
+    frame = frame_along(None if thing.along is None else np.array(thing.along))
+    sigma = solved.sigma_along(rows, datum.rotation.T @ frame[:, 1])
+    sigma = None if sigma is None else datum.scale * sigma
     return relief(datum.apply(solved.xyz[rows]), sigma, thing.longest, thing.smooth, thing.extend, frame)

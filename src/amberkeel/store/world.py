@@ -18,6 +18,7 @@ from amberkeel.core.world.statement import Statement, read_statement
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Shot, Track
 from amberkeel.store.solve import arrays_of, path_of, points_of
+from amberkeel.store.stages.state import pinned
 
 LEAST_HELD = 3
 """Anchored points that put a solve into the world."""
@@ -28,7 +29,7 @@ KEPT = 8
 
 def pinned_of(session: Session, shot: Shot, purpose: str = "") -> Attempt:
     """Return the attempt in use; raises KeelError where there is none, saying what it would be for."""
-    row = session.get(Attempt, shot.pinned_id) if shot.pinned_id else None
+    row = pinned(session, shot)
     if row is None:
         raise KeelError(f"{shot.name} has no pinned attempt.", f"Solve first{f': {purpose}' if purpose else ''}.")
     return row

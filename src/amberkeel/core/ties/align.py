@@ -181,10 +181,11 @@ def _spreads(ties: Ties, change: Datum) -> np.ndarray:
     return out + (FINEST * _extent(ties.fixed)[0]) ** 2 * np.eye(3)
 
 
-def _whitened(ties: Ties, change: Datum) -> np.ndarray:
-    """Return each tie's distance from where it belongs over its covariance's, a root mean square of its three axes."""
-    off = change.apply(ties.own) - ties.fixed
-    return np.sqrt(np.einsum("ka,kab,kb->k", off, np.linalg.inv(_spreads(ties, change)), off) / 3.0)
+def _whitened(off: np.ndarray, inverse: np.ndarray) -> np.ndarray:
+    """Return differences (K, 3) over their covariances, of which the inverses are given: root mean squares of three
+    axes.
+    """
+    return np.sqrt(np.einsum("ka,kab,kb->k", off, inverse, off) / 3.0)
 
 
 def _inflation(ties: Ties, whitened: np.ndarray) -> float:
@@ -197,7 +198,8 @@ def _inflation(ties: Ties, whitened: np.ndarray) -> float:
 
 
 def _sigmas(ties: Ties, change: Datum, inflated: float) -> np.ndarray:
-    return _whitened(ties, change) / inflated
+    inverse = np.linalg.inv(_spreads(ties, change))
+    return _whitened(change.apply(ties.own) - ties.fixed, inverse) / inflated
 
 
 def _adjusted(ties: Ties, start: Datum, good: np.ndarray) -> tuple[Datum, np.ndarray, float]:
@@ -207,11 +209,11 @@ def _adjusted(ties: Ties, start: Datum, good: np.ndarray) -> tuple[Datum, np.nda
     change, middle = start, ties.fixed[good].mean(0)
     for _ in range(ROUNDS):
         inverse = np.linalg.inv(_spreads(ties, change))
-        whitened = _whitened(ties, change)
-        inflated = _inflation(ties, whitened[good])
-        weights = good / (1.0 + (whitened / (CAUCHY * inflated)) ** 2)
         moved = change.apply(ties.own)
         off, slope = ties.fixed - moved, _slopes(moved - middle)
+        whitened = _whitened(off, inverse)
+        inflated = _inflation(ties, whitened[good])
+        weights = good / (1.0 + (whitened / (CAUCHY * inflated)) ** 2)
         normal = np.einsum("k,kai,kab,kbj->ij", weights, slope, inverse, slope)
         right = np.einsum("k,kai,kab,kb->i", weights, slope, inverse, off)
         step = np.linalg.lstsq(normal, right, rcond=None)[0]

@@ -69,14 +69,18 @@ def align_files(order: AlignFiles) -> tuple[Alignment, list[str]]:
     return found, names
 
 
+def _text(path: Path) -> str:
+    try:
+        return path.read_text()
+    except (OSError, UnicodeDecodeError) as error:
+        raise TieError(f"{path.name} cannot be read.") from error
+
+
 def _tags(path: Path, document: SolveDocument) -> dict[str, tuple[np.ndarray, np.ndarray]]:
     """Return where tags lie by a solve's camera, with their covariances, by name."""
     camera = read_path(document)
     extent = Extent(camera.frames, camera.lens.width, camera.lens.height)
-    try:
-        tracks = read_tracks_csv(path.read_text(), extent)
-    except (OSError, UnicodeDecodeError) as error:
-        raise TieError(f"{path.name} cannot be read.") from error
+    tracks = read_tracks_csv(_text(path), extent)
     out = {}
     for t, name in enumerate(tracks.names):
         own = slice(int(tracks.first[t]), int(tracks.first[t + 1]))
@@ -91,10 +95,7 @@ def _tags(path: Path, document: SolveDocument) -> dict[str, tuple[np.ndarray, np
 
 def _pairs(path: Path, fixed: SolveDocument, own: SolveDocument):
     """Return names and pairs of spots (position, covariance) that a table of ties names: a track of each solve."""
-    try:
-        rows = list(csv.DictReader(io.StringIO(path.read_text())))
-    except (OSError, UnicodeDecodeError) as error:
-        raise TieError(f"{path.name} cannot be read.") from error
+    rows = list(csv.DictReader(io.StringIO(_text(path))))
     if not rows or {"fixed", "own"} - set(rows[0]):
         raise TieError(
             f"{path.name} is no table of ties.", "Its first line names the columns fixed, own and perhaps name."

@@ -84,6 +84,13 @@ class Solved:
         at = np.nonzero(self.ids == track)[0]
         return int(at[0]) if len(at) and np.isfinite(self.xyz[at[0]]).all() else None
 
+    def sigma_along(self, rows: np.ndarray, way: np.ndarray) -> np.ndarray | None:
+        """Return one sigma of points (M,) along a unit vector (3,), NaN where unknown; None without a covariance."""
+        if self.covariance is None:
+            return None
+        with np.errstate(invalid="ignore"):
+            return np.sqrt(np.einsum("a,nab,b->n", way, self.covariance[rows], way))
+
     def name(self, track: Track) -> str:
         """Return what a track is called in a message."""
         return track if isinstance(track, str) else self.names.get(track, f"number {track}")

@@ -162,10 +162,9 @@ def with_mesh(
         if row < 0:
             raise WorldError(f"Frame {seen_from} is not solved.")
         along = -datum.rotation @ solved.path.world_from_camera[row][:, 2]
-    sigma, frame = None, frame_along(along)
-    if solved.covariance is not None:
-        up = datum.rotation.T @ frame[:, 1]
-        sigma = datum.scale * np.sqrt(np.einsum("a,nab,b->n", up, solved.covariance[rows], up))
+    frame = frame_along(along)
+    sigma = solved.sigma_along(rows, datum.rotation.T @ frame[:, 1])
+    sigma = None if sigma is None else datum.scale * sigma
     limit = typed_length(longest, "The longest edge") if longest else None
     made = relief(xyz[rows], sigma, limit, smooth, typed_length(extend, "The edge") if extend else 0.0, frame)
     sticks = [solved.names[int(solved.ids[r])] for r, out in zip(rows, made.sticks_out) if out]

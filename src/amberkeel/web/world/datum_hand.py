@@ -4,7 +4,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from amberkeel.core.errors import KeelError
-from amberkeel.core.units import maybe_number, typed_length, typed_number
+from amberkeel.core.units import maybe_number, typed_number
 from amberkeel.core.world.datum import AXES
 from amberkeel.core.world.planes import fit_plane
 from amberkeel.core.world.solids import degrees_of, turned_by
@@ -12,7 +12,7 @@ from amberkeel.core.world.tied import tied_to
 from amberkeel.store.models import Shot
 from amberkeel.store.scene import camera_in_world, proxies_of, solid_in
 from amberkeel.web.common import media
-from amberkeel.web.world.datum_points import Change, DatumPart
+from amberkeel.web.world.datum_points import Change, DatumPart, with_length
 
 MOST_DEGREES, MOST_MOVE = 3600.0, 1e6
 
@@ -117,8 +117,5 @@ def side(kept: dict, asked: DatumPart, opened, shot: Shot) -> Change:
     for end in ends:
         rows, weights = tied_to(end, xyz)
         tied.append({"tracks": ids[rows].tolist(), "weights": weights.tolist()})
-    metres = typed_length(asked.distance, "The length", asked.unit)
-    sigma = typed_length(asked.sigma, "The sigma", asked.unit) if asked.sigma.strip() else None
-    own = {"metres": metres, "sigma": sigma, "name": f"{thing.name}, {word}"[:100], "ends": tied}
-    own |= {"typed": asked.distance.strip()[:60], "unit": asked.unit}
-    return Change({**kept, "distances": [*kept.get("distances", []), own]}, f"Scale: {thing.name}'s {word}")
+    between = {"name": f"{thing.name}, {word}"[:100], "ends": tied}
+    return with_length(kept, asked, between, f"Scale: {thing.name}'s {word}", "The length")

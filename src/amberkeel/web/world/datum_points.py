@@ -146,13 +146,17 @@ def distance(kept: dict, asked: DatumPart, *_) -> Change:
     height = asked.axis == "height"
     if not height and len(asked.tracks) != 2:
         raise KeelError("A scale needs two tracks.", "Select the two whose distance was measured.")
-    metres = typed_length(asked.distance, "The distance", asked.unit)
-    sigma = typed_length(asked.sigma, "The sigma", asked.unit) if asked.sigma.strip() else None
     between = {"height_on": asked.frame} if height else {"tracks": asked.tracks}
     words = asked.distance.strip() if not _plain(asked.distance) else f"{asked.distance.strip()} {asked.unit}"
-    own = {"metres": metres, "sigma": sigma, "name": asked.name[:100], "typed": asked.distance.strip()[:60]}
-    own |= {"unit": asked.unit, **between}
-    return Change({**kept, "distances": [*kept.get("distances", []), own]}, f"Scale: {words}")
+    return with_length(kept, asked, {"name": asked.name[:100], **between}, f"Scale: {words}", "The distance")
+
+
+def with_length(kept: dict, asked: DatumPart, between: dict, label: str, what: str) -> Change:
+    """One measured length more, as it was typed, between what `between` says; `what` names it in a message."""
+    metres = typed_length(asked.distance, what, asked.unit)
+    sigma = typed_length(asked.sigma, "The sigma", asked.unit) if asked.sigma.strip() else None
+    own = {"metres": metres, "sigma": sigma, "typed": asked.distance.strip()[:60], "unit": asked.unit, **between}
+    return Change({**kept, "distances": [*kept.get("distances", []), own]}, label)
 
 
 def _plain(text: str) -> bool:

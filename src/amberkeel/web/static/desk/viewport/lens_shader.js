@@ -4,6 +4,12 @@ import * as THREE from "three";
 /** How far beyond the picture's corner the lens's polynomial is trusted, over the corner's radius. */
 const TRUSTED = 1.25;
 
+/** Texels along a side of the map of what the light sees. */
+export const SHADOW_SIDE = 1024;
+
+/** By which share of its depth something must be nearer to hide a surface from the frame that lends its picture. */
+const OCCLUDED = 0.012;
+
 /** Order of the coefficients, as the server counts them. */
 const COEFFICIENTS = 17;
 
@@ -100,7 +106,7 @@ float shade() {
   float hidden = 0.0, deep = min(q.z, 1.0) - 0.0015;
   for (int j = -1; j <= 1; j++)
     for (int i = -1; i <= 1; i++)
-      hidden += texture2D(lightDepth, q.xy + vec2(i, j) * ${(1.2 / 1024).toFixed(6)}).r < deep ? 1.0 : 0.0;
+      hidden += texture2D(lightDepth, q.xy + vec2(i, j) * ${(1.2 / SHADOW_SIDE).toFixed(6)}).r < deep ? 1.0 : 0.0;
   return hidden / 9.0;
 }
 
@@ -126,7 +132,7 @@ vec4 lent() {
   float a = (lentRange.y + lentRange.x) / (lentRange.y - lentRange.x);
   float b = -2.0 * lentRange.y * lentRange.x / (lentRange.y - lentRange.x);
   float nearest = b / (2.0 * texture2D(lentDepth, px).r - 1.0 - a);
-  if (q.z > nearest * ${(1 + 0.012).toFixed(3)}) return vec4(0.0);
+  if (q.z > nearest * ${(1 + OCCLUDED).toFixed(3)}) return vec4(0.0);
   return vec4(texture2D(lentPicture, px).rgb, 1.0);
 }
 

@@ -105,6 +105,7 @@ export class Overglass {
     for (const child of [...this.scene.children]) {
       this.scene.remove(child);
       child.material?.dispose();
+      if (child.userData.ownSheet) child.geometry.dispose();
     }
     this.reach = reachOf(this.camera.world);
     const shown = [...(solids?.things.values() ?? [])].filter((one) => one.thing.shown !== false);
@@ -208,7 +209,9 @@ export class Overglass {
       if (moved) foot.applyMatrix4(moved);
       one.sheet.computeBoundingSphere();
       const height = one.sheet.boundingSphere.radius;
-      if (!this.standsOn(proxies, foot, height)) this.catchShadow(levelAbout(foot, SHADOW_REACH * height), null);
+      if (this.standsOn(proxies, foot, height)) continue;
+      // A sheet made for this alone: it goes with its object.
+      this.catchShadow(levelAbout(foot, SHADOW_REACH * height), null).userData.ownSheet = true;
     }
   }
 
@@ -229,6 +232,7 @@ export class Overglass {
     const shadow = new THREE.Mesh(sheet, material);
     shadow.renderOrder = 1;
     this.put(shadow, moved);
+    return shadow;
   }
 
   addDraft(solid) {

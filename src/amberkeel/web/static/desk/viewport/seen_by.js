@@ -17,7 +17,7 @@ export function seenBy({ lens, image }, camera) {
   };
 }
 
-/** The ray of a point of a picture that no lens bends: eye and direction in the world. */
+/** The direction in the world of a pixel's ray, as if no lens bent it. */
 export function rayOf({ lens }, camera, [px, py]) {
   const [fx, fy, cx, cy] = pinholeAt(lens, camera);
   const q = [(px - cx) / fx, (py - cy) / fy, 1];

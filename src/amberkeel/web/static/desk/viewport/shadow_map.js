@@ -1,8 +1,6 @@
 // What the light does not reach: the test objects as the light sees them, asked by what catches their shadows.
 import * as THREE from "three";
-
-/** Texels of the map's side. */
-const SIDE = 1024;
+import { SHADOW_SIDE } from "./lens_shader.js";
 
 export class ShadowMap {
   constructor(shared) {
@@ -40,8 +38,8 @@ export class ShadowMap {
     this.light = light.clone();
     this.fresh = true;
     if (!this.target) {
-      this.target = new THREE.WebGLRenderTarget(SIDE, SIDE);
-      this.target.depthTexture = new THREE.DepthTexture(SIDE, SIDE);
+      this.target = new THREE.WebGLRenderTarget(SHADOW_SIDE, SHADOW_SIDE);
+      this.target.depthTexture = new THREE.DepthTexture(SHADOW_SIDE, SHADOW_SIDE);
     }
     const ball = new THREE.Box3().setFromObject(this.scene).getBoundingSphere(new THREE.Sphere());
     const r = ball.radius * 1.02 || 1;
