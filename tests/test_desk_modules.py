@@ -424,7 +424,7 @@ def test_lines_are_hit_and_an_origin_joins_an_axis_line_s_end(page):
 
 def test_a_zoom_and_an_off_centre_lens_are_drawn_as_they_are(solved_page):
     world = {"image": {"width": 640, "height": 360}, "lens": {"focal_px": [700, 710], "principal_px": [330, 170]}}
-    seen = module(solved_page, "viewport/scene", "return m.pinholeOf(a[0], a[1]);", [world, {"focal_px": 840}])
+    seen = module(solved_page, "viewport/pinhole", "return m.pinholeOf(a[0], a[1]);", [world, {"focal_px": 840}])
     assert seen == {"fx": 840, "fy": pytest.approx(852), "cx": 330, "cy": 170}
 
 

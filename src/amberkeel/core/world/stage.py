@@ -10,6 +10,8 @@ import cv2
 import numpy as np
 
 from amberkeel.core.camera import CameraPath
+from amberkeel.core.world.rays import cast
+from amberkeel.core.world.relief import frame_along
 from amberkeel.core.world.seen import Surface, raster, surface_seen
 from amberkeel.core.world.solids import Solid, floor, joined
 from amberkeel.core.world.textures import texels_at
@@ -146,34 +148,23 @@ def _level(probe: Solid, staged: Staged) -> Solid:
     size = float(np.ptp(probe.vertices, axis=0).max())
     foot = probe.vertices[heights <= heights.min() + 1e-6 * max(size, 1e-12)].mean(0)
     square = floor(2.0 * REACH * size, 2.0 * REACH * size)
-    beside = np.cross(np.eye(3)[int(np.abs(staged.up).argmin())], staged.up)
-    x = beside / np.linalg.norm(beside)
-    level = square.moved(np.stack([x, staged.up, np.cross(x, staged.up)], 1), foot)
-    if any(_lies_under(one, foot, staged.up, ON_IT * size) for one in staged.surfaces):
+    level = square.moved(frame_along(staged.up), foot)
+    if any(_stands_on(one, foot, staged.up, ON_IT * size) for one in staged.surfaces):
         return Solid(level.vertices, level.faces[:0], level.uv, level.lines)
     return level
 
 
-def _lies_under(solid: Solid, foot: np.ndarray, up: np.ndarray, within: float) -> bool:
-    """Return whether a surface passes a point along up within a distance (Moeller and Trumbore 1997)."""
-    a, b, c = (solid.triangles[:, k] for k in range(3))
-    p = np.cross(up, c - a)
-    det = (p * (b - a)).sum(1)
-    safe = np.where(np.abs(det) > 1e-15, det, 1.0)
-    u = ((foot - a) * p).sum(1) / safe
-    q = np.cross(foot - a, b - a)
-    v, t = (q @ up) / safe, ((c - a) * q).sum(1) / safe
-    hit = (np.abs(det) > 1e-15) & (u >= 0.0) & (v >= 0.0) & (u + v <= 1.0) & (np.abs(t) <= within)
-    return bool(hit.any())
+def _stands_on(solid: Solid, foot: np.ndarray, up: np.ndarray, within: float) -> bool:
+    """Return whether a surface passes a point along up within a distance."""
+    return bool(cast(foot + within * up, -up[None], solid.triangles).along[0] <= 2.0 * within)
 
 
 class _Shadows:
     """What the light sees of test objects."""
 
     def __init__(self, probes: list[Solid], light: np.ndarray):
-        across = np.cross(np.eye(3)[int(np.abs(light).argmin())], light)
-        x = across / np.linalg.norm(across)
-        self._frame = np.stack([x, np.cross(light, x), light])
+        # Rows across the light, and along it.
+        self._frame = frame_along(light)[:, [2, 0, 1]].T
         whole = joined(probes)
         vertices = whole.vertices @ self._frame.T
         self._low = vertices[:, :2].min(0) - 1e-9

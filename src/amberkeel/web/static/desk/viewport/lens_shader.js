@@ -1,5 +1,6 @@
 // Drawing through the plate's lens: shaders that bend what stands in the scene as the lens bends it.
 import * as THREE from "three";
+import { pinholeOf } from "./pinhole.js";
 
 /** How far beyond the picture's corner the lens's polynomial is trusted, over the corner's radius. */
 const TRUSTED = 1.25;
@@ -226,12 +227,13 @@ export function throughLens(
 }
 
 /** Aim at a frame: its camera as the attempt has it, and where a plate pixel lies on a screen of a size. */
-export function aim(shared, { lens, image }, camera, { toScreen, width, height }, reach) {
+export function aim(shared, world, camera, { toScreen, width, height }, reach) {
+  const { lens, image } = world;
   const r = camera.world_from_camera;
   shared.cameraFromWorld.value.set(r[0][0], r[1][0], r[2][0], r[0][1], r[1][1], r[2][1], r[0][2], r[1][2], r[2][2]);
   shared.eye.value.set(...camera.position);
-  const pinhole = pinholeAt(lens, camera);
-  shared.pinhole.value.set(...pinhole);
+  const pinhole = pinholeOf(world, camera);
+  shared.pinhole.value.set(pinhole.fx, pinhole.fy, pinhole.cx, pinhole.cy);
   shared.coefficient.value = coefficientsOf(lens);
   const [x0, y0] = toScreen(0, 0);
   const [x1, y1] = toScreen(image.width, image.height);
@@ -243,14 +245,8 @@ export function aim(shared, { lens, image }, camera, { toScreen, width, height }
   shared.plate.value.set(image.width, image.height, width * ratio, height * ratio);
 }
 
-/** Focal lengths and principal point, pixels, on a camera's frame: a zoom changes the former. */
-export function pinholeAt(lens, camera) {
-  const gain = (camera.focal_px ?? lens.focal_px[0]) / lens.focal_px[0];
-  return [...lens.focal_px.map((f) => f * gain), ...lens.principal_px];
-}
-
 /** How far from the axis, in focal lengths, the lens's polynomial is trusted. */
-export function trustedRadius(image, [fx, fy, cx, cy]) {
+export function trustedRadius(image, { fx, fy, cx, cy }) {
   return TRUSTED * Math.hypot(Math.max(cx, image.width - cx) / fx, Math.max(cy, image.height - cy) / fy);
 }
 

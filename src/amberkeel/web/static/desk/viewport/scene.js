@@ -3,6 +3,7 @@
 import { OrbitControls } from "orbit";
 import * as THREE from "three";
 import { INK } from "../shell/colour.js";
+import { pinholeOf } from "./pinhole.js";
 import { SpacePick } from "./space_pick.js";
 import { colourOf, isShown } from "./space_points.js";
 import { letGo, placedBy, solidsGroup } from "./space_solids.js";
@@ -373,14 +374,6 @@ export class Scene {
     this.renderer.render(this.scene, this.through ? this.solved : this.eye);
     this.picking.draw();
   }
-}
-
-/** Focal lengths and principal point in pixels on a camera's frame: a zoom changes the former. */
-export function pinholeOf(world, camera) {
-  const [fx, fy] = world.lens.focal_px;
-  const [cx, cy] = world.lens.principal_px ?? [world.image.width / 2, world.image.height / 2];
-  const gain = (camera.focal_px ?? fx) / fx;
-  return { fx: fx * gain, fy: fy * gain, cx, cy };
 }
 
 function sceneReach(world) {

@@ -1,12 +1,14 @@
 // Where a point of the world lies on the plate: the shader's lens, for the few points that are drawn by strokes.
-import { coefficientsOf, pinholeAt, trustedRadius } from "./lens_shader.js";
+import { coefficientsOf, trustedRadius } from "./lens_shader.js";
+import { pinholeOf } from "./pinhole.js";
 
 /** Return a function from a point of the world to plate pixels, or null behind the camera and far beyond the lens. */
-export function seenBy({ lens, image }, camera) {
+export function seenBy(world, camera) {
   const r = camera.world_from_camera;
-  const [fx, fy, cx, cy] = pinholeAt(lens, camera);
-  const limit = trustedRadius(image, [fx, fy, cx, cy]);
-  const bend = bending(coefficientsOf(lens));
+  const pinhole = pinholeOf(world, camera);
+  const { fx, fy, cx, cy } = pinhole;
+  const limit = trustedRadius(world.image, pinhole);
+  const bend = bending(coefficientsOf(world.lens));
   return (xyz) => {
     const d = xyz.map((v, k) => v - camera.position[k]);
     const [x, y, z] = [0, 1, 2].map((j) => r[0][j] * d[0] + r[1][j] * d[1] + r[2][j] * d[2]);
@@ -18,8 +20,8 @@ export function seenBy({ lens, image }, camera) {
 }
 
 /** The direction in the world of a pixel's ray, as if no lens bent it. */
-export function rayOf({ lens }, camera, [px, py]) {
-  const [fx, fy, cx, cy] = pinholeAt(lens, camera);
+export function rayOf(world, camera, [px, py]) {
+  const { fx, fy, cx, cy } = pinholeOf(world, camera);
   const q = [(px - cx) / fx, (py - cy) / fy, 1];
   return camera.world_from_camera.map((row) => row[0] * q[0] + row[1] * q[1] + row[2] * q[2]);
 }

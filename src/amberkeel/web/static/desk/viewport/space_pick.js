@@ -1,5 +1,6 @@
 // Selecting points in 3D: by a click, with a box or a lasso, from any side; Shift adds, Ctrl takes away.
 import * as THREE from "three";
+import { within } from "./within.js";
 
 const NEAR_PX = 12;
 const STILL_PX = 4;
@@ -124,14 +125,4 @@ function cornersOf(path) {
     [bx, by],
     [ax, by],
   ];
-}
-
-function within(outline, x, y) {
-  let inside = false;
-  for (let i = 0, j = outline.length - 1; i < outline.length; j = i++) {
-    const [ax, ay] = outline[i];
-    const [bx, by] = outline[j];
-    if (ay > y !== by > y && x < ((bx - ax) * (y - ay)) / (by - ay) + ax) inside = !inside;
-  }
-  return inside;
 }

@@ -2,6 +2,7 @@
 import { drawMasks } from "../masks/draw.js";
 import { INK } from "../shell/colour.js";
 import { modeOf, OVERLAYS } from "./overlays/index.js";
+import { within } from "./within.js";
 
 const PICK_PX = 12;
 
@@ -296,14 +297,4 @@ function outline(c, path) {
   c.fill();
   c.stroke();
   c.setLineDash([]);
-}
-
-function within(path, x, y) {
-  let inside = false;
-  for (let i = 0, j = path.length - 1; i < path.length; j = i++) {
-    const [ax, ay] = path[i];
-    const [bx, by] = path[j];
-    if (ay > y !== by > y && x < ((bx - ax) * (y - ay)) / (by - ay) + ax) inside = !inside;
-  }
-  return inside;
 }

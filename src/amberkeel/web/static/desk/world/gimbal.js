@@ -3,6 +3,7 @@
 // A pose is { at: [x, y, z], axes: three unit vectors, length } in the world; `project` takes a point of the world to
 // the screen, null where it cannot be seen. A change is { axis, radians, move, scale } of the pose.
 import { INK } from "../shell/colour.js";
+import { within } from "../viewport/within.js";
 
 const NAMES = ["X", "Y", "Z"];
 
@@ -91,7 +92,7 @@ export function partAt(pose, project, [x, y]) {
     }
   if (found) return found;
   const corners = lineOn(patch(pose), project);
-  return corners && isWithin(corners, [x, y]) ? { kind: "slide", axis: 1 } : null;
+  return corners && within(corners, x, y) ? { kind: "slide", axis: 1 } : null;
 }
 
 function distanceTo(line, [x, y]) {
@@ -103,14 +104,6 @@ function distanceTo(line, [x, y]) {
     best = Math.min(best, Math.hypot(ax + t * dx - x, ay + t * dy - y));
   }
   return best;
-}
-
-function isWithin(corners, [x, y]) {
-  const sides = corners.map(([ax, ay], k) => {
-    const [bx, by] = corners[(k + 1) % corners.length];
-    return Math.sign((bx - ax) * (y - ay) - (by - ay) * (x - ax));
-  });
-  return sides.every((s) => s >= 0) || sides.every((s) => s <= 0);
 }
 
 /** What a part does as one or two figures: the place in the world of the grabbed spot for them. */
