@@ -1,6 +1,8 @@
 """Mattes in and out: image sequences read as masks, written as files, and turned into shapes."""
 
+from collections import deque
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -13,6 +15,9 @@ from amberkeel.core.pictures.write import write_picture
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.plate.sequence import find_sequence
 from amberkeel.core.progress import Progress, silent
+
+WRITERS = 2
+"""Mattes that are written at a time."""
 
 SHAPE_POINTS = 28
 """Points of a shape traced from a matte."""
@@ -78,13 +83,20 @@ def write_mattes(
     if kind not in ("png", "exr"):
         raise MaskError(f"Mattes leave as png or exr, not {kind}.")
     folder.mkdir(parents=True, exist_ok=True)
-    written = []
-    for k, frame in enumerate(np.asarray(frames).tolist()):
-        path = folder / f"{stem}.{frame:04d}.{kind}"
-        mask = np.asarray(masked(frame))
-        write_picture(path, mask * np.uint8(255) if kind == "png" else mask.astype(np.float32))
-        written.append(path)
-        progress((k + 1) / len(frames), f"Writing mattes, frame {frame}")
+    written, begun = [], deque()
+    # Compressing and writing one is done beside the next; few wait, so that memory stays small.
+    with ThreadPoolExecutor(WRITERS) as pool:
+        for k, frame in enumerate(np.asarray(frames).tolist()):
+            path = folder / f"{stem}.{frame:04d}.{kind}"
+            mask = np.asarray(masked(frame))
+            picture = mask * np.uint8(255) if kind == "png" else mask.astype(np.float32)
+            begun.append(pool.submit(write_picture, path, picture))
+            if len(begun) > WRITERS:
+                begun.popleft().result()
+            written.append(path)
+            progress((k + 1) / len(frames), f"Writing mattes, frame {frame}")
+        for one in begun:
+            one.result()
     return written
 
 

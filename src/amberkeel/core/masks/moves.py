@@ -24,7 +24,8 @@ class Moves:
     ):
         self.flows, self._make = flows, reader
         self.grid = grid_of(flows)
-        self.bodies: dict[int, np.ndarray] = dict(known or {})
+        # What was found at another size of the pictures is found anew.
+        self.bodies = {f: spots for f, spots in (known or {}).items() if spots.shape == self.grid[::-1]}
         self._reader: EvidenceReader | Readers | None = None
 
     def body(self, frame: int) -> np.ndarray:
