@@ -4,6 +4,7 @@ import sys
 
 from benchmarks import (
     accuracy,
+    bodies,
     diagnosis,
     faults,
     hostile,
@@ -25,6 +26,7 @@ PARTS = {
     "known": known.run,
     "tracks": tracks.run,
     "lens": lens.run,
+    "bodies": bodies.run,
     "masks": masks.run,
     "speed": speed.run,
     "memory": memory.run,

@@ -79,6 +79,15 @@ def weights_of(_context: click.Context, _option: click.Parameter, values: tuple[
     help="Tracks of a kind (auto, hand, tag) count so many times more, as hand=4; may be given again.",
 )
 @click.option("--mattes", default=None, help="Matte sequence; white is ignored.")
+@click.option(
+    "--inside", default=None, help="Matte sequence, white on a body: it is followed and solved, nothing else."
+)
+@click.option("--camera", default=None, help="The background's solve.json: writes body.json in its world too.")
+@click.option(
+    "--size",
+    default=None,
+    help="What tells a body's size: length=TRACK,TRACK,1.20, ground=1003, still=1001-1012 or tie=TRACK,1003,x,y,z.",
+)
 @click.option("--tracks", default=None, help="Solve from this table of tracks (CSV) without following.")
 @click.option(
     "--origin",
@@ -116,6 +125,10 @@ def solve(out: Path, **asked) -> None:
     except OSError as error:
         fail(f"{out} cannot be written ({error.strerror}). Choose another folder.")
     _tell(json.loads(files["solve.json"]), time.monotonic() - began, out)
+    if "body.json" in files:
+        from amberkeel.core.ties.bodies.body_file import size_sentence
+
+        click.echo(size_sentence(json.loads(files["body.json"])))
 
 
 def _tell(q: dict, seconds: float, out: Path) -> None:

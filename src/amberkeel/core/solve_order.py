@@ -22,11 +22,16 @@ from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.evidence.statement import PATH_PRESETS, Constraint, Smooth, read_constraint_file
 from amberkeel.core.solve.lens_plan import SOFT, LensChoice
+from amberkeel.core.solve.motions import LOCKED
 from amberkeel.core.solve.recipe import AUTO_ROWS, KNOWN_ROWS, NO_ROWS, Recipe
 from amberkeel.core.solve.shared_lens import SharedShot, solve_shots
 from amberkeel.core.solve_plate import SolveOrder
+from amberkeel.core.ties.bodies.body import body_recipe, without_zoom
+from amberkeel.core.ties.bodies.body_file import body_files, typed_size
 from amberkeel.core.tracks import TrackSet
 from amberkeel.core.units import typed_rate
+from amberkeel.core.world.datum import IDENTITY
+from amberkeel.core.world.from_files import load_solve
 
 WRITTEN = ("solve.json", "camera.usda", "points.csv")
 """The formats that a solve without browser or database writes."""
@@ -45,20 +50,31 @@ def solved(
     orders : one a plate, alike but for the plate. followed : the plates and their tracks. progress : of the solve.
     """
     asked = [recipe_of(order, plate) for order, (plate, _) in zip(orders, followed)]
-    shots = [
-        SharedShot(plate.name, tracks, plate.frames, plate.width, plate.height, recipe)
-        for (plate, tracks), (recipe, _) in zip(followed, asked)
-    ]
+    shots = [_shot(order, *one, recipe) for order, one, (recipe, _) in zip(orders, followed, asked)]
     solutions = solve_shots(shots, span(progress, 0.0, 0.95))
     progress(1.0, "Writing")
     files: dict[str, str] = {}
     for k, (solution, (plate, _), (_, sensor)) in enumerate(zip(solutions, followed, asked)):
-        fps = typed_fps(orders[k], plate)
-        document = solve_document(solution, plate=plate.name, fps=f"{fps.numerator}/{fps.denominator}")
+        fps, datum = typed_fps(orders[k], plate), IDENTITY
+        if orders[k].camera:
+            size = typed_size(orders[k].size)
+            texts, datum = body_files(load_solve(orders[k].camera), solution, size, plate.name, sensor)
+            files |= texts
+        document = solve_document(solution, datum, plate.name, f"{fps.numerator}/{fps.denominator}")
         texts = {name: FORMATS[name].write(document, sensor) for name in WRITTEN}
         texts["tracks.csv"] = tracks_csv(solution.tracks)
         files |= {(f"{k + 1}/{name}" if k else name): text for name, text in texts.items()}
     return files
+
+
+def _shot(order: SolveOrder, plate: Plate, tracks: TrackSet, recipe: Recipe) -> SharedShot:
+    """Return a followed plate as it is solved: a body on the frames that show it, as its camera's lens sees it."""
+    frames = plate.frames
+    if order.camera:
+        tracks = without_zoom(tracks, read_path(load_solve(order.camera)))
+    if order.inside and len(tracks.frames):
+        frames = frames[(frames >= tracks.frames.min()) & (frames <= tracks.frames.max())]
+    return SharedShot(plate.name, tracks, frames, plate.width, plate.height, recipe)
 
 
 def recipe_of(order: SolveOrder, plate: Plate) -> tuple[Recipe, float]:
@@ -73,6 +89,17 @@ def recipe_of(order: SolveOrder, plate: Plate) -> tuple[Recipe, float]:
         begin=_begin(order.refine, plate, focal), folds=order.folds, radius=order.radius, start=order.start,
         within=order.within, weights=order.weights, readout_sigma=order.readout_sigma,
     )  # fmt: skip
+    if order.camera:
+        document = load_solve(order.camera)
+        image = document["image"]
+        if (image["width"], image["height"]) != (plate.width, plate.height):
+            raise SolveError(
+                f"The camera is of pictures of {image['width']}x{image['height']}, the plate's are "
+                f"{plate.width}x{plate.height}.",
+                "Give the solve of the same plate.",
+            )
+        typed_size(order.size)
+        return body_recipe(recipe, read_path(document), document["camera_motion"] != LOCKED), sensor
     return with_profile(recipe, profile) if profile else recipe, sensor
 
 

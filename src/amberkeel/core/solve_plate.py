@@ -24,7 +24,8 @@ class SolveOrder:
     smooth the path is, `refine` a solve.json or a camera path to begin from, `hold` a camera path that is held; `folds`
     parts of the tracks are left out in turn, `radius` is that of the sphere on which points of a camera that does not
     move are put; `within` are the frames that a refinement may change, `weights` by kind of track by what factor it
-    counts more.
+    counts more. `inside` are mattes that are white on a body, which is followed and solved instead of the background;
+    `camera` is the background's solve.json, in whose world the body is placed, and `size` how the body's size is told.
     """
 
     plate: str
@@ -54,6 +55,9 @@ class SolveOrder:
     within: tuple[int, int] | None = None
     weights: dict[str, float] = field(default_factory=dict)
     readout_sigma: float = 0.0
+    inside: str | None = None
+    camera: str | None = None
+    size: str | None = None
 
     @property
     def plain(self) -> bool:
@@ -75,6 +79,7 @@ def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> di
             "Frames, mattes, tables of tracks, constraints and attempts to refine belong to one plate.",
             "Leave them away when several plates share a lens.",
         )
+    _check_body(order)
     orders = [replace(order, plate=plate) for plate in (order.plate, *order.beside)]
     if not all(one.plain for one in orders):
         from amberkeel.core.solve_order import recipe_of
@@ -90,11 +95,29 @@ def solve_plate(order: SolveOrder, progress: Callable[[float, str], None]) -> di
     return solved(orders, every, span(progress, 0.65, 1.0))
 
 
+def _check_body(order: SolveOrder) -> None:
+    """Refuse what does not go together with a body."""
+    if order.inside and (order.beside or order.mattes or order.tracks):
+        raise SolveError(
+            "A body is followed inside its own mattes, on one plate.", "Leave away --mattes, --tracks and --with."
+        )
+    if order.camera and not (order.inside or order.tracks):
+        raise SolveError("A camera is given for a body, but none is.", "Give --inside, or the body's --tracks.")
+    if order.camera and (order.beside or order.focal_mm or order.lens or order.zoom):
+        raise SolveError("A body is seen through its camera's lens.", "Leave away --focal, --lens, --zoom and --with.")
+    if order.size and not order.camera:
+        raise SolveError("A body has a size in its camera's world only.", "Give --camera.")
+
+
 def followed(order: SolveOrder, progress: Progress) -> tuple[Plate, TrackSet]:
     """Return a plate and its tracks."""
     plate = open_plate(order.plate, order.frames, order.encoding)
     if order.tracks:
         return plate, _given(order, order.tracks, plate)
+    if order.inside:
+        from amberkeel.core.ties.bodies.inside import follow_inside
+
+        return plate, follow_inside(plate, matte_reader(order.inside, plate), progress)
     mattes = matte_reader(order.mattes, plate) if order.mattes else None
     return plate, follow_plate(plate, mattes=mattes, progress=progress)
 

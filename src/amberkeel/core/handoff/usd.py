@@ -5,7 +5,9 @@ apertures and focal lengths (tenths of a scene unit) are in millimetres. USD has
 of the undistorted plate, and the coefficients ride along as attributes.
 """
 
+from collections.abc import Sequence
 from fractions import Fraction
+from typing import Any
 
 import numpy as np
 from pxr import Gf, Sdf, Usd, UsdGeom, Vt
@@ -24,6 +26,36 @@ def usd_text(document: SolveDocument, sensor_width_mm: float) -> str:
     ----------
     document : see `solve_document`. sensor_width_mm : width of the filmed part of the sensor.
     """
+    stage = _stage(document, sensor_width_mm)
+    return stage.GetRootLayer().ExportToString()
+
+
+def body_usd_text(document: SolveDocument, body: dict, sensor_width_mm: float) -> str:
+    """Return a camera and a body as `.usda` text: the body is an animated transform with its points under it.
+
+    Parameters
+    ----------
+    document : the camera's, see `solve_document`. body : see `ties.bodies.body_file.body_document`. sensor_width_mm :
+        width of the filmed part of the sensor.
+    """
+    stage = _stage(document, sensor_width_mm)
+    moving = UsdGeom.Xform.Define(stage, "/Shot/Body")
+    transform = moving.AddTransformOp(UsdGeom.XformOp.PrecisionDouble)
+    for f in body["frames"]:
+        transform.Set(_matrix(np.array(f["world_from_body"]), f["position"]), f["frame"])
+    _write_points(stage, "/Shot/Body/Points", body["points"])
+    return stage.GetRootLayer().ExportToString()
+
+
+def _matrix(rotation: np.ndarray, position: Sequence[float]) -> Gf.Matrix4d:
+    """Return a pose as USD's matrix, which multiplies rows, in centimetres."""
+    matrix = np.eye(4)
+    matrix[:3, :3], matrix[3, :3] = rotation.T, np.array(position) * CM_PER_METRE
+    return Gf.Matrix4d(matrix.tolist())
+
+
+def _stage(document: SolveDocument, sensor_width_mm: float) -> Usd.Stage:
+    """Return a stage with a solve's camera and points."""
     if not sensor_width_mm > 0.0:
         raise HandoffError("The sensor width must be more than 0 mm.", "Type the camera's sensor width.")
     stage = Usd.Stage.CreateInMemory()
@@ -36,8 +68,8 @@ def usd_text(document: SolveDocument, sensor_width_mm: float) -> str:
     stage.SetDefaultPrim(root.GetPrim())
     root.GetPrim().CreateAttribute("amberkeel:plate", Sdf.ValueTypeNames.String).Set(document["plate"]["name"])
     _write_camera(stage, document, sensor_width_mm)
-    _write_points(stage, document)
-    return stage.GetRootLayer().ExportToString()
+    _write_points(stage, "/Shot/Points", document["points"])
+    return stage
 
 
 def _write_camera(stage, document: SolveDocument, sensor_width_mm: float) -> None:
@@ -54,19 +86,16 @@ def _write_camera(stage, document: SolveDocument, sensor_width_mm: float) -> Non
     focal = camera.CreateFocalLengthAttr()
     transform = camera.AddTransformOp(UsdGeom.XformOp.PrecisionDouble)
     for f in document["frames"]:
-        matrix = np.eye(4)
-        matrix[:3, :3] = (np.array(f["world_from_camera"]) @ USD_FROM_CAMERA).T
-        matrix[3, :3] = np.array(f["position"]) * CM_PER_METRE
-        transform.Set(Gf.Matrix4d(matrix.tolist()), f["frame"])
+        transform.Set(_matrix(np.array(f["world_from_camera"]) @ USD_FROM_CAMERA, f["position"]), f["frame"])
         focal.Set(f["focal_px"] * mm_per_px, f["frame"])
     prim = camera.GetPrim()
     prim.CreateAttribute("amberkeel:radial", Sdf.ValueTypeNames.DoubleArray).Set(Vt.DoubleArray(lens["radial"]))
     prim.CreateAttribute("amberkeel:tangential", Sdf.ValueTypeNames.DoubleArray).Set(Vt.DoubleArray(lens["tangential"]))
 
 
-def _write_points(stage, document: SolveDocument) -> None:
-    points = UsdGeom.Points.Define(stage, "/Shot/Points")
-    used = [p for p in document["points"] if p["state"] != "excluded"]
+def _write_points(stage: Usd.Stage, path: str, found: Sequence[Any]) -> None:
+    points = UsdGeom.Points.Define(stage, path)
+    used = [p for p in found if p["state"] != "excluded"]
     xyz = np.array([p["xyz"] for p in used]).reshape(-1, 3) * CM_PER_METRE
     points.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(xyz.astype(np.float32)))
     points.CreateWidthsAttr(Vt.FloatArray([3.0]))

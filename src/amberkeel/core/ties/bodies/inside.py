@@ -1,0 +1,75 @@
+"""Following features on what is white in mattes: a body's tracks."""
+
+from collections.abc import Callable
+
+import cv2
+import numpy as np
+
+from amberkeel.core.errors import TieError
+from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
+from amberkeel.core.plate.plate import Plate
+from amberkeel.core.progress import Progress, silent, span
+from amberkeel.core.tracks import TrackSet
+
+FEATURES = 250
+"""Features wanted on a body."""
+
+CLOSEST_PX = 5.0
+"""Least distance between two of them, pixels."""
+
+THRESHOLD_PX = 0.2
+"""Largest expected noise of a feature, pixels: there is little room, and what passes the camera is blurred."""
+
+PACKED = 0.55
+"""Spacing over the root of the area for each feature, as over a whole picture."""
+
+LEAST_AREA = 24**2
+"""Pixels of a body, an edge of half a patch taken off, below which it holds no features."""
+
+MARGIN_PX = 7
+"""Half a patch, pixels: features lie so far inside."""
+
+
+def follow_inside(
+    plate: Plate, inside: Callable[[int], np.ndarray], progress: Progress = silent, grow: int = 0
+) -> TrackSet:
+    """Return tracks of features that lie inside a body's mattes, whole patches of them.
+
+    Parameters
+    ----------
+    plate : the pictures. inside : from frame to (H, W) bool, True on the body. progress : called with the share done.
+    grow : pixels by which the mattes are widened, for such as cut into the body.
+
+    Raises
+    ------
+    TieError : nothing is white, or too little. FollowError : as for `follow_plate`.
+    """
+    shown = np.array([_room(inside(f)) for f in plate.frames.tolist()])
+    progress(0.05, "Reading the body's mattes")
+    if not shown.any():
+        raise TieError(
+            "The body's mattes are black on every frame, or show slivers only.", "Give mattes that are white on it."
+        )
+    area = float(np.median(shown[shown > 0]))
+    if area < LEAST_AREA:
+        raise TieError(
+            f"The body is about {np.sqrt(area):.0f} px across, less a patch's edge.",
+            "Too few features fit on it: choose frames on which it is nearer.",
+        )
+    spacing = max(CLOSEST_PX, PACKED * float(np.sqrt(area / FEATURES)))
+    settings = FollowSettings(detect=DetectSettings(count=FEATURES, spacing=spacing, threshold=THRESHOLD_PX))
+
+    def outside(frame: int) -> np.ndarray:
+        white = inside(frame)
+        return ~(cv2.dilate(white.astype(np.uint8), _disc(grow)) > 0 if grow else white)
+
+    return follow_plate(plate, settings, outside, span(progress, 0.05, 1.0))
+
+
+def _disc(radius: int) -> np.ndarray:
+    return cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1))
+
+
+def _room(white: np.ndarray) -> int:
+    """Return how many pixels of a frame's matte (H, W) bool lie half a patch or more inside."""
+    return int((cv2.erode(white.astype(np.uint8), _disc(MARGIN_PX), borderValue=0) > 0).sum())
