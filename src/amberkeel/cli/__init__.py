@@ -20,6 +20,8 @@ COMMANDS = (
     "mesh",
     "project",
     "align",
+    "set",
+    "tie",
     "render",
     "demo",
     "warm",

@@ -56,9 +56,9 @@ def solved(
     files: dict[str, str] = {}
     for k, (solution, (plate, _), (_, sensor)) in enumerate(zip(solutions, followed, asked)):
         fps, datum = typed_fps(orders[k], plate), IDENTITY
-        if orders[k].camera:
+        if camera := orders[k].camera:
             size = typed_size(orders[k].size)
-            texts, datum = body_files(load_solve(orders[k].camera), solution, size, plate.name, sensor)
+            texts, datum = body_files(load_solve(camera), solution, size, plate.name, sensor)
             files |= texts
         document = solve_document(solution, datum, plate.name, f"{fps.numerator}/{fps.denominator}")
         texts = {name: FORMATS[name].write(document, sensor) for name in WRITTEN}

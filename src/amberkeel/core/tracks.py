@@ -128,3 +128,24 @@ def from_pieces(
         list(states or []),
         np.zeros(0, np.int64) if ids is None else np.asarray(ids, np.int64),
     )
+
+
+def beside(tracks: TrackSet, further: TrackSet) -> TrackSet:
+    """Return tracks with further ones beside them, which are given ids that are free; raises ValueError where two have
+    one name.
+
+    Parameters
+    ----------
+    tracks, further : of one plate.
+    """
+    twice = set(tracks.names) & set(further.names)
+    if twice:
+        raise ValueError(f"two tracks are named {min(twice)}")
+    pieces = [
+        (s.frames[r], s.xy[r], s.sigma[r], s.score[r]) for s in (tracks, further) for r in map(s.rows, range(len(s)))
+    ]
+    start = int(tracks.ids.max(initial=0)) + 1
+    return from_pieces(
+        [*tracks.names, *further.names], pieces, [*tracks.kinds, *further.kinds], [*tracks.states, *further.states],
+        np.concatenate([tracks.ids, np.arange(start, start + len(further))]),
+    )  # fmt: skip

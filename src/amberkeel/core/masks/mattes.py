@@ -2,7 +2,7 @@
 
 from collections import deque
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -83,7 +83,8 @@ def write_mattes(
     if kind not in ("png", "exr"):
         raise MaskError(f"Mattes leave as png or exr, not {kind}.")
     folder.mkdir(parents=True, exist_ok=True)
-    written, begun = [], deque()
+    written: list[Path] = []
+    begun: deque[Future] = deque()
     # Compressing and writing one is done beside the next; few wait, so that memory stays small.
     with ThreadPoolExecutor(WRITERS) as pool:
         for k, frame in enumerate(np.asarray(frames).tolist()):

@@ -1,7 +1,7 @@
 """The quay of SKL_060 and SKL_061: one set, a clean pass and a live pass, with printed tags standing about.
 
-Both are of one lens model with different focal lengths, from different places. A crate on a barrow may be carried through
-the set (`carried`): a body that moves on its own.
+Both are of one lens model with different focal lengths, from different places. A crate may be carried through the set
+(`carried`): a body that moves on its own.
 """
 
 from collections.abc import Callable
@@ -57,7 +57,7 @@ class Board:
 
 
 BOARDS_SET = (
-    Board(3, (-2.6, 0.0, -3.2), 0.35, 0.2), Board(8, (2.3, 0.0, -2.6), -0.4, 0.2), Board(11, (0.2, 0.0, -5.4), 0.1, 0.15),
+    Board(3, (-2.6, 0.0, -3.2), 0.35, 0.2), Board(8, (2.3, 0.0, -2.6), -0.4, 0.2), Board(11, (0.2, 0.0, -5.4), 0.1),
     Board(14, (-3.4, 1.5, -8.42), 0.0), Board(17, (1.6, 1.9, -8.42), 0.0), Board(21, (4.1, 0.0, -6.0), -0.5, 0.2),
     Board(25, (-4.6, 0.0, -6.2), 0.5, 0.2), Board(30, (-0.9, 2.6, -8.42), 0.0),
 )  # fmt: skip
@@ -117,7 +117,8 @@ def _tags() -> list[Mesh]:
     parts = []
     for k, board in enumerate(BOARDS_SET):
         corner, along, up = board.sides()
-        parts.append(panel(corner, along, up, SAIL + 1 + k, TAG_SIDE, 0.25))
+        # A picture's rows run down, so the panel begins at its upper edge: mirrored, a tag is none.
+        parts.append(panel(corner + up, along, -up, SAIL + 1 + k, TAG_SIDE, 0.25))
     return parts
 
 

@@ -48,7 +48,7 @@ def align_files(order: AlignFiles) -> tuple[Alignment, list[str]]:
     """
     documents = load_solve(order.fixed), load_solve(order.own)
     if order.tags:
-        spots = [_tags(path, document) for path, document in zip(order.tags, documents)]
+        spots = [tags_in(path, document) for path, document in zip(order.tags, documents)]
         names = [name for name in spots[0] if name in spots[1]]
         if not names:
             raise TieError("No tag is seen in both shots.", "Were both printed from one family, and in the picture?")
@@ -69,18 +69,21 @@ def align_files(order: AlignFiles) -> tuple[Alignment, list[str]]:
     return found, names
 
 
-def _text(path: Path) -> str:
+def read_text(path: Path) -> str:
+    """Return a file's text; raises TieError where it cannot be read."""
     try:
         return path.read_text()
     except (OSError, UnicodeDecodeError) as error:
         raise TieError(f"{path.name} cannot be read.") from error
 
 
-def _tags(path: Path, document: SolveDocument) -> dict[str, tuple[np.ndarray, np.ndarray]]:
-    """Return where tags lie by a solve's camera, with their covariances, by name."""
+def tags_in(path: Path, document: SolveDocument) -> dict[str, tuple[np.ndarray, np.ndarray]]:
+    """Return where tags lie by a solve's camera, with their covariances, by name; raises KeelError where the table is
+    none.
+    """
     camera = read_path(document)
     extent = Extent(camera.frames, camera.lens.width, camera.lens.height)
-    tracks = read_tracks_csv(_text(path), extent)
+    tracks = read_tracks_csv(read_text(path), extent)
     out = {}
     for t, name in enumerate(tracks.names):
         own = slice(int(tracks.first[t]), int(tracks.first[t + 1]))
@@ -95,14 +98,14 @@ def _tags(path: Path, document: SolveDocument) -> dict[str, tuple[np.ndarray, np
 
 def _pairs(path: Path, fixed: SolveDocument, own: SolveDocument):
     """Return names and pairs of spots (position, covariance) that a table of ties names: a track of each solve."""
-    rows = list(csv.DictReader(io.StringIO(_text(path))))
+    rows = list(csv.DictReader(io.StringIO(read_text(path))))
     if not rows or {"fixed", "own"} - set(rows[0]):
         raise TieError(
             f"{path.name} is no table of ties.", "Its first line names the columns fixed, own and perhaps name."
         )
     if len(rows) > MOST_TIES:
         raise TieError(f"{path.name} holds more than {MOST_TIES} ties.", "Choose the best of them.")
-    known = [_points(document) for document in (fixed, own)]
+    known = [points_in(document) for document in (fixed, own)]
     names, pairs, lost = [], [], []
     for row in rows:
         ends = [points.get((row[key] or "").strip()) for points, key in zip(known, ("fixed", "own"))]
@@ -119,7 +122,7 @@ def _pairs(path: Path, fixed: SolveDocument, own: SolveDocument):
     return names, pairs
 
 
-def _points(document: SolveDocument) -> dict[str, tuple[np.ndarray, np.ndarray]]:
+def points_in(document: SolveDocument) -> dict[str, tuple[np.ndarray, np.ndarray]]:
     """Return a solve's points with their covariances, by their tracks' names."""
     solved = solved_in(document)
     excluded = {p["track"] for p in document["points"] if p["state"] == EXCLUDED}
