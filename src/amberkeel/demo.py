@@ -24,6 +24,12 @@ SHOTS = [
     ("SKL_030", "SKL_030 Breakwater", "Long-lens pan on a tripod: nodal, so the tracks hold no depth at all."),
     ("SKL_040", "SKL_040 Shed doors", "Slow creep towards planked doors and paving: almost no parallax."),
     ("SKL_050", "SKL_050 Gangway", "Hand-held run along a jetty: three bursts of motion blur and one knocked frame."),
+    (
+        "SKL_060",
+        "SKL_060 Quay, clean pass",
+        "A walk along the quay, nobody on it, tags about: it makes the set.",
+    ),
+    ("SKL_061", "SKL_061 Quay, live pass", "The same quay with a longer lens, a yard hand crossing: tied to the set."),
     ("SKL_070", "SKL_070 Lamp room", "Night interior: heavy grain, low contrast."),
     ("SKL_080", "SKL_080 Shingle", "Camera held low over a beach: ridges and boulders, no flat ground to level by."),
     (

@@ -3,15 +3,28 @@
 from pathlib import Path
 
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
+from amberkeel.core.errors import TieError
 from amberkeel.core.progress import Progress
 from amberkeel.core.sim.drawn import drawn_lines
 from amberkeel.core.sim.shots import EDGES, SHOTS
 from amberkeel.core.sim.write import write_shot
+from amberkeel.core.ties.set_file import Set
+from amberkeel.core.tracks import TAG
 from amberkeel.jobs.chain import Arguments, effect, turn
 from amberkeel.settings import Settings
+from amberkeel.store.edits import apply
 from amberkeel.store.jobs import add_job
-from amberkeel.store.models import Shot
+from amberkeel.store.media import Media
+from amberkeel.store.models import Shot, Track
+from amberkeel.store.ties import new_set, points_from
+
+OTHERWISE = {
+    "SKL_060": ("follow", "tags", "solve"),
+    "SKL_061": ("propose", "accept", "follow", "tags", "solve", "quay", "tie"),
+}
+"""What happens to shots that are more than followed and solved."""
 
 
 class Demo(Arguments):
@@ -59,5 +72,26 @@ def rest(settings: Settings, shot_id: int, arguments: Arguments, progress: Progr
         ):
             folder = Path(shot.plate.source).parents[1]
             if not shot.plate.ready and folder.name in SHOTS:
-                chain = {"name": folder.name, "folder": str(folder), "then": ["ingest", "follow", "solve"]}
+                then = ["ingest", *OTHERWISE.get(folder.name, ("follow", "solve"))]
+                chain = {"name": folder.name, "folder": str(folder), "then": then}
                 add_job(opened, "demo", shot.id, chain, background=True)
+
+
+def quay(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> None:
+    """Make the set of the quay from its clean pass, and tie the live pass to it."""
+    progress(0.5, "Making the set of the quay")
+    media = Media(settings.media)
+    with effect(settings, shot_id, arguments) as opened:
+        live = opened.get(Shot, shot_id)
+        own = select(Shot).where(Shot.production_id == live.production_id, Shot.name.startswith("SKL_060"))
+        clean = opened.scalar(own)
+        if clean is None or clean.pinned_id is None:
+            raise TieError("The clean pass is not solved.", "Solve SKL_060 first.")
+        points, metric, attempt = points_from(opened, media, clean, _tags(opened, clean))
+        row = new_set(opened, clean, Set(name="Quay", metric=metric, points=points), attempt)
+        for shot in (clean, live):
+            apply(opened, shot.id, "ties", {"ties": {"set": row.id, "ties": {}}, "label": "Tie it to Quay"})
+
+
+def _tags(opened: Session, shot: Shot) -> list[int]:
+    return list(opened.scalars(select(Track.id).where(Track.shot_id == shot.id, Track.kind == TAG, ~Track.removed)))

@@ -56,7 +56,7 @@ def solve(settings: Settings, shot_id: int, arguments: Solve, progress: Progress
     one too.
     """
     ids = [shot_id, *arguments.share]
-    asked = [_to_solve(settings, number, arguments) for number in ids]
+    asked = [to_solve(settings, number, arguments) for number in ids]
     shots = [shot for shot, _ in asked]
     began, kept = time.monotonic(), _Early(settings, shot_id, arguments, asked[0][1])
     try:
@@ -119,13 +119,16 @@ def _ended(settings: Settings, shot_id: int, arguments: Solve, stopped: bool) ->
     return ending(settings, "cancelled", "Cancelled; what stood already is the newest attempt.")
 
 
-def _to_solve(settings: Settings, shot_id: int, arguments: Solve) -> tuple[SharedShot, int]:
-    """Return a shot as a solve takes it, and the stamp of its tracks."""
+def to_solve(settings: Settings, shot_id: int, arguments: Solve, without: str = "") -> tuple[SharedShot, int]:
+    """Return a shot as a solve takes it, and the stamp of its tracks; constraints whose names begin with `without` are
+    left out where that is given.
+    """
     row = plate_row(settings, shot_id)
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
         rows, stamp, name = live_tracks(opened, shot), shot.tracks_stamp, shot.name
         evidence, fps = tuple(read_constraints(shot.constraints)), float(Fraction(shot.plate.fps))
+        evidence = tuple(one for one in evidence if not (without and one.name.startswith(without)))
         first = opened.get(Attempt, arguments.begin) if arguments.begin else None
         begin = path_of(Media(settings.media), first) if first else None
         held = next((one for one in evidence if isinstance(one, Hold) and one.name == arguments.begin_path), None)

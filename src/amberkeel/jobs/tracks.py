@@ -59,7 +59,7 @@ class Surface(Arguments):
 class Tags(Arguments):
     """Fiducial tags: their family, whether their corners are wanted, and the printed side in mm."""
 
-    family: str
+    family: str = "36h11"
     corners: bool = False
     size_mm: float | None = None
 

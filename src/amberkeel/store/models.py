@@ -56,7 +56,8 @@ class Shot(Base):
     `profile_id` is the lens profile in use, `lens_stamp` a number for it and the pixel aspect. `constraints` holds what
     is known of the set and of the camera's path, as `core.solve.evidence.statement` has it, tracks by id.
     `datum` is what `core.world.statement` has; `scene` holds proxies and probe objects by id, as `core.world.standing`
-    has them.
+    has them. `ties` names the set that the shot is tied to, its ties by key, and how it was aligned last
+    (`store.ties`).
     """
 
     __tablename__ = "shot"
@@ -75,6 +76,7 @@ class Shot(Base):
     datum: Mapped[dict] = mapped_column(JSONB, default=dict)
     scene: Mapped[dict] = mapped_column(JSONB, default=dict)
     constraints: Mapped[list] = mapped_column(JSONB, default=list)
+    ties: Mapped[dict] = mapped_column(JSONB, default=dict)
     groups: Mapped[dict] = mapped_column(JSONB, default=dict)
     sightings: Mapped[str] = mapped_column(String(64), default="")
     tags: Mapped[dict] = mapped_column(JSONB, default=dict)
@@ -212,6 +214,26 @@ class LensProfile(Base):
     production_id: Mapped[int] = mapped_column(ForeignKey("production.id"), index=True)
     name: Mapped[str] = mapped_column(String(80))
     document: Mapped[dict] = mapped_column(JSONB)
+    version: Mapped[int] = mapped_column(default=1)
+    removed: Mapped[bool] = mapped_column(default=False)
+    created: Mapped[datetime] = mapped_column(default=now)
+
+
+class FilmSet(Base):
+    """A set of a production, as `core.ties.set_file` writes it: named points, and what stands in it; a change is
+    another version.
+
+    `reference_id` is the shot that made it, `reference_attempt` the attempt whose world it is; none for a set from a
+    survey.
+    """
+
+    __tablename__ = "film_set"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    production_id: Mapped[int] = mapped_column(ForeignKey("production.id"), index=True)
+    name: Mapped[str] = mapped_column(String(80))
+    document: Mapped[dict] = mapped_column(JSONB)
+    reference_id: Mapped[int | None]
+    reference_attempt: Mapped[int | None]
     version: Mapped[int] = mapped_column(default=1)
     removed: Mapped[bool] = mapped_column(default=False)
     created: Mapped[datetime] = mapped_column(default=now)

@@ -17,6 +17,7 @@ from amberkeel.web import (
     solve,
     state,
     subjects,
+    ties,
     tracks,
     uncertainty,
     verdict,
@@ -25,5 +26,5 @@ from amberkeel.web import (
 
 AREAS = (
     board, keeping, desk, state, edits, history, jobs, plate, masks, subjects, tracks, lens, solve, casebook, verdict,
-    evidence, uncertainty, world, handoff, help,
+    evidence, uncertainty, world, ties, handoff, help,
 )  # fmt: skip

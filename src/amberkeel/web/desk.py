@@ -20,6 +20,7 @@ FIRST_LINES = {
     "lens": "Say what is known of the lens, or draw lines that tell. With nothing known, go on: the solve finds it.",
     "solve": "Find the camera. Then read the casebook: it says what is weak and what to do. Usually next: the world.",
     "world": "Say what is the ground, the origin and a known distance. Then play the card: does it stick?",
+    "ties": "Choose the set this shot was filmed on, or make one of it. Tie by tags, pictures or hand; then align.",
     "handoff": "Take the camera, points and lens along. What a format cannot say stands beside it.",
 }
 """What each stage is for, said on the first visit."""

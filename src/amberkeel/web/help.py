@@ -20,11 +20,12 @@ PAGES = {
     "hard-shots": "Shots that will not solve",
     "constraints": "Constraints",
     "world": "World and handoff",
+    "ties": "One world for many shots",
     "glossary": "Glossary",
 }
 """Pages for artists by the name of their document, in the order of the work."""
 
-OF_STAGE = {"solve": "casebook", "ties": "world", "handoff": "world"}
+OF_STAGE = {"solve": "casebook", "handoff": "world"}
 """The page of a stage that has none of its own name."""
 
 _DOCS = Path(__file__).parents[3] / "docs"

@@ -21,7 +21,8 @@ ICONS = (
     "locate-fixed list-checks layout-grid ellipsis rows-3 history circle-help hard-drive archive pencil maximize "
     "minimize chevron-up folder-symlink arrow-up-to-line printer chart-line moon-star "
     "axis-3d chart-scatter traffic-cone footprints projector move-up-right flip-vertical-2 cylinder mountain "
-    "brick-wall utility-pole user-round cone sun eye-closed group focus paintbrush"
+    "brick-wall utility-pole user-round cone sun eye-closed group focus paintbrush "
+    "map-pinned map-pin-plus cctv refresh-cw tag images"
 ).split()
 
 

@@ -104,8 +104,7 @@ def refined(solution: Solution, anchored: list[Anchored], exact: bool = False, p
     first = align(ties)
     wrong = {name for name, bad in zip(ties.names, first.wrong) if bad}
     good = [one for one in anchored if one.name not in wrong]
-    extent = float(first.spread[0])
-    evidence = tuple(_anchor(one, LEAST_SIGMA * extent, exact) for one in good)
+    evidence = tuple(anchors_of(good, first, exact))
     states = list(solution.tracks.states)
     tied = {one.track for one in good}
     for k, track in enumerate(solution.tracks.ids.tolist()):
@@ -143,6 +142,16 @@ def _with_wrong(first: Alignment, last: Alignment, ties: Ties, off: np.ndarray, 
     bad = out.copy()
     bad[~out] = last.wrong
     return replace(last, off=off, sigmas=sigmas, decides=decides, wrong=bad, notes=first.notes + last.notes)
+
+
+def anchors_of(anchored: list[Anchored], found: Alignment, exact: bool = False) -> list[Anchor]:
+    """Return ties as constraints of a solve.
+
+    Parameters
+    ----------
+    anchored : the ties. found : how they align the shot, of which their extent is taken. exact : hold them exactly.
+    """
+    return [_anchor(one, LEAST_SIGMA * float(found.spread[0]), exact) for one in anchored]
 
 
 def _anchor(one: Anchored, least: float, exact: bool) -> Anchor:

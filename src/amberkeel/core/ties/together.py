@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-
 from amberkeel.core.errors import TieError
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.solve.adjust import adjust

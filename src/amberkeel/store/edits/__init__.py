@@ -7,7 +7,7 @@ from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
-from amberkeel.store.edits import evidence, lens, masks, plate, scene, solve, tracks, trials, world
+from amberkeel.store.edits import evidence, lens, masks, plate, scene, solve, ties, tracks, trials, world
 from amberkeel.store.edits.touched import Touched, agree, touched
 from amberkeel.store.models import Attempt, Edit, Shot
 from amberkeel.store.session import actor
@@ -67,6 +67,7 @@ KINDS = {
     "constraints": EditKind(evidence.Constraints, evidence.constraints),
     "datum": EditKind(world.Datum, world.datum),
     "scene": EditKind(scene.Scene, scene.scene),
+    "ties": EditKind(ties.Ties, ties.ties),
 }
 """An edit of a new kind is a model and a function in its stage's file, and a line here."""
 

@@ -146,6 +146,7 @@ const LOOKS = [
   "lens",
   "straight",
   "world",
+  "ties",
   "solids",
   "before",
   "measured",

@@ -8,6 +8,7 @@ import { LensStage } from "../lens/stage.js";
 import { MasksStage } from "../masks/stage.js";
 import { PlateStage } from "../plate/stage.js";
 import { SolveStage } from "../solve/stage.js";
+import { TiesStage } from "../ties/stage.js";
 import { TracksStage } from "../tracks/stage.js";
 import { WorldStage } from "../world/stage.js";
 
@@ -18,5 +19,6 @@ export const STAGES = {
   plate: PlateStage,
   solve: SolveStage,
   world: WorldStage,
+  ties: TiesStage,
   handoff: HandoffStage,
 };

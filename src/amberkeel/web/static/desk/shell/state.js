@@ -95,6 +95,8 @@ export function firstState({ first, last, fps, width, height, stage }) {
       lent: null,
       still: false,
     },
+    // Ties.
+    ties: { bench: "set", known: null, seen: null, chosen: null, proposal: null },
     solids: null,
     before: null,
     measured: null,

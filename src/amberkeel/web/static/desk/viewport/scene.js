@@ -6,6 +6,7 @@ import { INK } from "../shell/colour.js";
 import { pinholeOf } from "./pinhole.js";
 import { SpacePick } from "./space_pick.js";
 import { colourOf, isShown } from "./space_points.js";
+import { shotsGroup } from "./space_shots.js";
 import { letGo, placedBy, solidsGroup } from "./space_solids.js";
 import { flattened } from "./space_views.js";
 
@@ -182,6 +183,17 @@ export class Scene {
       this.contents.add(this.other);
       this.besidePath(paths);
     }
+    this.redraw();
+  }
+
+  /** Show the cameras of other shots of the same world, each in its own look. */
+  setShots(shots) {
+    if (this.shots) {
+      this.scene.remove(this.shots);
+      letGo(this.shots);
+    }
+    this.shots = shotsGroup(shots ?? [], this.reach ?? 1);
+    this.scene.add(this.shots);
     this.redraw();
   }
 

@@ -17,6 +17,7 @@ import { sightings } from "./sightings.js";
 import { slip } from "./slip.js";
 import { sticks } from "./sticks.js";
 import { tails } from "./tails.js";
+import { tied } from "./tied.js";
 import { tracks } from "./tracks.js";
 
 export const OVERLAYS = [
@@ -33,6 +34,7 @@ export const OVERLAYS = [
   measured,
   planks,
   named,
+  tied,
   guests,
   preview,
   key,
@@ -47,5 +49,12 @@ export function modeOf(state) {
   const blind = placing && !state.showSolved;
   const { stage, world } = state;
   const pointing = stage === "world" && (world.bench !== "datum" || Boolean(world.tool));
-  return { judging, placing, choosing, blind, pointing, faint: !judging || choosing || placing || pointing };
+  return {
+    judging,
+    placing,
+    choosing,
+    blind,
+    pointing,
+    faint: !judging || choosing || placing || pointing || stage === "ties",
+  };
 }

@@ -1,0 +1,237 @@
+"""What the ties stage's jobs do: a shot aligned to its set, ties proposed from pictures, and both in one go."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from amberkeel.core.errors import TieError
+from amberkeel.core.progress import Progress, span
+from amberkeel.core.solve.evidence.statement import Anchor, constraint_documents, read_constraints
+from amberkeel.core.solve.shared_lens import solve_shots
+from amberkeel.core.solve.solution import Solution
+from amberkeel.core.ties.align import LEAST, seen_off
+from amberkeel.core.ties.from_files import align_document
+from amberkeel.core.ties.pictures import Found, found_in
+from amberkeel.core.ties.refine import Anchored, Refined, anchors_of, refined, ties_of
+from amberkeel.core.ties.side import side_of
+from amberkeel.core.tracks import HAND, from_pieces
+from amberkeel.jobs import solve as solving
+from amberkeel.jobs.chain import Arguments, effect
+from amberkeel.jobs.images import open_row, plate_row
+from amberkeel.settings import Settings
+from amberkeel.store.edits import apply
+from amberkeel.store.masks import live_masks
+from amberkeel.store.media import Media
+from amberkeel.store.models import Attempt, FilmSet, Shot
+from amberkeel.store.session import session
+from amberkeel.store.solve import solution_of, store_attempt
+from amberkeel.store.ties import (
+    PLACE,
+    TIED,
+    anchored_by,
+    by_name,
+    document_of_set,
+    grow,
+    set_row,
+    side_in_set,
+    ties_of_shot,
+)
+from amberkeel.store.tracks import add_run
+from amberkeel.store.world import pinned_of
+
+MOST_SAMPLES = 12
+"""Places of a proposed spot that the page shows."""
+
+
+class Align(Arguments):
+    """Whether the set's coordinates are held exactly instead of within their sigmas."""
+
+    exact: bool = False
+
+
+def align(settings: Settings, shot_id: int, arguments: Align, progress: Progress) -> None:
+    """Bring a shot into its set's world: solved again with its ties as anchored points, another attempt, pinned."""
+    media = Media(settings.media)
+    with session(settings.database) as opened:
+        shot = opened.get(Shot, shot_id)
+        base, row = pinned_of(opened, shot, "a solved shot is aligned"), set_row(opened, shot)
+        if row.reference_id == shot.id:
+            raise TieError(f"{shot.name} made the set {row.name}: it is not brought to itself.", "Open another shot.")
+        document, version = document_of_set(row), row.version
+        ties, lost = ties_of_shot(opened, shot)
+        stamp, stale = shot.tracks_stamp, base.snapshot.get("tracks_stamp") != shot.tracks_stamp
+        anchored, base_id, number = anchored_by(ties, document), base.id, row.id
+        solution = solution_of(media, base)
+    if lost:
+        raise TieError(
+            f"{len(lost)} ties hold on to a deleted track: {', '.join(lost[:4])}.",
+            "Take them out, or undo the deletion.",
+        )
+    if len(anchored) < LEAST:
+        raise TieError(
+            f"{len(anchored)} ties cannot align a shot.",
+            "Make three at the least, better six, far apart and not on a line.",
+        )
+    if stale:
+        solution = _again(settings, shot_id, solution, base_id, span(progress, 0.0, 0.4))
+    solution = _without_ties(solution)
+    done = refined(solution, anchored, arguments.exact, span(progress, 0.4 if stale else 0.0, 0.95))
+    progress(0.96, "Keeping the aligned attempt")
+    unit = "m" if document.metric else "units"
+    told = _told(done, anchored, unit)
+    with effect(settings, shot_id, arguments, _words(document.name, told)) as opened:
+        shot = opened.get(Shot, shot_id)
+        count = len([m for m in live_masks(opened, shot) if m.on])
+        attempt = store_attempt(opened, media, shot, done.solution, stamp, count, base_id)
+        kept = {**(shot.ties or {}), "aligned": {**told, "attempt": attempt.id, "version": version, "set": number}}
+        apply(
+            opened, shot_id, "ties",
+            {
+                "ties": kept, "constraints": _constraints(shot, anchored, done, arguments.exact), "datum": {},
+                "scene": _scene(shot, document), "attempt": attempt.id, "label": f"Align to {document.name}",
+            },
+        )  # fmt: skip
+
+
+def _again(settings: Settings, shot_id: int, solution: Solution, base: int, progress: Progress) -> Solution:
+    """Return the shot solved from its tracks as they are now, begun where the pinned attempt stands."""
+    order = solving.Solve(motion=solution.motion, begin=base, zoom=solution.recipe.zoom)
+    shot, _ = solving.to_solve(settings, shot_id, order, without=TIED)
+    return solve_shots([shot], progress)[0]
+
+
+def _without_ties(solution: Solution) -> Solution:
+    """Return a solution whose recipe no longer says what ties said before."""
+    others = tuple(one for one in solution.recipe.evidence if not one.name.startswith(TIED))
+    return replace(solution, recipe=replace(solution.recipe, evidence=others))
+
+
+def _told(done: Refined, anchored: list[Anchored], unit: str) -> dict:
+    """Return what an alignment says, as the page shows it."""
+    ties = ties_of(done.solution, anchored)
+    path = done.alignment.change.camera(done.solution.path)
+    document = align_document(ties, done.alignment, seen_off(path, ties, done.alignment.change))
+    pulls = dict(done.pulls)
+    return {
+        "rms": document["rms"], "unit": unit, "spread": document["spread"],
+        "notes": list(dict.fromkeys(document["notes"])),
+        "ties": {one["name"]: {**one, "pulls": pulls.get(one["name"])} for one in document["ties"]},
+        "rms_px": list(done.rms), "check_px": list(done.check), "count": len(anchored),
+    }  # fmt: skip
+
+
+def _words(name: str, told: dict) -> str:
+    used = sum(not one["wrong"] for one in told["ties"].values())
+    size = f"{1000 * told['rms']:.1f} mm" if told["unit"] == "m" else f"{told['rms']:.3g} units"
+    return f"In the world of {name} by {used} ties, {size} off"
+
+
+def _constraints(shot: Shot, anchored: list[Anchored], done: Refined, exact: bool) -> list[dict]:
+    """Return a shot's constraints with its ties in place of those it had: the next solve lands in the set too."""
+    wrong = {name for name, one in zip(ties_of(done.solution, anchored).names, done.alignment.wrong) if one}
+    anchors: list[Anchor] = anchors_of([one for one in anchored if one.name not in wrong], done.alignment, exact)
+    made = [one.model_copy(update={"name": f"{TIED}{one.name}"}) for one in anchors]
+    others = [one for one in shot.constraints if not str(one.get("name", "")).startswith(TIED)]
+    return constraint_documents(read_constraints([*others, *constraint_documents(made)]))
+
+
+def _scene(shot: Shot, document) -> dict:
+    """Return what stands in a shot with the set's proxies and probe objects among it, as the set has them."""
+    scene = shot.scene or {}
+    out = {**scene}
+    for part in ("proxies", "probes"):
+        own = {name: one for name, one in scene.get(part, {}).items() if not name.startswith(PLACE)}
+        of_set = {
+            f"{PLACE}{name}": {**thing.model_dump(mode="json", exclude_defaults=True), "kind": thing.kind}
+            for name, thing in getattr(document, part).items()
+        }
+        out[part] = {**own, **of_set}
+    return out
+
+
+def pictures(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> None:
+    """Propose ties from the pictures of this shot and of that which made the set."""
+    found, fixed_names, own_plate = _found(settings, shot_id, progress)
+    rows = [_proposal(one, fixed_names[one.track]) for one in found]
+    said = f"{len(rows)} spots of the reference found in this shot"
+    with effect(settings, shot_id, arguments, said) as opened:
+        shot = opened.get(Shot, shot_id)
+        kept = {**(shot.ties or {}), "proposed": {one["name"]: one for one in rows}}
+        apply(opened, shot_id, "ties", {"ties": kept, "label": f"Propose {len(rows)} ties from pictures"})
+
+
+def _found(settings: Settings, shot_id: int, progress: Progress) -> tuple[list[Found], list[str], object]:
+    media, plate = Media(settings.media), open_row(plate_row(settings, shot_id))
+    with session(settings.database) as opened:
+        shot = opened.get(Shot, shot_id)
+        row, base = set_row(opened, shot), pinned_of(opened, shot, "ties are verified by its camera")
+        if row.reference_id is None or row.reference_id == shot.id:
+            raise TieError(
+                f"No other shot made the set {row.name}, so there are no pictures to look at.",
+                "Tie by tags or by hand, or choose a set that a shot made.",
+            )
+        reference = opened.get(Shot, row.reference_id)
+        made = opened.get(Attempt, row.reference_attempt)
+        if reference is None or reference.deleted or made is None:
+            raise TieError(f"The reference shot of {row.name} was deleted.", "Tie by tags or by hand; the set is kept.")
+        own = side_of(plate, solution_of(media, base))
+        fixed = side_in_set(opened, media, reference, made, open_row(reference.plate))
+    found = found_in(own, fixed, progress=span(progress, 0.0, 0.95))
+    return found, fixed.tracks.names, plate
+
+
+def _proposal(one: Found, name: str) -> dict:
+    """Return a spot that was found as it is kept until it is taken or dropped."""
+    best = int(np.argmax(one.score))
+    return {
+        "name": name, "frames": one.frames.tolist(), "x": one.xy[:, 0].round(3).tolist(),
+        "y": one.xy[:, 1].round(3).tolist(), "sigma": one.sigma.round(4).tolist(), "score": one.score.round(3).tolist(),
+        "rms": round(one.located.rms, 3), "frame": int(one.frames[best]), "xy": one.xy[best].round(2).tolist(),
+        "fixed_frame": one.fixed_frame, "fixed_xy": np.asarray(one.fixed_xy).round(2).tolist(),
+    }  # fmt: skip
+
+
+def tie(settings: Settings, shot_id: int, arguments: Align, progress: Progress) -> None:
+    """Tie a solved shot to its set in one go: by names, by pictures where those are too few, and align it."""
+    with session(settings.database) as opened:
+        shot = opened.get(Shot, shot_id)
+        document = document_of_set(set_row(opened, shot))
+        named = by_name(opened, shot, document)
+        if named:
+            kept = {**(shot.ties or {}), "ties": {**(shot.ties or {}).get("ties", {}), **named}}
+            apply(opened, shot_id, "ties", {"ties": kept, "label": f"Tie {len(named)} by name"})
+        enough = len(anchored_by(ties_of_shot(opened, shot)[0], document)) >= LEAST
+    if not enough:
+        found, names, _ = _found(settings, shot_id, span(progress, 0.0, 0.5))
+        with session(settings.database) as opened:
+            take(
+                opened, Media(settings.media), opened.get(Shot, shot_id), [_proposal(f, names[f.track]) for f in found]
+            )
+    align(settings, shot_id, arguments, span(progress, 0.0 if enough else 0.5, 1.0))
+
+
+def take(opened, media: Media, shot: Shot, chosen: list[dict]) -> int:
+    """Take proposed spots as ties: each becomes a track of the shot, and a point of the set where it is none yet.
+
+    Parameters
+    ----------
+    opened, media : where all is kept. shot : that is tied. chosen : proposals, as `_proposal` has them.
+    """
+    row: FilmSet = set_row(opened, shot)
+    reference = opened.get(Shot, row.reference_id)
+    made = opened.get(Attempt, row.reference_attempt)
+    grow(opened, media, row, reference, made, [one["name"] for one in chosen])
+    stem = reference.name.split()[0]
+    names = [f"{stem} {one['name']}"[:80] for one in chosen]
+    pieces = [(one["frames"], np.stack([one["x"], one["y"]], 1), one["sigma"], one["score"]) for one in chosen]
+    tracks = from_pieces(names, pieces, [HAND] * len(chosen))
+    ids = add_run(opened, shot, tracks, {"images": "plate", "tie": True})
+    ties = {
+        f"t{track}": {"track": track, "point": one["name"], "by": "pictures", "on": True}
+        for track, one in zip(ids, chosen)
+    }
+    kept = shot.ties or {}
+    left = {name: one for name, one in kept.get("proposed", {}).items() if name not in {c["name"] for c in chosen}}
+    whole = {**kept, "ties": {**kept.get("ties", {}), **ties}, "proposed": left}
+    apply(opened, shot.id, "ties", {"ties": whole, "bring": ids, "label": f"Take {len(ids)} ties from pictures"})
+    return len(ids)

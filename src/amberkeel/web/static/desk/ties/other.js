@@ -1,0 +1,169 @@
+// The other shot's plate beside this one: spots to tie to, picked with a click; wheel zooms, right drag moves.
+import { get, toast } from "../shell/api.js";
+import { INK } from "../shell/colour.js";
+import { find, oneAtATime } from "../shell/dom.js";
+
+const PICK_PX = 14;
+
+export class OtherPlate {
+  constructor(desk) {
+    this.desk = desk;
+    this.state = { frame: null, picked: null, known: null };
+    this.picked = () => {};
+    this.zoom = 1;
+    this.pan = [0, 0];
+    this.canvas = find("#other");
+    this.picture = null;
+    new ResizeObserver(() => this.draw()).observe(this.canvas);
+    find("#otherframe").addEventListener("input", (e) => this.go(Number(e.target.value)));
+    this.canvas.addEventListener("wheel", (e) => this.wheel(e), { passive: false });
+    this.canvas.addEventListener("pointerdown", (e) => this.down(e));
+    this.canvas.addEventListener("pointermove", (e) => this.move(e));
+    this.canvas.addEventListener("pointerup", (e) => this.up(e));
+    this.canvas.addEventListener("contextmenu", (e) => e.preventDefault());
+    this.load = oneAtATime(() => this.fetch());
+  }
+
+  get isShown() {
+    return !find("#otherpane").hidden;
+  }
+
+  toggle() {
+    return this.isShown ? this.hide() : this.show();
+  }
+
+  show() {
+    this.desk.space.show("plate");
+    find("#otherpane").hidden = false;
+    document.querySelector(".panes").classList.add("two");
+    this.load();
+    this.picked();
+  }
+
+  hide() {
+    find("#otherpane").hidden = true;
+    document.querySelector(".panes").classList.remove("two");
+    this.picked();
+  }
+
+  /** Go to a frame of the other shot, and pick a spot on it. */
+  go(frame, picked) {
+    this.state.frame = frame;
+    if (picked) this.state.picked = picked;
+    if (!this.isShown) this.show();
+    else this.load();
+  }
+
+  async fetch() {
+    const wanted = this.state.frame;
+    try {
+      const known = await get(this.desk.at(`ties/other.json${wanted === null ? "" : `?frame=${wanted}`}`));
+      const answer = await fetch(`/frames/${known.picture}.jpg`);
+      this.picture = await createImageBitmap(await answer.blob());
+      Object.assign(this.state, { known, frame: this.state.frame ?? known.frame });
+      const slider = find("#otherframe");
+      Object.assign(slider, { min: known.first, max: known.last, value: known.frame });
+      find("#othername").textContent = known.name;
+      find("#otherat").textContent = known.frame;
+      find("#othernote").textContent = "Click a spot to tie to. Filled rings are points of the set.";
+      this.draw();
+    } catch (error) {
+      toast(error.message, true);
+      this.hide();
+    }
+  }
+
+  get scale() {
+    const { width, height } = this.state.known;
+    return Math.min(this.canvas.clientWidth / width, this.canvas.clientHeight / height) * 0.985 * this.zoom;
+  }
+
+  toScreen(x, y) {
+    const { width, height } = this.state.known;
+    const { clientWidth: w, clientHeight: h } = this.canvas;
+    return [w / 2 + this.pan[0] + (x - width / 2) * this.scale, h / 2 + this.pan[1] + (y - height / 2) * this.scale];
+  }
+
+  wheel(event) {
+    event.preventDefault();
+    const next = Math.min(Math.max(this.zoom * Math.exp(-event.deltaY * 0.0016), 0.4), 40);
+    const [x, y] = [event.offsetX - this.canvas.clientWidth / 2, event.offsetY - this.canvas.clientHeight / 2];
+    const share = next / this.zoom;
+    this.pan = [x - (x - this.pan[0]) * share, y - (y - this.pan[1]) * share];
+    this.zoom = next;
+    this.draw();
+  }
+
+  down(event) {
+    this.canvas.setPointerCapture(event.pointerId);
+    if (event.button !== 0) this.drag = [event.offsetX, event.offsetY];
+    else this.pick([event.offsetX, event.offsetY]);
+  }
+
+  move(event) {
+    if (!this.drag) return;
+    this.pan = [this.pan[0] + event.offsetX - this.drag[0], this.pan[1] + event.offsetY - this.drag[1]];
+    this.drag = [event.offsetX, event.offsetY];
+    this.draw();
+  }
+
+  up() {
+    this.drag = null;
+  }
+
+  pick([x, y]) {
+    let best = PICK_PX;
+    let found = null;
+    for (const spot of this.state.known?.spots ?? []) {
+      const [px, py] = this.toScreen(spot.x, spot.y);
+      const d = Math.hypot(px - x, py - y);
+      if (d < best) [best, found] = [d, spot];
+    }
+    this.state.picked = found;
+    this.draw();
+    this.picked();
+  }
+
+  draw() {
+    const c = this.canvas;
+    const ratio = devicePixelRatio || 1;
+    c.width = Math.round(c.clientWidth * ratio);
+    c.height = Math.round(c.clientHeight * ratio);
+    const { known, picked } = this.state;
+    if (!known || !this.picture || !c.width) return;
+    const g = c.getContext("2d");
+    g.setTransform(ratio, 0, 0, ratio, 0, 0);
+    const [x, y] = this.toScreen(0, 0);
+    g.drawImage(this.picture, x, y, known.width * this.scale, known.height * this.scale);
+    const tied = new Set((this.desk.state.ties.known?.ties ?? []).map((one) => one.point));
+    for (const spot of known.spots) this.drawSpot(g, spot, tied);
+    if (picked) this.drawPicked(g, picked);
+  }
+
+  drawSpot(g, spot, tied) {
+    const [x, y] = this.toScreen(spot.x, spot.y);
+    g.beginPath();
+    g.arc(x, y, spot.point ? 4.5 : 3, 0, 2 * Math.PI);
+    g.strokeStyle = spot.point ? INK.verdigris : INK.sail;
+    g.lineWidth = 1.2;
+    if (spot.point) {
+      g.fillStyle = tied.has(spot.name) ? INK.verdigris : "#4fb3a560";
+      g.fill();
+    }
+    g.stroke();
+  }
+
+  drawPicked(g, picked) {
+    const now = this.state.known.spots.find((one) => one.name === picked.name) ?? picked;
+    const [x, y] = this.toScreen(now.x, now.y);
+    g.strokeStyle = INK.amber;
+    g.lineWidth = 2;
+    g.strokeRect(x - 9, y - 9, 18, 18);
+    g.font = "600 12px Barlow";
+    const wide = g.measureText(picked.name).width;
+    g.fillStyle = "#10161cd0";
+    g.fillRect(x + 12, y - 9, wide + 10, 18);
+    g.fillStyle = INK.amber;
+    g.fillText(picked.name, x + 17, y + 4);
+  }
+}

@@ -1,0 +1,50 @@
+// The other shots of the set: where their cameras are, and how well each is tied.
+import { element, find } from "../shell/dom.js";
+import { counted, lengthOf } from "./words.js";
+
+/** Colours and dashes of the shots' paths in 3D, in their order. */
+export const SHOT_LOOKS = [
+  { colour: "#4fb3a5", sign: "●" },
+  { colour: "#d5559a", sign: "■" },
+  { colour: "#ebe5d8", sign: "▲" },
+  { colour: "#8fa8c9", sign: "◆" },
+  { colour: "#b7c46a", sign: "✚" },
+];
+
+export class SeenBench {
+  constructor(desk) {
+    this.desk = desk;
+    this.actions = [{ id: "ties-space", name: "Ties: all cameras of the set in 3D", run: () => this.inSpace() }];
+  }
+
+  inSpace() {
+    const { space, state } = this.desk;
+    space.shown().setShots(state.ties.known?.others ?? []);
+  }
+
+  draw({ set, others, sets }) {
+    const users = sets.find((one) => one.id === set?.id)?.shots ?? [];
+    find("#othersays").textContent = set
+      ? `${counted(users.length, "shot")} of ${set.name}; ${others.length} beside this one in its world.`
+      : "This shot is of no set.";
+    find("#otherlist").replaceChildren(...others.map((one, k) => this.row(one, k)));
+    find('[data-act="ties-space"]').disabled = !others.length;
+  }
+
+  row(one, k) {
+    const look = SHOT_LOOKS[k % SHOT_LOOKS.length];
+    const row = element("a", "tierow");
+    row.href = `/shots/${one.id}/ties`;
+    const sign = element("i", "", look.sign);
+    sign.style.color = look.colour;
+    const words = one.reference
+      ? "the reference"
+      : `${counted(one.aligned.count, "tie")}, ${lengthOf(one.aligned.rms, one.aligned.unit)}`;
+    row.append(sign, element("span", "truncate grow", one.name), element("span", "label", words));
+    if (one.stale) {
+      row.append(element("b", "text-orchid", "align again"));
+      row.title = one.stale;
+    }
+    return row;
+  }
+}

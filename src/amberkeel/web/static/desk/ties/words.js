@@ -1,0 +1,10 @@
+// Lengths as the ties stage writes them.
+
+/** A small length: millimetres where the unit is metres. */
+export function lengthOf(value, unit) {
+  if (unit !== "m") return `${value.toPrecision(2)} units`;
+  return Math.abs(value) < 1 ? `${(1000 * value).toFixed(1)} mm` : `${value.toFixed(2)} m`;
+}
+
+/** A count with its noun. */
+export const counted = (count, noun) => `${count} ${noun}${count === 1 ? "" : "s"}`;

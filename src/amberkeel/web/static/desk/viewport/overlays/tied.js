@@ -1,0 +1,61 @@
+// The ties stage over the plate: the set's points by the shot's camera, what ties, and a proposed spot.
+import { INK } from "../../shell/colour.js";
+
+export const tied = {
+  shown: ({ stage, ties }) => stage === "ties" && Boolean(ties.known?.set),
+
+  draw(context, { ties, frame, tracks }, { toScreen }) {
+    for (const [, x, y] of ties.seen?.get(frame) ?? []) drawPoint(context, ...toScreen(x, y));
+    drawTies(context, ties, frame, tracks, toScreen);
+    const one = ties.known.proposed.find((p) => p.name === ties.proposal);
+    const at = one ? one.frames.indexOf(frame) : -1;
+    if (at >= 0) drawBox(context, ...toScreen(one.x[at], one.y[at]), one.name);
+  },
+};
+
+function drawPoint(c, x, y) {
+  c.strokeStyle = INK.verdigris;
+  c.lineWidth = 1;
+  c.beginPath();
+  for (const [dx, dy] of [
+    [0, -6],
+    [6, 0],
+    [0, 6],
+    [-6, 0],
+  ])
+    c.lineTo(x + dx, y + dy);
+  c.closePath();
+  c.stroke();
+}
+
+function drawTies(c, ties, frame, tracks, toScreen) {
+  if (!tracks) return;
+  const names = new Map(ties.known.ties.map((one) => [one.track, one]));
+  for (const s of tracks.samples[frame - tracks.origin] ?? []) {
+    const one = names.get(tracks.ids[tracks.track[s]]);
+    if (!one) continue;
+    const [x, y] = toScreen(tracks.x[s], tracks.y[s]);
+    const wrong = ties.known.aligned?.ties[one.point]?.wrong;
+    c.strokeStyle = wrong ? INK.orchid : INK.verdigris;
+    c.lineWidth = 2;
+    c.setLineDash(one.on ? [] : [3, 3]);
+    c.strokeRect(x - 7, y - 7, 14, 14);
+    c.setLineDash([]);
+    label(c, x + 11, y, wrong ? `${one.point} · wrong` : one.point, wrong ? INK.orchid : INK.sail);
+  }
+}
+
+function drawBox(c, x, y, name) {
+  c.strokeStyle = INK.amber;
+  c.lineWidth = 2;
+  c.strokeRect(x - 9, y - 9, 18, 18);
+  label(c, x + 13, y, name, INK.amber);
+}
+
+function label(c, x, y, text, colour) {
+  c.font = "500 12px Barlow";
+  c.fillStyle = "#10161cc0";
+  c.fillRect(x, y - 9, c.measureText(text).width + 8, 17);
+  c.fillStyle = colour;
+  c.fillText(text, x + 4, y + 4);
+}

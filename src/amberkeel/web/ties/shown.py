@@ -1,0 +1,180 @@
+"""What the ties stage shows: sets, ties, other shots of the set with their cameras, and how shots disagree."""
+
+import io
+
+import cv2
+import numpy as np
+from flask import abort, jsonify, request, send_file
+
+from amberkeel.core.errors import KeelError
+from amberkeel.core.geometry.pixels import opencv_point
+from amberkeel.core.pictures.write import encode_png
+from amberkeel.jobs.images import open_row
+from amberkeel.store.models import Attempt, FilmSet, Shot
+from amberkeel.store.solve import arrays_of
+from amberkeel.store.stages import pinned
+from amberkeel.store.ties import document_of_set, is_stale, set_row, sets_of, tied_shots, ties_of_shot
+from amberkeel.store.world import looked_at
+from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.ties.blueprint import blueprint
+
+MOST_POINTS = 3000
+
+PATCH_PX = 34
+"""Side of the patches that are shown of a proposed tie."""
+
+
+@blueprint.get("/shots/<int:number>/ties.json")
+def ties(number: int):
+    """Send the production's sets, this shot's set with its points, its ties, and the cameras of the other shots."""
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        rows = sets_of(opened, shot.production_id)
+        kept = shot.ties or {}
+        row = opened.get(FilmSet, kept["set"]) if kept.get("set") else None
+        own, lost = ties_of_shot(opened, shot)
+        return jsonify(
+            sets=[_set_row(opened, one) for one in rows],
+            set=_whole(opened, shot, row) if row is not None else None,
+            ties=[vars(one) for one in own], lost=lost, proposed=list(kept.get("proposed", {}).values()),
+            aligned=kept.get("aligned"), stale=is_stale(opened, shot),
+            others=_others(opened, shot, row) if row is not None else [],
+        )  # fmt: skip
+
+
+def _set_row(opened, row: FilmSet) -> dict:
+    document = row.document
+    return {
+        "id": row.id, "name": row.name, "points": len(document.get("points", [])), "version": row.version,
+        "shots": [one.name for one in tied_shots(opened, row)],
+    }  # fmt: skip
+
+
+def _whole(opened, shot: Shot, row: FilmSet) -> dict:
+    document = document_of_set(row)
+    reference = opened.get(Shot, row.reference_id) if row.reference_id else None
+    made = opened.get(Attempt, row.reference_attempt) if row.reference_attempt else None
+    behind = reference is not None and (reference.deleted is not None or reference.pinned_id != row.reference_attempt)
+    return {
+        "id": row.id, "name": row.name, "version": row.version, "metric": document.metric, "frozen": document.frozen,
+        "removed": row.removed, "own": row.reference_id == shot.id, "behind": behind,
+        "reference": {"id": reference.id, "name": reference.name, "attempt": made.number if made else None}
+        if reference is not None and reference.deleted is None
+        else None,
+        "points": [
+            {"name": p.name, "xyz": p.xyz, "sigma": p.sigma, "source": p.source}
+            for p in document.points[:MOST_POINTS]
+        ],
+        "proxies": len(document.proxies), "probes": len(document.probes),
+    }  # fmt: skip
+
+
+def _others(opened, shot: Shot, row: FilmSet) -> list[dict]:
+    """Return the other shots of a set that are in its world, with their cameras."""
+    out = []
+    shots = tied_shots(opened, row)
+    if row.reference_id and row.reference_id not in [one.id for one in shots]:
+        reference = opened.get(Shot, row.reference_id)
+        if reference is not None and reference.deleted is None:
+            shots.append(reference)
+    for other in shots:
+        attempt = pinned(opened, other)
+        is_reference = other.id == row.reference_id
+        if other.id == shot.id or attempt is None or not (is_reference or (other.ties or {}).get("aligned")):
+            continue
+        solved, datum = looked_at(media(), other, attempt)
+        path = datum.camera(solved.path)
+        out.append(
+            {
+                "id": other.id, "name": other.name, "reference": is_reference, "stale": is_stale(opened, other),
+                "aligned": (other.ties or {}).get("aligned"), "first": int(path.frames[0]),
+                "positions": path.positions.round(5).tolist(),
+                "turns": path.world_from_camera.round(6).tolist(),
+                "focal": path.lens.focal_px[0] / path.lens.width,
+                "aspect": path.lens.height / path.lens.width,
+            }
+        )  # fmt: skip
+    return out
+
+
+@blueprint.get("/shots/<int:number>/ties/other.json")
+def other(number: int):
+    """Send a frame of another shot of the set: its picture, and where its tracks and the set's points lie on it."""
+    wanted, frame = request.args.get("shot", type=int), request.args.get("frame", type=int)
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        row = set_row(opened, shot)
+        beside = opened.get(Shot, wanted or row.reference_id or 0) or abort(404)
+        if beside.production_id != shot.production_id or beside.deleted:
+            raise KeelError("That shot is not of this production, or was deleted.")
+        attempt = pinned(opened, beside)
+        if attempt is None or not beside.plate.ready:
+            raise KeelError(f"{beside.name} has no solve to look at.", "Solve it first.")
+        names = {p.name for p in document_of_set(row).points}
+        plate = beside.plate
+        at = min(max(frame if frame is not None else plate.first, plate.first), plate.last)
+        return jsonify(
+            shot=beside.id, name=beside.name, frame=at, first=plate.first, last=plate.last, width=plate.width,
+            height=plate.height, picture=plate.proxies[at - plate.first],
+            spots=_spots(opened, beside, attempt, at, names, beside.id == row.reference_id),
+        )  # fmt: skip
+
+
+def _spots(opened, shot: Shot, attempt: Attempt, frame: int, points: set[str], reference: bool) -> list[dict]:
+    """Return tracks with a point as they lie on a frame; `point` says whether the set has it."""
+    arrays = arrays_of(media(), attempt)
+    solved, _ = looked_at(media(), shot, attempt)
+    standing = set(solved.ids[solved.standing].tolist())
+    on = arrays["frame"] == frame
+    name = dict(zip(arrays["track_id"].tolist(), arrays["names"].tolist()))
+    out = []
+    for track, (x, y) in zip(arrays["track"][on].tolist(), arrays["xy"][on].tolist()):
+        if track in standing:
+            known = reference and name[track] in points
+            out.append({"track": track, "name": name[track], "x": round(x, 2), "y": round(y, 2), "point": known})
+    return out
+
+
+@blueprint.get("/shots/<int:number>/ties/seen.json")
+def seen(number: int):
+    """Send where each of the set's points lies on this shot's frames by its camera, once it is in the set's world:
+    frames on which it is in the picture, and pixels.
+    """
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        row, attempt = set_row(opened, shot), pinned(opened, shot)
+        aligned = (shot.ties or {}).get("aligned")
+        if attempt is None or not (aligned or row.reference_id == shot.id):
+            return jsonify(points=[])
+        document = document_of_set(row)
+        solved, datum = looked_at(media(), shot, attempt)
+        path = datum.camera(solved.path)
+    rows, lens, out = np.arange(len(path.frames)), path.lens, []
+    for point in document.points[:MOST_POINTS]:
+        at = np.repeat(np.array(point.xyz)[None], len(rows), 0)
+        with np.errstate(all="ignore"):
+            px, ahead = path.project(at, rows), path.to_camera(at, rows)[:, 2] > 0.0
+            inside = ahead & (px > 0.0).all(1) & (px < [lens.width, lens.height]).all(1)
+        if inside.any():
+            frames = path.frames[inside].tolist()
+            out.append({"name": point.name, "frames": frames, "at": px[inside].round(2).tolist()})
+    return jsonify(points=out)
+
+
+@blueprint.get("/shots/<int:number>/ties/patch.png")
+def patch(number: int):
+    """Send the patch of a proposed tie, in this shot (`side` here) or in the reference (there)."""
+    name, side = request.args.get("name", ""), request.args.get("side", "here")
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        one = (shot.ties or {}).get("proposed", {}).get(name) or abort(404)
+        row = set_row(opened, shot)
+        beside = opened.get(Shot, row.reference_id or 0) if side == "there" else shot
+        frame, (x, y) = (one["fixed_frame"], one["fixed_xy"]) if side == "there" else (one["frame"], one["xy"])
+        plate = open_row((beside or abort(404)).plate)
+    return send_file(io.BytesIO(encode_png(cut_out(plate.read(frame), x, y))), mimetype="image/png", max_age=3600)
+
+
+def cut_out(picture: np.ndarray, x: float, y: float) -> np.ndarray:
+    """Return the patch about a spot, pixels, as large as the page shows it."""
+    return cv2.getRectSubPix(np.ascontiguousarray(picture), (PATCH_PX, PATCH_PX), opencv_point(x, y))
