@@ -22,7 +22,7 @@ from amberkeel.store.ties import new_set, points_from
 
 OTHERWISE = {
     "SKL_060": ("follow", "tags", "solve"),
-    "SKL_061": ("propose", "accept", "follow", "tags", "solve", "quay", "tie"),
+    "SKL_061": ("follow", "propose", "accept", "follow", "tags", "solve", "quay", "tie"),
 }
 """What happens to shots that are more than followed and solved."""
 

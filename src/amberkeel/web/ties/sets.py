@@ -22,7 +22,7 @@ from amberkeel.store.ties import (
 from amberkeel.store.tracks import some_tracks
 from amberkeel.web.common import get_shot, media, open_session, send_text, stem_of
 from amberkeel.web.sent import Body, Flag, Whole, Word, sent
-from amberkeel.web.state import edited
+from amberkeel.web.state import edited, shot_state
 from amberkeel.web.ties.blueprint import blueprint
 
 
@@ -96,8 +96,6 @@ def change(number: int):
         said = _changed(opened, shot, row, asked)
         shot.revision += 1
         opened.flush()
-        from amberkeel.web.state import shot_state
-
         return jsonify({**shot_state(opened, shot), "said": said})
 
 

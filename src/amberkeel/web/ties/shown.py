@@ -6,6 +6,7 @@ import cv2
 import numpy as np
 from flask import abort, jsonify, request, send_file
 
+from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import KeelError
 from amberkeel.core.geometry.pixels import opencv_point
 from amberkeel.core.pictures.write import encode_png
@@ -25,7 +26,7 @@ PATCH_PX = 34
 
 
 @blueprint.get("/shots/<int:number>/ties.json")
-def ties(number: int):
+def known(number: int):
     """Send the production's sets, this shot's set with its points, its ties, and the cameras of the other shots."""
     with open_session() as opened:
         shot = get_shot(opened, number)
@@ -159,6 +160,54 @@ def seen(number: int):
             frames = path.frames[inside].tolist()
             out.append({"name": point.name, "frames": frames, "at": px[inside].round(2).tolist()})
     return jsonify(points=out)
+
+
+@blueprint.get("/shots/<int:number>/ties/where.json")
+def where(number: int):
+    """Send where a track of the set's reference must lie in this shot, once that is in the set's world: pixels by
+    frame, with the ellipse of three sigmas of its point and of the alignment.
+    """
+    track = request.args.get("track", type=int)
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        row, attempt, aligned = set_row(opened, shot), pinned(opened, shot), (shot.ties or {}).get("aligned")
+        reference = opened.get(Shot, row.reference_id or 0)
+        made = opened.get(Attempt, row.reference_attempt or 0)
+        if attempt is None or not aligned or reference is None or made is None:
+            return jsonify(at={})
+        theirs, their_datum = looked_at(media(), reference, made)
+        solved, datum = looked_at(media(), shot, attempt)
+    at = theirs.row(track) if track is not None else None
+    if at is None:
+        return jsonify(at={})
+    turn = their_datum.scale * their_datum.rotation
+    spread = np.zeros((3, 3)) if theirs.covariance is None else turn @ np.nan_to_num(theirs.covariance[at]) @ turn.T
+    spread = spread + aligned["rms"] ** 2 / 3.0 * np.eye(3)
+    return jsonify(at=ellipses(datum.camera(solved.path), their_datum.apply(theirs.xyz[at]), spread))
+
+
+def ellipses(path: CameraPath, xyz: np.ndarray, spread: np.ndarray) -> dict[int, list[float]]:
+    """Return by frame where a point is seen, with half axes of three sigmas and the first one's angle: x, y, a, b,
+    radians.
+
+    Parameters
+    ----------
+    path : the camera. xyz : (3,) in its world. spread : (3, 3) the point's covariance.
+    """
+    rows, step = np.arange(len(path.frames)), 1e-4 * float(np.linalg.norm(path.positions[0] - xyz))
+    out = {}
+    with np.errstate(all="ignore"):
+        many = [np.repeat((xyz + step * e)[None], len(rows), 0) for e in np.vstack([np.zeros(3), np.eye(3)])]
+        px = [path.project(one, rows) for one in many]
+        ahead = path.to_camera(many[0], rows)[:, 2] > 0.0
+    size = [path.lens.width, path.lens.height]
+    for k in np.nonzero(ahead & (px[0] > 0.0).all(1) & (px[0] < size).all(1))[0].tolist():
+        slope = np.stack([(one[k] - px[0][k]) / step for one in px[1:]], 1)
+        values, axes = np.linalg.eigh(slope @ spread @ slope.T)
+        half = 3.0 * np.sqrt(np.maximum(values, 0.0))
+        angle = float(np.arctan2(axes[1, 1], axes[0, 1]))
+        out[int(path.frames[k])] = [*px[0][k].round(2).tolist(), *(round(float(h), 2) for h in half[::-1]), angle]
+    return out
 
 
 @blueprint.get("/shots/<int:number>/ties/patch.png")

@@ -5,6 +5,9 @@ import { find, oneAtATime } from "../shell/dom.js";
 
 const PICK_PX = 14;
 
+/** Spots on a frame from which they are drawn small. */
+const CROWDED = 60;
+
 export class OtherPlate {
   constructor(desk) {
     this.desk = desk;
@@ -136,14 +139,15 @@ export class OtherPlate {
     const [x, y] = this.toScreen(0, 0);
     g.drawImage(this.picture, x, y, known.width * this.scale, known.height * this.scale);
     const tied = new Set((this.desk.state.ties.known?.ties ?? []).map((one) => one.point));
-    for (const spot of known.spots) this.drawSpot(g, spot, tied);
+    const size = known.spots.length > CROWDED ? 2.2 : 4;
+    for (const spot of known.spots) this.drawSpot(g, spot, tied, size);
     if (picked) this.drawPicked(g, picked);
   }
 
-  drawSpot(g, spot, tied) {
+  drawSpot(g, spot, tied, size) {
     const [x, y] = this.toScreen(spot.x, spot.y);
     g.beginPath();
-    g.arc(x, y, spot.point ? 4.5 : 3, 0, 2 * Math.PI);
+    g.arc(x, y, tied.has(spot.name) ? 5 : size, 0, 2 * Math.PI);
     g.strokeStyle = spot.point ? INK.verdigris : INK.sail;
     g.lineWidth = 1.2;
     if (spot.point) {

@@ -18,8 +18,11 @@ export class SeenBench {
   }
 
   inSpace() {
-    const { space, state } = this.desk;
-    space.shown().setShots(state.ties.known?.others ?? []);
+    const { space, state, stages } = this.desk;
+    stages.ties.other.hide();
+    space.show("space");
+    space.scene.setShots(state.ties.known?.others ?? []);
+    space.scene.wholeSet();
   }
 
   draw({ set, others, sets }) {

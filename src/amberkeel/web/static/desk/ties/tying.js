@@ -1,7 +1,7 @@
 // The ties of a shot: by name, from pictures, by hand; the shot aligned by them, and what each of them says.
-import { toast } from "../shell/api.js";
+import { get, toast } from "../shell/api.js";
 import { element, find, signButton } from "../shell/dom.js";
-import { counted, lengthOf } from "./words.js";
+import { counted, figureOf, lengthOf, unitOf } from "./words.js";
 
 /** Ties wished for, and needed. */
 const WISHED = 6;
@@ -11,20 +11,20 @@ export class TiesBench {
   constructor(desk, other) {
     this.desk = desk;
     this.other = other;
-    other.picked = () => this.draw(this.known);
+    other.picked = () => this.pointTo();
     this.actions = [
       { id: "tie-names", name: "Ties: by name", run: () => this.send({ what: "names" }) },
       { id: "tie-pictures", name: "Ties: propose from pictures", run: () => this.start("ties/pictures") },
       { id: "tie-beside", name: "Ties: two plates side by side", keys: "Shift P", run: () => this.beside() },
       { id: "tie-whole", name: "Ties: all in one go", run: () => this.start("ties/whole") },
-      { id: "tie-align", name: "Ties: align to the set", keys: "Shift Y", run: () => this.align() },
+      { id: "tie-align", name: "Ties: align to the set", keys: "Y", run: () => this.align() },
       {
         id: "tie-hand",
         name: "Ties: tie the selected track to the picked spot",
         keys: "Shift M",
         run: () => this.tie(),
       },
-      { id: "tie-next", name: "Ties: to the next proposed tie", keys: "Shift Z", run: () => this.next() },
+      { id: "tie-next", name: "Ties: to the next proposed tie", keys: "P", run: () => this.next() },
     ];
   }
 
@@ -57,6 +57,20 @@ export class TiesBench {
     this.set({ bench: "ties" });
     if (!this.known?.set) return toast("This shot is of no set.", true);
     return this.other.toggle();
+  }
+
+  /** Show where the spot that is picked in the other plate must lie here, once this shot is in the set's world. */
+  async pointTo() {
+    this.draw(this.known);
+    const { picked } = this.other.state;
+    const known = picked?.track
+      ? await get(this.desk.at(`ties/where.json?track=${picked.track}`)).catch(() => null)
+      : null;
+    this.set({ where: known && { name: picked.name, at: known.at } });
+    const here = known?.at[this.desk.state.frame];
+    if (here) this.desk.viewport.centre(here[0], here[1]);
+    else if (known && Object.keys(known.at).length)
+      this.desk.store.set({ frame: nearest(known.at, this.desk.state.frame) });
   }
 
   /** Tie the track that is selected here to the spot that is picked in the other plate. */
@@ -92,11 +106,11 @@ export class TiesBench {
 
   draw(known) {
     if (!known) return;
-    const { set, ties, lost } = known;
+    const { set, lost } = known;
     find("#tiesays").textContent = this.says(known);
     for (const act of ["tie-names", "tie-pictures", "tie-beside", "tie-whole", "tie-align"])
       find(`[data-act="${act}"]`).disabled = !set || set.own || set.removed;
-    find("#tiecount").textContent = ties.length ? `${ties.length}, ${WISHED} or more are wished for` : "";
+    find("#tiecount").textContent = countWords(known);
     this.drawHand(known);
     this.drawProposed(known);
     const rows = sorted(known).map((one) => this.row(one, known));
@@ -141,7 +155,7 @@ export class TiesBench {
     const box = find("#tieproposed");
     if (!proposed.length) return box.replaceChildren();
     const head = element("h3", "flex");
-    head.append("Proposed", element("span", "ml-auto label", `${proposed.length}, worst match first`));
+    head.append("Proposed", element("span", "ml-auto label", `${proposed.length}, worst match first; P goes on`));
     const all = element("div", "grid grid-cols-2 gap-1 my-1");
     for (const [words, what] of [
       ["Take all", "take"],
@@ -195,11 +209,11 @@ export class TiesBench {
     const words = one.name === one.point ? one.name : `${one.point} — ${one.name}`;
     row.append(box, element("span", "truncate grow", words));
     if (told) {
-      const px = told.off_px === null ? "" : ` · ${told.off_px.toFixed(2)} px`;
+      const px = told.off_px === null ? "" : ` · ${told.off_px.toFixed(2)}`;
       const figure = element(
         "span",
         `fig label${told.wrong ? " text-orchid" : ""}`,
-        `${lengthOf(told.off, unit)}${px}`,
+        `${figureOf(told.off, unit)}${px}`,
       );
       row.append(figure);
       if (told.wrong) row.append(element("b", "text-orchid", "wrong"));
@@ -247,6 +261,19 @@ export class TiesBench {
       ...aligned.notes.map((note) => element("p", "say my-1", note)),
     );
   }
+}
+
+/** How many ties there are, and what the figures of their rows are. */
+function countWords({ ties, aligned }) {
+  if (aligned) return `${ties.length}; off in ${unitOf(aligned.unit)} · px`;
+  return ties.length ? `${ties.length} of ${WISHED} wished for` : "";
+}
+
+/** The frame of those that are known that is nearest to one. */
+function nearest(at, frame) {
+  return Object.keys(at)
+    .map(Number)
+    .reduce((a, b) => (Math.abs(a - frame) <= Math.abs(b - frame) ? a : b));
 }
 
 /** The tie that the alignment rests on most. */

@@ -8,3 +8,9 @@ export function lengthOf(value, unit) {
 
 /** A count with its noun. */
 export const counted = (count, noun) => `${count} ${noun}${count === 1 ? "" : "s"}`;
+
+/** The same without its unit, for rows under a head that says it. */
+export const figureOf = (value, unit) => (unit === "m" ? (1000 * value).toFixed(1) : value.toPrecision(2));
+
+/** The unit of those figures. */
+export const unitOf = (unit) => (unit === "m" ? "mm" : "units");

@@ -197,6 +197,23 @@ export class Scene {
     this.redraw();
   }
 
+  /** Look from above and behind at the cameras of all shots, and at what they see. */
+  wholeSet() {
+    if (!this.attempt) return;
+    const box = new THREE.Box3().setFromObject(this.shots).expandByObject(this.path);
+    const seen = medianPlace(this.attempt.world.points);
+    const middle = box.expandByPoint(seen).getCenter(new THREE.Vector3());
+    const size = box.getSize(new THREE.Vector3()).length() || 1;
+    const back = middle.clone().sub(seen).setY(0).normalize();
+    this.eye.position
+      .copy(middle)
+      .addScaledVector(back, 1.1 * size)
+      .add(new THREE.Vector3(0, 0.7 * size, 0));
+    this.orbit.target.copy(middle);
+    this.orbit.update();
+    this.redraw();
+  }
+
   /** Look at the path from its side and a little above. */
   besidePath({ before, after }) {
     const box = new THREE.Box3().setFromPoints([...before, ...after].map((p) => new THREE.Vector3(...p)));

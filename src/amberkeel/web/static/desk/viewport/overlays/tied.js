@@ -5,23 +5,44 @@ export const tied = {
   shown: ({ stage, ties }) => stage === "ties" && Boolean(ties.known?.set),
 
   draw(context, { ties, frame, tracks }, { toScreen }) {
-    for (const [, x, y] of ties.seen?.get(frame) ?? []) drawPoint(context, ...toScreen(x, y));
+    const seen = ties.seen?.get(frame) ?? [];
+    const size = seen.length > CROWDED ? 3 : 6;
+    for (const [, x, y] of seen) drawPoint(context, ...toScreen(x, y), size);
     drawTies(context, ties, frame, tracks, toScreen);
+    const here = ties.where?.at[frame];
+    if (here) drawWhere(context, here, ties.where.name, toScreen);
     const one = ties.known.proposed.find((p) => p.name === ties.proposal);
     const at = one ? one.frames.indexOf(frame) : -1;
     if (at >= 0) drawBox(context, ...toScreen(one.x[at], one.y[at]), one.name);
   },
 };
 
-function drawPoint(c, x, y) {
+/** Points of the set on a frame from which they are drawn small. */
+const CROWDED = 60;
+
+/** Least half axis of the ellipse in which a spot must lie, screen pixels: smaller ones hide it. */
+const LEAST_HALF = 9;
+
+function drawWhere(c, [x, y, a, b, angle], name, toScreen) {
+  const [sx, sy] = toScreen(x, y);
+  const scale = toScreen(x + 1, y)[0] - sx;
+  c.strokeStyle = INK.amber;
+  c.lineWidth = 1.5;
+  c.beginPath();
+  c.ellipse(sx, sy, Math.max(a * scale, LEAST_HALF), Math.max(b * scale, LEAST_HALF), angle, 0, 2 * Math.PI);
+  c.stroke();
+  label(c, sx + LEAST_HALF + 6, sy, name, INK.amber);
+}
+
+function drawPoint(c, x, y, size) {
   c.strokeStyle = INK.verdigris;
   c.lineWidth = 1;
   c.beginPath();
   for (const [dx, dy] of [
-    [0, -6],
-    [6, 0],
-    [0, 6],
-    [-6, 0],
+    [0, -size],
+    [size, 0],
+    [0, size],
+    [-size, 0],
   ])
     c.lineTo(x + dx, y + dy);
   c.closePath();
