@@ -16,6 +16,7 @@ from benchmarks import (
     motions,
     repairs,
     speed,
+    ties,
     tracks,
     world,
 )
@@ -27,6 +28,7 @@ PARTS = {
     "tracks": tracks.run,
     "lens": lens.run,
     "bodies": bodies.run,
+    "ties": ties.run,
     "masks": masks.run,
     "speed": speed.run,
     "memory": memory.run,

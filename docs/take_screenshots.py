@@ -13,8 +13,8 @@ FLAGS = (
     "--headless --no-sandbox --disable-quic --disable-background-networking --disable-component-update "
     "--disable-sync --no-first-run --use-angle=swiftshader --enable-unsafe-swiftshader"
 ).split()
-LOFT, DOORS, RUN = 3, 5, 6
-"""Numbers of SKL_020, SKL_040 and SKL_050 in a fresh demo."""
+LOFT, DOORS, RUN, LIVE = 3, 5, 6, 8
+"""Numbers of SKL_020, SKL_040, SKL_050 and SKL_061 in a fresh demo."""
 
 STAGES = ["plate", "masks", "tracks", "lens", "solve", "world", "ties", "handoff"]
 
@@ -55,15 +55,6 @@ def desk_pictures(page: Page, address: str) -> None:
     """The desk's views."""
     desk(page, address, "solve", 2)
     shoot(page, "solve")
-    desk(page, address, "solve", 3)
-    for layer in ("tracks", "tails", "sticks"):
-        page.locator(f"[data-layer={layer}]").click()
-    page.locator("[data-layer=slip]").click()
-    page.keyboard.press("5")
-    page.keyboard.press("Shift+U")
-    page.locator("#lanekind").select_option("position")
-    page.wait_for_timeout(4000)
-    shoot(page, "slip")
     desk(page, address, "tracks", 3)
     lasso(page, [(0.45, 0.25), (0.65, 0.25), (0.65, 0.45), (0.45, 0.45)])
     shoot(page, "tracks")
@@ -266,6 +257,21 @@ def other_pictures(page: Page, address: str) -> None:
     shoot(page, "board")
 
 
+def tie_pictures(page: Page, address: str) -> None:
+    """The live pass of the quay in the world of the clean one, a spot of that picked beside it."""
+    page.goto(f"{address}/shots/{LIVE}/ties")
+    page.wait_for_selector("body[data-ready]")
+    page.locator("[data-act=ties-ties]").click()
+    for layer in ("tails", "sticks", "tracks"):
+        page.locator(f"[data-layer={layer}]").click()
+    page.keyboard.press("Shift+P")
+    page.wait_for_timeout(2000)
+    box = page.locator("#other").bounding_box()
+    page.mouse.click(box["x"] + 0.6 * box["width"], box["y"] + 0.4 * box["height"])
+    page.wait_for_timeout(2000)
+    shoot(page, "ties")
+
+
 def main() -> None:
     """Take them all."""
     running = ROOT / "var" / "demo" / "running.json"
@@ -283,6 +289,7 @@ def main() -> None:
         lens_pictures(page, address)
         desk_pictures(page, address)
         casebook_pictures(page, address)
+        tie_pictures(page, address)
         other_pictures(page, address)
         browser.close()
 

@@ -22,6 +22,7 @@ COMMANDS = (
     "align",
     "set",
     "tie",
+    "together",
     "render",
     "demo",
     "warm",

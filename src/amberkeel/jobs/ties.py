@@ -151,8 +151,7 @@ def _scene(shot: Shot, document) -> dict:
 
 def pictures(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> None:
     """Propose ties from the pictures of this shot and of that which made the set."""
-    found, fixed_names, own_plate = _found(settings, shot_id, progress)
-    rows = [_proposal(one, fixed_names[one.track]) for one in found]
+    rows = _proposals(settings, shot_id, progress)
     said = f"{len(rows)} spots of the reference found in this shot"
     with effect(settings, shot_id, arguments, said) as opened:
         shot = opened.get(Shot, shot_id)
@@ -160,7 +159,8 @@ def pictures(settings: Settings, shot_id: int, arguments: Arguments, progress: P
         apply(opened, shot_id, "ties", {"ties": kept, "label": f"Propose {len(rows)} ties from pictures"})
 
 
-def _found(settings: Settings, shot_id: int, progress: Progress) -> tuple[list[Found], list[str], object]:
+def _proposals(settings: Settings, shot_id: int, progress: Progress) -> list[dict]:
+    """Return spots of the reference that are found in a shot and not tied yet, as they are kept."""
     media, plate = Media(settings.media), open_row(plate_row(settings, shot_id))
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
@@ -176,8 +176,10 @@ def _found(settings: Settings, shot_id: int, progress: Progress) -> tuple[list[F
             raise TieError(f"The reference shot of {row.name} was deleted.", "Tie by tags or by hand; the set is kept.")
         own = side_of(plate, solution_of(media, base))
         fixed = side_in_set(opened, media, reference, made, open_row(reference.plate))
+        tied = {one.point for one in ties_of_shot(opened, shot)[0]}
     found = found_in(own, fixed, progress=span(progress, 0.0, 0.95))
-    return found, fixed.tracks.names, plate
+    rows = [_proposal(one, fixed.tracks.names[one.track]) for one in found]
+    return [one for one in rows if one["name"] not in tied]
 
 
 def _proposal(one: Found, name: str) -> dict:
@@ -202,11 +204,9 @@ def tie(settings: Settings, shot_id: int, arguments: Align, progress: Progress) 
             apply(opened, shot_id, "ties", {"ties": kept, "label": f"Tie {len(named)} by name"})
         enough = len(anchored_by(ties_of_shot(opened, shot)[0], document)) >= LEAST
     if not enough:
-        found, names, _ = _found(settings, shot_id, span(progress, 0.0, 0.5))
+        proposed = _proposals(settings, shot_id, span(progress, 0.0, 0.5))
         with session(settings.database) as opened:
-            take(
-                opened, Media(settings.media), opened.get(Shot, shot_id), [_proposal(f, names[f.track]) for f in found]
-            )
+            take(opened, Media(settings.media), opened.get(Shot, shot_id), proposed)
     align(settings, shot_id, arguments, span(progress, 0.0 if enough else 0.5, 1.0))
 
 

@@ -5,7 +5,8 @@ Both are of one lens model with different focal lengths, from different places. 
 """
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 
@@ -124,8 +125,14 @@ def _tags() -> list[Mesh]:
 
 def quay_scene(actors: tuple[Callable[[float], Mesh], ...] = (), seed: int = 60) -> Scene:
     """Return the quay, with what moves through it."""
+    return replace(_still(seed), actors=tuple(actors))
+
+
+@lru_cache(maxsize=1)
+def _still(seed: int) -> Scene:
+    """Return the quay with nothing moving; its light takes some seconds to bake, and both passes have it."""
     static = join(_ground() + _cargo() + _tags() + far_hills(HEATH, CLOUD))
-    return build_scene(static, list(actors), _textures(np.random.default_rng(seed)), (0.5, 0.6, 0.65))
+    return build_scene(static, [], _textures(np.random.default_rng(seed)), (0.5, 0.6, 0.65))
 
 
 def _move(first: int, count: int, positions, targets, wander: Wander | None) -> Move:

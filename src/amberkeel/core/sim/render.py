@@ -300,7 +300,7 @@ def surface_points(shot: Shot, count: int, every: int = 6, seed: int = 3) -> tup
     xyz = np.concatenate(chosen)
     _, matte_free = _static_only(xyz, shot)
     xyz = xyz[matte_free][:count]
-    return xyz, np.array([_seen(renderer, path, row, xyz) for row in range(len(shot.frames))])
+    return xyz, np.array([seen_on(renderer, path, row, xyz) for row in range(len(shot.frames))])
 
 
 def _static_only(xyz: np.ndarray, shot: Shot) -> tuple[np.ndarray, np.ndarray]:
@@ -313,7 +313,13 @@ def _static_only(xyz: np.ndarray, shot: Shot) -> tuple[np.ndarray, np.ndarray]:
     return distance, distance > 0.35
 
 
-def _seen(renderer: Renderer, path: CameraPath, row: int, xyz: np.ndarray) -> np.ndarray:
+def seen_on(renderer: Renderer, path: CameraPath, row: int, xyz: np.ndarray) -> np.ndarray:
+    """Return which points (P,) bool are in the picture of a row and not covered.
+
+    Parameters
+    ----------
+    renderer : of the shot. path : its true camera. row : of it. xyz : (P, 3) world metres.
+    """
     camera = path.to_camera(xyz, row)
     px = path.project_read(xyz, row)
     inside = (px > 2).all(1) & (px < [path.lens.width - 2, path.lens.height - 2]).all(1) & (camera[:, 2] > ARM_M)

@@ -21,18 +21,37 @@ def slip_px(path: CameraPath, truth: CameraPath, xyz: np.ndarray, seen: np.ndarr
 
     Each point's true image path is triangulated through the solved camera, and what is left over is measured.
     """
+    placed, seen_at, px, points = _placed(path, truth, xyz, seen)
+    count = seen.sum(0)
+    error2 = ((seen_at - px) ** 2).sum(1)
+    out = np.sqrt(np.bincount(points, error2, len(xyz)) / np.maximum(count, 1))
+    return np.where(np.isfinite(placed[:, 0]) & (count >= 2), out, np.nan)
+
+
+def placed_by(path: CameraPath, truth: CameraPath, xyz: np.ndarray, seen: np.ndarray) -> np.ndarray:
+    """Return where a solved camera puts points by their true image paths, (P, 4) homogeneous; NaN for those it does not
+    place.
+
+    Parameters
+    ----------
+    path, truth, xyz, seen : as for `slip_px`.
+    """
+    return _placed(path, truth, xyz, seen)[0]
+
+
+def _placed(path: CameraPath, truth: CameraPath, xyz: np.ndarray, seen: np.ndarray):
+    """Return points (P, 4) by a solved camera, where it sees them (N, 2), where they are seen (N, 2), and of which
+    point each is (N,).
+    """
     points, rows = np.nonzero(seen.T)
     px = truth.project_read(xyz[points], rows)
-    count = seen.sum(0)
-    first = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
+    first = np.concatenate([[0], np.cumsum(seen.sum(0))]).astype(np.int64)
     good, drift = np.zeros(len(xyz), np.bool_), np.zeros_like(px)
     for _ in range(ROW_PASSES if path.readout else 1):
         placed = _triangulated(path, first, points, rows, px - drift, good)
         seen_at = path.project_homogeneous(placed[points], rows, px[:, 1])
         drift = np.nan_to_num(seen_at - path.project_homogeneous(placed[points], rows))
-    error2 = ((seen_at - px) ** 2).sum(1)
-    out = np.sqrt(np.bincount(points, error2, len(xyz)) / np.maximum(count, 1))
-    return np.where(good & (count >= 2), out, np.nan)
+    return np.where(good[:, None], placed, np.nan), seen_at, px, points
 
 
 def _triangulated(path, first, points, rows, px, good) -> np.ndarray:

@@ -1,10 +1,14 @@
 """A shot's ties: to which set, made by name, by hand or taken from pictures, switched off, and aligned by."""
 
+from flask import jsonify
+
 from amberkeel.core.errors import TieError
+from amberkeel.jobs.queue import wake
 from amberkeel.jobs.ties import take
+from amberkeel.store.jobs import submit
 from amberkeel.store.models import Shot
 from amberkeel.store.stages import pinned
-from amberkeel.store.ties import TIED, by_name, document_of_set, grow, set_row
+from amberkeel.store.ties import TIED, by_name, document_of_set, grow, is_stale, set_row, tied_shots
 from amberkeel.store.tracks import some_tracks
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.jobs import start
@@ -140,6 +144,24 @@ class Align(Body):
 def align(number: int):
     """Start aligning the shot by its ties."""
     return start("align", number, {"exact": sent(Align).exact})
+
+
+@blueprint.post("/shots/<int:number>/ties/again")
+def again(number: int):
+    """Start aligning every shot of the set whose alignment no longer holds, one after the other."""
+    sent(Body)
+    with open_session() as opened:
+        shot = get_shot(opened, number)
+        row = set_row(opened, shot)
+        behind = [one for one in tied_shots(opened, row) if one.id != row.reference_id and is_stale(opened, one)]
+        if not behind:
+            raise TieError(f"Every shot of {row.name} is aligned to it as it is now.")
+        for one in behind:
+            submit(opened, "align", one.id, {})
+        names = ", ".join(one.name for one in behind[:4])
+        answer = {**shot_state(opened, shot), "said": f"Aligning again: {names}."}
+    wake()
+    return jsonify(answer)
 
 
 @blueprint.post("/shots/<int:number>/ties/pictures")

@@ -53,8 +53,9 @@ export class OtherPlate {
   go(frame, picked) {
     this.state.frame = frame;
     if (picked) this.state.picked = picked;
-    if (!this.isShown) this.show();
-    else this.load();
+    if (!this.isShown) return this.show();
+    this.picked();
+    return this.load();
   }
 
   async fetch() {

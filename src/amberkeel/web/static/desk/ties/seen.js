@@ -14,7 +14,10 @@ export const SHOT_LOOKS = [
 export class SeenBench {
   constructor(desk) {
     this.desk = desk;
-    this.actions = [{ id: "ties-space", name: "Ties: all cameras of the set in 3D", run: () => this.inSpace() }];
+    this.actions = [
+      { id: "ties-space", name: "Ties: all cameras of the set in 3D", run: () => this.inSpace() },
+      { id: "ties-again", name: "Ties: align again what is behind", run: () => desk.send("ties/again", {}) },
+    ];
   }
 
   inSpace() {
