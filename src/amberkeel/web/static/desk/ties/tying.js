@@ -7,6 +7,9 @@ import { counted, figureOf, lengthOf, unitOf } from "./words.js";
 const WISHED = 6;
 const LEAST = 3;
 
+/** Zoom from which the picture is moved to what is shown. */
+const CLOSE = 1.3;
+
 export class TiesBench {
   constructor(desk, other) {
     this.desk = desk;
@@ -68,8 +71,9 @@ export class TiesBench {
       : null;
     this.set({ where: known && { name: picked.name, at: known.at } });
     const here = known?.at[this.desk.state.frame];
-    if (here) this.desk.viewport.centre(here[0], here[1]);
-    else if (known && Object.keys(known.at).length)
+    // A plate that is seen as a whole stays where it is.
+    if (here && this.desk.viewport.zoom > CLOSE) this.desk.viewport.centre(here[0], here[1]);
+    if (!here && known && Object.keys(known.at).length)
       this.desk.store.set({ frame: nearest(known.at, this.desk.state.frame) });
   }
 
@@ -94,7 +98,7 @@ export class TiesBench {
     this.set({ proposal: one.name });
     this.desk.store.set({ frame: one.frame });
     this.other.go(one.fixed_frame, { name: one.name, x: one.fixed_xy[0], y: one.fixed_xy[1] });
-    this.desk.viewport.centre(...one.xy);
+    if (this.desk.viewport.zoom > CLOSE) this.desk.viewport.centre(...one.xy);
   }
 
   next() {
