@@ -28,6 +28,7 @@ from amberkeel.core.solve.shared_lens import SharedShot, solve_shots
 from amberkeel.core.solve_plate import SolveOrder
 from amberkeel.core.ties.bodies.body import body_recipe, without_zoom
 from amberkeel.core.ties.bodies.body_file import body_files, typed_size
+from amberkeel.core.ties.bodies.inside import of_body
 from amberkeel.core.tracks import TrackSet
 from amberkeel.core.units import typed_rate
 from amberkeel.core.world.datum import IDENTITY
@@ -71,7 +72,8 @@ def _shot(order: SolveOrder, plate: Plate, tracks: TrackSet, recipe: Recipe) -> 
     """Return a followed plate as it is solved: a body on the frames that show it, as its camera's lens sees it."""
     frames = plate.frames
     if order.camera:
-        tracks = without_zoom(tracks, read_path(load_solve(order.camera)))
+        path = read_path(load_solve(order.camera))
+        tracks = without_zoom(of_body(tracks, path) if order.inside else tracks, path)
     if order.inside and len(tracks.frames):
         frames = frames[(frames >= tracks.frames.min()) & (frames <= tracks.frames.max())]
     return SharedShot(plate.name, tracks, frames, plate.width, plate.height, recipe)

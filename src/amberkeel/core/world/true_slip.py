@@ -48,14 +48,22 @@ def _placed(path: CameraPath, truth: CameraPath, xyz: np.ndarray, seen: np.ndarr
     first = np.concatenate([[0], np.cumsum(seen.sum(0))]).astype(np.int64)
     good, drift = np.zeros(len(xyz), np.bool_), np.zeros_like(px)
     for _ in range(ROW_PASSES if path.readout else 1):
-        placed = _triangulated(path, first, points, rows, px - drift, good)
+        placed = triangulated(path, first, points, rows, px - drift, good)
         seen_at = path.project_homogeneous(placed[points], rows, px[:, 1])
         drift = np.nan_to_num(seen_at - path.project_homogeneous(placed[points], rows))
     return np.where(good[:, None], placed, np.nan), seen_at, px, points
 
 
-def _triangulated(path, first, points, rows, px, good) -> np.ndarray:
-    """Return points (P, 4), homogeneous, that lie best with what each is seen at; fills `good` (P,)."""
+def triangulated(
+    path: CameraPath, first: np.ndarray, points: np.ndarray, rows: np.ndarray, px: np.ndarray, good: np.ndarray
+) -> np.ndarray:
+    """Return points (P, 4), homogeneous, that lie best with what each is seen at; fills `good` (P,).
+
+    Parameters
+    ----------
+    path : the camera. first : (P + 1,) samples of each point. points, rows : (N,) point and row of the path of each
+        sample. px : (N, 2) where it is seen. good : (P,) bool, filled.
+    """
     n, straight = len(good), path.normalise(px, rows)
     scene = Scene(
         path.world_from_camera, path.positions, pinhole_rows(len(path.frames)), np.zeros((n, 3)), np.zeros((n, 3)),

@@ -5,11 +5,13 @@ from collections.abc import Callable
 import cv2
 import numpy as np
 
+from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import TieError
 from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.tracks import TrackSet
+from amberkeel.core.world.true_slip import triangulated
 
 FEATURES = 250
 """Features wanted on a body."""
@@ -25,6 +27,11 @@ PACKED = 0.55
 
 LEAST_AREA = 24**2
 """Pixels of a body, an edge of half a patch taken off, below which it holds no features."""
+
+STILL_PX, STILL_SIGMAS, MOSTLY = 0.6, 4.0, 0.7
+"""Residual against standing still in the world, pixels and in sigmas of a track's noise, up to which a track is the
+background's; and share of such tracks from which the body itself stands still, and they are kept.
+"""
 
 MARGIN_PX = 7
 """Half a patch, pixels: features lie so far inside."""
@@ -64,6 +71,26 @@ def follow_inside(
         return ~(cv2.dilate(white.astype(np.uint8), _disc(grow)) > 0 if grow else white)
 
     return follow_plate(plate, settings, outside, span(progress, 0.05, 1.0))
+
+
+def of_body(tracks: TrackSet, camera: CameraPath) -> TrackSet:
+    """Return tracks without those that stand still in the world: rough mattes take some of the background in.
+
+    Parameters
+    ----------
+    tracks : followed inside a body's mattes. camera : the background's, solved before.
+    """
+    rows = camera.rows_of(tracks.frames)
+    if not len(tracks) or (rows < 0).all():
+        return tracks
+    on, track = rows >= 0, tracks.track_of_sample
+    first = np.concatenate([[0], np.cumsum(np.bincount(track[on], minlength=len(tracks)))]).astype(np.int64)
+    placed = triangulated(camera, first, track[on], rows[on], tracks.xy[on], np.zeros(len(tracks), np.bool_))
+    off = np.linalg.norm(camera.project_homogeneous(placed[track[on]], rows[on]) - tracks.xy[on], axis=1)
+    usual = np.bincount(track[on], tracks.sigma[on], len(tracks)) / np.maximum(np.diff(first), 1)
+    rms = np.sqrt(np.bincount(track[on], np.nan_to_num(off, nan=1e3) ** 2, len(tracks)) / np.maximum(np.diff(first), 1))
+    still = rms < np.maximum(STILL_PX, STILL_SIGMAS * usual)
+    return tracks if still.mean() > MOSTLY else tracks.take(~still)
 
 
 def _disc(radius: int) -> np.ndarray:
