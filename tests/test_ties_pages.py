@@ -4,14 +4,19 @@ import io
 import json
 import re
 
+import cv2
+import numpy as np
 import pytest
 from desk import desk_page, poster, taken_in
 from playwright.sync_api import expect
 
-from amberkeel.core.sim.quay import clean_pass, live_pass
+from amberkeel.core.sim.quay import carried, clean_pass, live_pass
+from amberkeel.core.sim.render import Renderer
 from amberkeel.settings import from_environment
 from amberkeel.store.edits import apply
-from amberkeel.store.models import Shot
+from amberkeel.store.masks import put_matte
+from amberkeel.store.media import Media
+from amberkeel.store.models import Mask, Shot
 from amberkeel.store.session import session
 
 
@@ -146,3 +151,77 @@ def test_sets_are_handed_on_brought_in_renewed_and_deleted(client, passes):
     assert "is called Harbour" in post("ties/set/change", {"name": "Harbour"})["said"]
     assert "stays where it is" in post("ties/set/change", {"remove": True})["said"]
     assert known(client, live)["set"]["removed"] and "was deleted" in post("ties", {"what": "names"}, 400)["error"]
+
+
+@pytest.fixture(scope="module")
+def crate_shot(service, database, tmp_path_factory):
+    """A crate carried past a camera that walks, solved with the crate masked roughly: the shot, and the truth."""
+    from amberkeel.jobs.kinds import work
+
+    truth = carried(True, 640, 360, frames=20, samples=5)
+    folder = tmp_path_factory.mktemp("crate")
+    number = taken_in(database, truth.shot, folder, "CRATE_010 Carried", 260)
+    media, renderer = Media(from_environment().media), Renderer(truth.shot)
+    rough = [cv2.dilate(renderer.actor_matte(float(f), 0).astype(np.uint8), np.ones((15, 15), np.uint8)) > 0
+             for f in truth.shot.frames]  # fmt: skip
+    with session(database) as opened:
+        frames, mattes = truth.shot.frames.tolist(), [put_matte(media, one) for one in rough]
+        opened.add(Mask(shot_id=number, name="Crate", kind="matte", removed=False, frames=frames, mattes=mattes))
+    work("follow", from_environment(), number, {"count": 260}, lambda *_: None)
+    work("solve", from_environment(), number, {}, lambda *_: None)
+    return number, truth
+
+
+def test_a_body_is_solved_beside_the_camera_and_its_size_told(browser, service, client, crate_shot):
+    number, truth = crate_shot
+    post = poster(client, number)
+    before = client.get(f"/shots/{number}/state.json").json
+    with desk_page(browser, service, number, "ties") as page:
+        page.locator('[data-act="ties-bodies"]').click()
+        expect(page.locator("#bodylist")).to_contain_text("Mask what moves as one piece")
+        page.locator('[data-act="body-add"]').click()
+        expect(page.locator("#bodylist")).to_contain_text("not solved")
+        page.locator('[data-act="body-solve"]').click()
+        expect(page.locator("#bodyfacts")).to_contain_text("Residual", timeout=240_000)
+        expect(page.locator("#bodytold")).not_to_be_empty()
+        one = client.get(f"/shots/{number}/bodies.json").json["bodies"][0]
+        page.locator("#bodysize").select_option("length")
+        page.locator('[data-act="body-tell"]').click()
+        expect(page.locator("#toast")).to_contain_text("Click two of its points")
+        for _ in range(one["frames"][0] - 1001):
+            page.keyboard.press("ArrowRight")
+        spots = [p for p in one["seen"][str(one["frames"][0])] if 5 < p[0] < 635 and 5 < p[1] < 355]
+        box, far = page.locator("#plate").bounding_box(), lambda p: (p[0], p[1])
+        scale = min(box["width"] / 640, box["height"] / 360) * 0.985
+        for k, (x, y) in enumerate((min(spots, key=far), max(spots, key=far))):
+            at = box["x"] + box["width"] / 2 + (x - 320) * scale, box["y"] + box["height"] / 2 + (y - 180) * scale
+            page.keyboard.down("Shift")
+            page.mouse.click(*at)
+            page.keyboard.up("Shift")
+            assert k or page.locator("#bodyhint").inner_text()
+        expect(page.locator("#bodyhint")).to_contain_text("Picked:")
+        page.locator("#bodyvalue").fill("0,9")
+        page.locator('[data-act="body-tell"]').click()
+        expect(page.locator("#bodytold")).to_have_text("Told by a length on it.")
+        page.keyboard.press("6")
+        expect(page.locator("#spacepane")).to_be_visible()
+    after = client.get(f"/shots/{number}/state.json").json
+    assert after["pinned"] == before["pinned"]
+    one = client.get(f"/shots/{number}/bodies.json").json["bodies"][0]
+    turns = np.array(one["turns"])
+    true = truth.world_from_body[np.array(one["frames"]) - 1001]
+    turned = [np.degrees(np.arccos((np.trace(t[0].T @ t[-1]) - 1.0) / 2.0)) for t in (turns, true)]
+    assert turned[0] == pytest.approx(turned[1], abs=1.0)
+    document = client.get(f"/shots/{number}/bodies/{one['key']}/body.json").json
+    assert document["format"] == "amberkeel-body" and len(document["frames"]) == len(one["frames"])
+    assert 'def Xform "Body"' in client.get(f"/shots/{number}/bodies/{one['key']}/body.usda").text
+    for body, said in (
+        ({"what": "size", "key": one["key"], "size": "length=nobody,me,1"}, "no track “nobody”"),
+        ({"what": "size", "key": one["key"], "size": "weight=3"}, "does not tell a size"),
+        ({"what": "add", "mask": 99999}, "gone"),
+        ({"what": "name", "key": "none", "name": "x"}, "body is gone"),
+        ({"what": "stretch"}, "cannot “stretch”"),
+    ):
+        assert said in post("bodies", body, 400)["error"], body
+    post("bodies", {"what": "remove", "key": one["key"]})
+    assert not client.get(f"/shots/{number}/bodies.json").json["bodies"]

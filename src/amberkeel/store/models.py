@@ -57,7 +57,7 @@ class Shot(Base):
     is known of the set and of the camera's path, as `core.solve.evidence.statement` has it, tracks by id.
     `datum` is what `core.world.statement` has; `scene` holds proxies and probe objects by id, as `core.world.standing`
     has them. `ties` names the set that the shot is tied to, its ties by key, and how it was aligned last
-    (`store.ties`).
+    (`store.ties`); `bodies` holds the rigid things in it that move on their own (`store.bodies`).
     """
 
     __tablename__ = "shot"
@@ -77,6 +77,7 @@ class Shot(Base):
     scene: Mapped[dict] = mapped_column(JSONB, default=dict)
     constraints: Mapped[list] = mapped_column(JSONB, default=list)
     ties: Mapped[dict] = mapped_column(JSONB, default=dict)
+    bodies: Mapped[dict] = mapped_column(JSONB, default=dict)
     groups: Mapped[dict] = mapped_column(JSONB, default=dict)
     sightings: Mapped[str] = mapped_column(String(64), default="")
     tags: Mapped[dict] = mapped_column(JSONB, default=dict)

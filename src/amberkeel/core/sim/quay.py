@@ -208,11 +208,11 @@ class Carried:
         return truth(self.shot)
 
 
-CRATE_M = 1.0
+CRATE_M, CARRIED_COUNT = 1.0, 48
 
 
 def carried(
-    walks: bool, width: int = 960, height: int = 540, frames: int = 48, empty: bool = False, samples: int = 9
+    walks: bool, width: int = 960, height: int = 540, frames: int = CARRIED_COUNT, empty: bool = False, samples: int = 9
 ) -> Carried:
     """Return a shot through which a crate of 1 m is carried, past a camera that stands or one that walks.
 
@@ -224,7 +224,7 @@ def carried(
     first = 1001
 
     def pose(time: float) -> tuple[np.ndarray, np.ndarray]:
-        t = (time - first) / (frames - 1.0)
+        t = (time - first) / (CARRIED_COUNT - 1.0)
         place = np.array([-2.0 + 3.6 * t, 0.95 + 0.04 * np.sin(19.0 * t), -1.9 - 0.7 * t])
         return place, rotation_exp(np.array([0.06 * np.sin(7.0 * t), 0.5 + 1.1 * t, 0.08 * np.sin(11.0 * t)]))
 
@@ -241,7 +241,7 @@ def carried(
     if not walks:
         aims = [[-0.2, 1.1, -4.0]] * 4
     wander = hand_held(np.random.default_rng(1062)) if walks else None
-    move = _move(first, frames, places, aims, wander)
+    move = _move(first, CARRIED_COUNT, places, aims, wander)
     lens = Lens.centred(width, height, focal_px_from_mm(CLEAN_FOCAL_MM, SENSOR_WIDTH_MM, width), k1=K1)
     scene = quay_scene(() if empty else (actor,))
     shot = Shot(

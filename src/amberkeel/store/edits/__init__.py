@@ -7,7 +7,7 @@ from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
-from amberkeel.store.edits import evidence, lens, masks, plate, scene, solve, ties, tracks, trials, world
+from amberkeel.store.edits import bodies, evidence, lens, masks, plate, scene, solve, ties, tracks, trials, world
 from amberkeel.store.edits.touched import Touched, agree, touched
 from amberkeel.store.models import Attempt, Edit, Shot
 from amberkeel.store.session import actor
@@ -68,6 +68,7 @@ KINDS = {
     "datum": EditKind(world.Datum, world.datum),
     "scene": EditKind(scene.Scene, scene.scene),
     "ties": EditKind(ties.Ties, ties.ties),
+    "bodies": EditKind(bodies.Bodies, bodies.bodies),
 }
 """An edit of a new kind is a model and a function in its stage's file, and a line here."""
 

@@ -96,7 +96,16 @@ export function firstState({ first, last, fps, width, height, stage }) {
       still: false,
     },
     // Ties.
-    ties: { bench: "set", known: null, seen: null, chosen: null, proposal: null, where: null },
+    ties: {
+      bench: "set",
+      known: null,
+      seen: null,
+      chosen: null,
+      proposal: null,
+      where: null,
+      bodies: null,
+      body: null,
+    },
     solids: null,
     before: null,
     measured: null,

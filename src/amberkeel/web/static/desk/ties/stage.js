@@ -1,12 +1,18 @@
 // The ties stage: the set of a shot, its ties, the other shots of the set, and two plates side by side.
 import { get, toast } from "../shell/api.js";
 import { find } from "../shell/dom.js";
+import { BodiesBench } from "./bodies.js";
 import { OtherPlate } from "./other.js";
 import { SeenBench } from "./seen.js";
 import { SetBench } from "./set.js";
 import { TiesBench } from "./tying.js";
 
-const BENCHES = { set: "the set of this shot", ties: "ties and alignment", seen: "the other shots of the set" };
+const BENCHES = {
+  set: "the set of this shot",
+  ties: "ties and alignment",
+  seen: "the other shots of the set",
+  bodies: "what moves on its own",
+};
 
 export class TiesStage {
   constructor(desk) {
@@ -16,7 +22,8 @@ export class TiesStage {
     this.set = new SetBench(desk);
     this.ties = new TiesBench(desk, this.other);
     this.seen = new SeenBench(desk);
-    this.benches = { set: this.set, ties: this.ties, seen: this.seen };
+    this.bodies = new BodiesBench(desk);
+    this.benches = { set: this.set, ties: this.ties, seen: this.seen, bodies: this.bodies };
     this.actions = [
       ...Object.entries(BENCHES).map(([bench, words]) => ({
         id: `ties-${bench}`,
@@ -42,16 +49,13 @@ export class TiesStage {
   }
 
   async fetch() {
-    const { store, state, at } = {
-      ...this.desk,
-      state: this.desk.state,
-      store: this.desk.store,
-      at: (p) => this.desk.at(p),
-    };
-    const known = await get(at("ties.json"));
-    const seen = known.set && (known.aligned || known.set.own) ? (await get(at("ties/seen.json"))).points : [];
-    store.set({ ties: { ...state.ties, known, seen: byFrame(seen) } });
-    this.desk.space.scene?.setShots(known.others);
+    const { desk } = this;
+    const known = await get(desk.at("ties.json"));
+    const placed = known.set && (known.aligned || known.set.own);
+    const seen = placed ? (await get(desk.at("ties/seen.json"))).points : [];
+    desk.store.set({ ties: { ...desk.state.ties, known, seen: byFrame(seen) } });
+    desk.space.scene?.setShots(known.others);
+    await this.bodies.fetch();
   }
 
   /** Delete drops the chosen ties. */

@@ -4,6 +4,7 @@ import { OrbitControls } from "orbit";
 import * as THREE from "three";
 import { INK } from "../shell/colour.js";
 import { pinholeOf } from "./pinhole.js";
+import { bodiesGroup, placeBodies } from "./space_bodies.js";
 import { SpacePick } from "./space_pick.js";
 import { colourOf, isShown } from "./space_points.js";
 import { shotsGroup } from "./space_shots.js";
@@ -194,6 +195,17 @@ export class Scene {
     }
     this.shots = shotsGroup(shots ?? [], this.reach ?? 1);
     this.scene.add(this.shots);
+    this.redraw();
+  }
+
+  /** Show the shot's bodies, where they are on the frame. */
+  setBodies(bodies) {
+    if (this.bodies) {
+      this.scene.remove(this.bodies);
+      letGo(this.bodies);
+    }
+    this.bodies = bodiesGroup(bodies ?? []);
+    this.scene.add(this.bodies);
     this.redraw();
   }
 
@@ -400,6 +412,7 @@ export class Scene {
     } else this.eye.aspect = width / height;
     this.eye.updateProjectionMatrix();
     this.placeFrustum();
+    if (this.bodies) placeBodies(this.bodies, this.store.state.frame);
     this.renderer.render(this.scene, this.through ? this.solved : this.eye);
     this.picking.draw();
   }

@@ -22,6 +22,8 @@ export class Space {
       this.scene.load(state.attempt);
       this.scene.setSolids();
       this.scene.setOther(state.overlay?.paths);
+      this.scene.setShots(state.ties.known?.others);
+      this.scene.setBodies(state.ties.bodies);
     }
     this.note();
     this.scene?.redraw();

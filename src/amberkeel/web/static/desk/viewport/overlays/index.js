@@ -2,6 +2,7 @@
 //
 // Each has `shown(state, mode)` and `draw(context, state, view)`. `view` has toScreen(x, y) from plate pixels to the
 // screen, scale, width, height and what `modeOf` tells.
+import { bodies } from "./bodies.js";
 import { card } from "./card.js";
 import { coverage } from "./coverage.js";
 import { flagged } from "./flagged.js";
@@ -35,6 +36,7 @@ export const OVERLAYS = [
   planks,
   named,
   tied,
+  bodies,
   guests,
   preview,
   key,
