@@ -10,6 +10,7 @@ from simulated import moving_camera, observe
 
 from amberkeel.cli.set import set as set_command
 from amberkeel.cli.tie import tie
+from amberkeel.cli.together import together
 from amberkeel.core.errors import KeelError, TieError
 from amberkeel.core.handoff.track_table import tracks_csv
 from amberkeel.core.pictures.write import write_png
@@ -73,7 +74,17 @@ def test_a_plate_is_tied_to_a_survey_and_a_wrong_point_is_named(tagged):
     assert report["check_rms_px"]["after"] < 1.2 * report["check_rms_px"]["before"] + 0.02
     exact = tie_plate(replace(order, exact=True), silent)
     assert json.loads(exact["tie.json"])["rms"] < report["rms"]
+    for name, made in (("A", files), ("B", exact)):
+        (folder / name).mkdir()
+        for part in ("solve.json", "tracks.csv"):
+            (folder / name / part).write_text(made[part])
+    run = CliRunner().invoke(together, [str(folder / "A"), str(folder / "B"), "--out", str(folder / "both")])
+    assert run.exit_code == 0 and "B: residual" in run.output, run.output
+    both = [json.loads((folder / "both" / name / "solve.json").read_text())["frames"] for name in "AB"]
+    apart = np.array([f["position"] for f in both[0]]) - np.array([f["position"] for f in both[1]])
+    assert np.abs(apart).max() < 1e-3
     (folder / "few.csv").write_text("\n".join([text[0], *text[1:3], "nowhere;1;2;3;1"]))
+    run = CliRunner()
     run.invoke(set_command, ["--name", "Few", "--survey", str(folder / "few.csv"), "--out", str(folder / "few.json")])
     said = run.invoke(tie, [str(folder / "plate"), "--set", str(folder / "few.json"), "--out", str(folder / "no")])
     assert said.exit_code == 1 and "Traceback" not in said.output

@@ -27,7 +27,7 @@ def passes(service, database, tmp_path_factory):
 
     made = {}
     for name, shot in (("QUAY_060 Clean", clean_pass), ("QUAY_061 Live", live_pass)):
-        pictures = shot(640, 360, frames=20, samples=4)
+        pictures = shot(640, 360, frames=20, samples=3)
         made[name] = taken_in(database, pictures, tmp_path_factory.mktemp("quay"), name, 260)
     clean, live = made.values()
     with session(database) as opened:
@@ -158,7 +158,7 @@ def crate_shot(service, database, tmp_path_factory):
     """A crate carried past a camera that walks, solved with the crate masked roughly: the shot, and the truth."""
     from amberkeel.jobs.kinds import work
 
-    truth = carried(True, 640, 360, frames=20, samples=5)
+    truth = carried(True, 640, 360, frames=20, samples=3)
     folder = tmp_path_factory.mktemp("crate")
     number = taken_in(database, truth.shot, folder, "CRATE_010 Carried", 260)
     media, renderer = Media(from_environment().media), Renderer(truth.shot)

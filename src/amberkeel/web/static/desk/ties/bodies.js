@@ -6,7 +6,7 @@ import { counted } from "./words.js";
 /** How a size is told: by name, what is typed, and a hint. */
 const SIZES = {
   "": ["nothing yet", "", ""],
-  length: ["a length on it", "1.20", "Click two of its points on the plate, type how far apart they are, press Tell."],
+  length: ["a length on it", "1.20", "Click two of its points, the second with Shift; type how far apart they are."],
   ground: ["touching the ground", "", "On this frame its lowest point lies on the ground, height 0 of the world."],
   still: ["standing still", "", "Brush the frames on which it stands still while the camera moves."],
   tie: ["a known place", "0, 0, 0", "Click one of its points, type the place that it touches on this frame."],
