@@ -18,7 +18,6 @@ from amberkeel.core.plate.plate import open_plate
 from amberkeel.core.progress import silent
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.solve_plate import SolveOrder
-from amberkeel.core.ties.align import Ties, align
 from amberkeel.core.ties.pictures import found_in
 from amberkeel.core.ties.refine import Anchored, refined, ties_of
 from amberkeel.core.ties.set_file import Set, points_csv, read_set, set_text, surveyed
@@ -91,7 +90,7 @@ def test_a_plate_is_tied_to_a_survey_and_a_wrong_point_is_named(tagged):
 
 
 def test_ties_are_anchored_points_and_what_they_hold_on_to_stays(tagged):
-    camera, points, tracks, tags, _ = tagged
+    camera, points, tracks, tags, folder = tagged
     solution = solve_tracks(tracks, camera.frames, 640, 360)
     row = {n: int(i) for n, i in zip(tracks.names, tracks.ids)}
     known = [Anchored(row[n], n, points[int(n[6:])].copy(), np.full(3, 0.001)) for n in tags]
@@ -108,6 +107,9 @@ def test_ties_are_anchored_points_and_what_they_hold_on_to_stays(tagged):
         ties_of(replace(solution, tracks=gone), known)
     with pytest.raises(TieError, match="2 ties cannot align"):
         refined(solution, known[:2])
+    blank = side_of(open_plate(str(folder / "plate")), solution)
+    with pytest.raises(TieError, match="nothing in common"):
+        found_in(blank, blank)
 
 
 def test_sets_are_read_and_refused_in_words():
@@ -152,37 +154,3 @@ def test_shots_of_a_set_are_adjusted_in_one_world(rng):
         adjusted_together([shot for shot, _ in shots], [SameSpot(((0, 1), (1, 1)))])
     with pytest.raises(TieError, match="with nobody"):
         adjusted_together([shots[0][0]], spots)
-
-
-def test_pictures_tie_two_parts_of_a_plate(plate_folder, solution, true_path):
-    plate, sides = open_plate(str(plate_folder / "plate")), []
-    for frames in (true_path.frames[:22], true_path.frames[-22:]):
-        own = solution.tracks.on_frames(frames)
-        own = own.take(own.lengths > 5)
-        shown = open_plate(str(plate_folder / "plate"), (int(frames[0]), int(frames[-1])))
-        sides.append(side_of(shown, solve_tracks(own, frames, plate.width, plate.height)))
-    fixed, moved = sides
-    found = found_in(moved, fixed)
-    rows = [one.track for one in found]
-    assert len(found) > 8
-    ties = Ties(
-        [fixed.tracks.names[t] for t in rows], np.array([one.located.xyz for one in found]), fixed.xyz[rows],
-        np.array([one.located.covariance for one in found]), fixed.covariance[rows],
-    )  # fmt: skip
-    there = align(ties).change.camera(moved.path)
-    true = true_path.taken(true_path.rows_of(fixed.path.frames))
-    back = similarity(fixed.path.positions, true.positions)
-    off = back.apply(there.positions) - true_path.positions[true_path.rows_of(moved.path.frames)]
-    assert np.linalg.norm(off, axis=1).max() < 0.25
-    with pytest.raises(TieError, match="nothing in common|no common space|too little"):
-        found_in(moved, replace(fixed, plate=_Blank(plate)))
-
-
-class _Blank:
-    """A plate whose pictures show nothing."""
-
-    def __init__(self, plate):
-        self.shape = (plate.height, plate.width)
-
-    def gray(self, _frame):
-        return np.full(self.shape, 90, np.uint8)

@@ -222,7 +222,8 @@ export class TiesBench {
       row.append(figure);
       if (told.wrong) row.append(element("b", "text-orchid", "wrong"));
       if (told.pulls) row.append(element("b", "text-orchid", `pulls ${told.pulls.toFixed(1)} px`));
-      row.title = `${told.sigmas.toFixed(1)} sigmas; without it the ties move by ${told.decides === null ? "too much to tell" : lengthOf(told.decides, unit)}`;
+      const moves = told.decides === null ? "too much to tell" : lengthOf(told.decides, unit);
+      row.title = `${told.sigmas.toFixed(1)} sigmas; without it the ties move by ${moves}`;
     } else row.append(element("span", "label", one.by));
     row.append(signButton("×", `Drop the tie of ${one.point}`, () => this.send({ what: "drop", keys: [one.key] })));
     row.addEventListener("pointerdown", (e) => {
@@ -256,7 +257,8 @@ export class TiesBench {
     const most = deciding(aligned);
     const lines = [
       `Ties ${lengthOf(aligned.rms, aligned.unit)} RMS off the set.`,
-      `The shot's own fit: ${before.toFixed(3)} px alone, ${after.toFixed(3)} px tied; check ${checkBefore.toFixed(3)} and ${checkAfter.toFixed(3)} px.`,
+      `The shot's own fit: ${before.toFixed(3)} px alone, ${after.toFixed(3)} px tied; ` +
+        `check ${checkBefore.toFixed(3)} and ${checkAfter.toFixed(3)} px.`,
       `Spread ${spread} ${aligned.unit}.${most ? ` ${most} decides most.` : ""}`,
     ];
     return box.replaceChildren(
