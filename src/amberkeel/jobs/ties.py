@@ -12,7 +12,7 @@ from amberkeel.core.solve.solution import Solution
 from amberkeel.core.ties.align import LEAST, seen_off
 from amberkeel.core.ties.from_files import align_document
 from amberkeel.core.ties.pictures import Found, found_in
-from amberkeel.core.ties.refine import Anchored, Refined, anchors_of, refined, ties_of
+from amberkeel.core.ties.refine import Anchored, Refined, anchors_of, refined
 from amberkeel.core.ties.side import side_of
 from amberkeel.core.tracks import HAND, from_pieces
 from amberkeel.jobs import solve as solving
@@ -108,7 +108,7 @@ def _without_ties(solution: Solution) -> Solution:
 
 def _told(done: Refined, anchored: list[Anchored], unit: str) -> dict:
     """Return what an alignment says, as the page shows it."""
-    ties = ties_of(done.solution, anchored)
+    ties = done.ties
     path = done.alignment.change.camera(done.solution.path)
     document = align_document(ties, done.alignment, seen_off(path, ties, done.alignment.change))
     pulls = dict(done.pulls)
@@ -128,7 +128,7 @@ def _words(name: str, told: dict) -> str:
 
 def _constraints(shot: Shot, anchored: list[Anchored], done: Refined, exact: bool) -> list[dict]:
     """Return a shot's constraints with its ties in place of those it had: the next solve lands in the set too."""
-    wrong = {name for name, one in zip(ties_of(done.solution, anchored).names, done.alignment.wrong) if one}
+    wrong = {name for name, one in zip(done.ties.names, done.alignment.wrong) if one}
     anchors: list[Anchor] = anchors_of([one for one in anchored if one.name not in wrong], done.alignment, exact)
     made = [one.model_copy(update={"name": f"{TIED}{one.name}"}) for one in anchors]
     others = [one for one in shot.constraints if not str(one.get("name", "")).startswith(TIED)]

@@ -39,15 +39,14 @@ class Refined:
 
     Attributes
     ----------
-    solution : in its own coordinates. alignment : takes it to the fixed world, and judges its ties. before, after : of
-        the ties (K,), RMS of their tracks in their own shot, pixels. rms, check : residual of the whole shot before and
-        after, pixels, and check residual. pulls : names of ties that bend the shot, with how many pixels.
+    solution : in its own coordinates. alignment : takes it to the fixed world, and judges its ties. ties : all whole
+        ones, in the solution's coordinates. rms, check : residual of the whole shot before and after, pixels, and check
+        residual. pulls : names of ties that bend the shot, with how many pixels.
     """
 
     solution: Solution
     alignment: Alignment
-    before: np.ndarray
-    after: np.ndarray
+    ties: Ties
     rms: tuple[float, float]
     check: tuple[float, float]
     pulls: tuple[tuple[str, float], ...]
@@ -64,15 +63,9 @@ def ties_of(solution: Solution, anchored: list[Anchored]) -> Ties:
     ------
     TieError : a track is excluded, or has no point.
     """
-    row = {int(t): k for k, t in enumerate(solution.tracks.ids)}
+    row = {one.track: at for one in anchored if (at := _row_of(solution, one)) is not None}
     xyz = solution.points.positions(solution.path.positions[0])
-    lost = [
-        one.name
-        for one in anchored
-        if one.track not in row
-        or not solution.points.known[row[one.track]]
-        or solution.tracks.states[row[one.track]] == EXCLUDED
-    ]
+    lost = [one.name for one in anchored if one.track not in row]
     if lost:
         raise TieError(
             f"{len(lost)} of these ties hold on to a track without a point: {', '.join(lost[:4])}.",
@@ -118,30 +111,45 @@ def refined(solution: Solution, anchored: list[Anchored], exact: bool = False, p
         replace(solution.tracks, states=states), path.frames, path.lens.width, path.lens.height, recipe, progress
     )
     done = replace(done, recipe=replace(done.recipe, begin=None))
-    alignment = align(ties_of(done, good))
-    rows = {int(t): k for k, t in enumerate(solution.tracks.ids)}
-    own = [rows[one.track] for one in good]
-    before, after = solution.track_rms[own], done.track_rms[own]
+    stands = [one for one in good if _row_of(done, one) is not None]
+    alignment = align(ties_of(done, stands))
+    whole = _judged(ties, first, ties_of(done, stands), alignment)
+    before, after = (_track_rms(of_it, stands) for of_it in (solution, done))
     usual = float(np.nanmedian(done.track_rms))
-    pulls = tuple(
-        (one.name, float(a)) for one, b, a in zip(good, before, after) if a > PULLS * max(usual, float(b))
-    )  # fmt: skip
-    all_ties = ties_of(done, anchored)
-    off = np.linalg.norm(alignment.change.apply(all_ties.own) - all_ties.fixed, axis=1)
+    pulls = [(one.name, float(a)) for one, b, a in zip(stands, before, after) if a > PULLS * max(usual, float(b))]
     return Refined(
-        done, _with_wrong(first, alignment, ties, off, wrong), before, after,
-        (solution.rms_px, done.rms_px), (solution.check_rms_px, done.check_rms_px), pulls,
+        done, whole[1], whole[0], (solution.rms_px, done.rms_px), (solution.check_rms_px, done.check_rms_px),
+        tuple(pulls),
     )  # fmt: skip
 
 
-def _with_wrong(first: Alignment, last: Alignment, ties: Ties, off: np.ndarray, wrong: set[str]) -> Alignment:
-    """Return the last alignment with the ties of the first one, those left out among them."""
-    out = np.array([name in wrong for name in ties.names])
-    sigmas, decides = first.sigmas.copy(), first.decides.copy()
-    sigmas[~out], decides[~out] = last.sigmas, last.decides
-    bad = out.copy()
-    bad[~out] = last.wrong
-    return replace(last, off=off, sigmas=sigmas, decides=decides, wrong=bad, notes=first.notes + last.notes)
+def _row_of(solution: Solution, one: Anchored) -> int | None:
+    """Return the row of a tie's track in a solve; None where it has no point there."""
+    at = np.nonzero(solution.tracks.ids == one.track)[0]
+    if not len(at) or not solution.points.known[at[0]] or solution.tracks.states[at[0]] == EXCLUDED:
+        return None
+    return int(at[0])
+
+
+def _track_rms(solution: Solution, anchored: list[Anchored]) -> np.ndarray:
+    """Return the residual of each tie's track in a solve, pixels RMS; NaN where it has none."""
+    rms = solution.track_rms
+    return np.array([np.nan if (at := _row_of(solution, one)) is None else rms[at] for one in anchored])
+
+
+def _judged(ties: Ties, first: Alignment, last_ties: Ties, last: Alignment) -> tuple[Ties, Alignment]:
+    """Return all ties in the refined solve's coordinates, and what is said of each: those that were left out, or whose
+    track the refined solve let go, as they lay before it.
+    """
+    own, off, wrong = last.change.back(first.change.apply(ties.own)), first.off.copy(), np.ones(len(ties.names), bool)
+    sigmas, decides = first.sigmas.copy(), np.full(len(ties.names), np.nan)
+    at = {name: k for k, name in enumerate(ties.names)}
+    for k, name in enumerate(last_ties.names):
+        row = at[name]
+        own[row], off[row], wrong[row] = last_ties.own[k], last.off[k], last.wrong[k]
+        sigmas[row], decides[row] = last.sigmas[k], last.decides[k]
+    notes = tuple(dict.fromkeys(first.notes + last.notes))
+    return replace(ties, own=own), replace(last, off=off, sigmas=sigmas, decides=decides, wrong=wrong, notes=notes)
 
 
 def anchors_of(anchored: list[Anchored], found: Alignment, exact: bool = False) -> list[Anchor]:

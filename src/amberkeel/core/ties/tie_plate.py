@@ -9,6 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
+from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import FollowError, TieError
 from amberkeel.core.follow.tags import FAMILIES, follow_tags
 from amberkeel.core.handoff.document import read_path, solve_document
@@ -16,18 +17,19 @@ from amberkeel.core.handoff.formats import FORMATS
 from amberkeel.core.handoff.track_table import tracks_csv
 from amberkeel.core.plate.plate import Plate, open_plate
 from amberkeel.core.progress import Progress, span
+from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.solve_order import WRITTEN, recipe_of, typed_fps
 from amberkeel.core.solve_plate import SolveOrder, followed
-from amberkeel.core.ties.align import LEAST, Ties, seen_off
+from amberkeel.core.ties.align import LEAST, seen_off
 from amberkeel.core.ties.from_files import align_document
 from amberkeel.core.ties.pictures import found_in
 from amberkeel.core.ties.reference import reference_side
 from amberkeel.core.ties.refine import Anchored, Refined, refined
 from amberkeel.core.ties.set_file import SURVEY_SIGMA, Set, load_set
 from amberkeel.core.ties.side import Side, side_of
-from amberkeel.core.tracks import HAND, TrackSet, beside, from_pieces
+from amberkeel.core.tracks import EXCLUDED, HAND, TrackSet, beside, from_pieces
 
 TAGS, PICTURES, EITHER = "tags", "pictures", "either"
 
@@ -93,7 +95,7 @@ def _check(known: Set, order: TieOrder) -> None:
         )
 
 
-def tied_to(known: Set, order: TieOrder, recipe, progress: Progress) -> Tied:
+def tied_to(known: Set, order: TieOrder, recipe: Recipe, progress: Progress) -> Tied:
     """Return a plate followed, solved and tied to a set.
 
     Parameters
@@ -146,7 +148,8 @@ def _by_name(known: Set, solution: Solution) -> list[Anchored]:
     """Return what a set knows of tracks that have a point's name."""
     extent = _extent(known)
     out = []
-    for track, name, has in zip(solution.tracks.ids.tolist(), solution.tracks.names, solution.points.known):
+    used = solution.points.known & ~solution.tracks.in_state(EXCLUDED)
+    for track, name, has in zip(solution.tracks.ids.tolist(), solution.tracks.names, used):
         point = known.point(name)
         if point is not None and has:
             usual = SURVEY_SIGMA if known.metric else ALIKE_SIGMA * extent
@@ -178,17 +181,17 @@ def _by_pictures(
     more = []
     for one, f in zip(names, found):
         k = row[one]
-        if again.points.known[k] and again.tracks.states[k] != "excluded":
+        if again.points.known[k] and again.tracks.states[k] != EXCLUDED:
             sigma = np.sqrt(np.maximum(np.diagonal(fixed.covariance[f.track]), 0.0))
             more.append(Anchored(int(whole.ids[k]), one, fixed.xyz[f.track], np.nan_to_num(sigma)))
     return whole, again, [*anchored, *more]
 
 
-def _report(known: Set, tied: Tied, path) -> dict:
+def _report(known: Set, tied: Tied, path: CameraPath) -> dict:
     """Return what is said of a plate tied to a set, ready for JSON."""
     one = tied.refined
-    ties = _whole(one, tied.anchored)
-    document = align_document(ties, one.alignment, seen_off(path, ties, one.alignment.change))
+    px = seen_off(path, one.ties, one.alignment.change)
+    document = align_document(one.ties, one.alignment, px)
     return {
         **document,
         "format": "amberkeel-tie",
@@ -200,9 +203,3 @@ def _report(known: Set, tied: Tied, path) -> dict:
         "check_rms_px": {"before": one.check[0], "after": one.check[1]},
         "pulls": [{"name": name, "px": px} for name, px in one.pulls],
     }
-
-
-def _whole(one: Refined, anchored: list[Anchored]) -> Ties:
-    from amberkeel.core.ties.refine import ties_of
-
-    return ties_of(one.solution, anchored)
