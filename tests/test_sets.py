@@ -107,6 +107,12 @@ def test_ties_are_anchored_points_and_what_they_hold_on_to_stays(tagged):
         ties_of(replace(solution, tracks=gone), known)
     with pytest.raises(TieError, match="2 ties cannot align"):
         refined(solution, known[:2])
+    middle = points[int(tags[0][6:])]
+    near = np.argsort(np.linalg.norm(points - middle, axis=1))
+    close = [k for k in near.tolist() if f"p{k:03d}" in row][:5]
+    patch = [Anchored(row[f"p{k:03d}"], f"p{k:03d}", points[k], np.full(3, 0.001)) for k in close]
+    assert "one small part" not in " ".join(done.alignment.notes)
+    assert "one small part" in " ".join(refined(solution, patch).alignment.notes)
     blank = side_of(open_plate(str(folder / "plate")), solution)
     with pytest.raises(TieError, match="nothing in common"):
         found_in(blank, blank)

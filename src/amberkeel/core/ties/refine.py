@@ -17,6 +17,9 @@ from amberkeel.core.tracks import ACTIVE, EXCLUDED
 LEAST_SIGMA = 2e-4
 """One sigma of an anchored coordinate at the least, over the ties' extent."""
 
+SMALL = 0.2
+"""Extent of the ties over that of the shot's points below which they lie in one small part of the set."""
+
 PULLS = 4.0
 """By how many times the usual residual a tied track's may rise before it is said to pull."""
 
@@ -113,6 +116,7 @@ def refined(solution: Solution, anchored: list[Anchored], exact: bool = False, p
     done = replace(done, recipe=replace(done.recipe, begin=None))
     stands = [one for one in good if _row_of(done, one) is not None]
     alignment = align(ties_of(done, stands))
+    alignment = replace(alignment, notes=(*alignment.notes, *_in_one_part(done, alignment)))
     whole = _judged(ties, first, ties_of(done, stands), alignment)
     before, after = (_track_rms(of_it, stands) for of_it in (solution, done))
     usual = float(np.nanmedian(done.track_rms))
@@ -129,6 +133,16 @@ def _row_of(solution: Solution, one: Anchored) -> int | None:
     if not len(at) or not solution.points.known[at[0]] or solution.tracks.states[at[0]] == EXCLUDED:
         return None
     return int(at[0])
+
+
+def _in_one_part(solution: Solution, alignment: Alignment) -> tuple[str, ...]:
+    """Return what is to be said where the ties lie in one small part of what the shot sees; nothing otherwise."""
+    used = solution.points.known & ~solution.tracks.in_state(EXCLUDED)
+    xyz = alignment.change.apply(solution.points.positions(solution.path.positions[0])[used])
+    low, high = np.quantile(xyz, [0.1, 0.9], axis=0)
+    if alignment.spread[0] > SMALL * float((high - low).max()):
+        return ()
+    return ("The ties lie in one small part of the set: far from it the shot is hardly held. Make some elsewhere.",)
 
 
 def _track_rms(solution: Solution, anchored: list[Anchored]) -> np.ndarray:
