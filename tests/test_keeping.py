@@ -18,7 +18,7 @@ from amberkeel.core.errors import KeelError
 from amberkeel.core.pictures.write import write_png
 from amberkeel.store import edits, keeping
 from amberkeel.store.media import Media
-from amberkeel.store.models import Job, Plate, Production, Shot, Track, now
+from amberkeel.store.models import FilmSet, Job, Plate, Production, Shot, Track, now
 from amberkeel.store.session import session
 from amberkeel.store.storage import YOUNG_S, clean_up, storage
 
@@ -110,6 +110,17 @@ def test_deleted_shots_are_kept_a_while(client, own, database, service):
         opened.get(Shot, shot).deleted = now() - keeping.KEPT_FOR - timedelta(hours=1)
     with session(database) as opened:
         assert keeping.purge(opened) == 1 and opened.get(Shot, shot) is None
+        quay = FilmSet(production_id=production, name="Quay", document={})
+        opened.add(quay)
+        opened.flush()
+        kept, tied = opened.scalar(select(Shot).where(Shot.production_id == production)), quay.id
+        ties = {"t1": {"track": 1, "point": "P", "by": "hand", "on": True}}
+        kept.ties = {"set": tied, "ties": ties, "aligned": {"attempt": 1}}
+        assert keeping.duplicate_shot(opened, kept, "TWIN_010").ties == {"set": tied, "ties": {}}
+        opened.get(Production, production).deleted = now() - keeping.KEPT_FOR - timedelta(hours=1)
+    with session(database) as opened:
+        keeping.purge(opened)
+        assert opened.get(Production, production) is None and opened.get(FilmSet, tied) is None
     assert "gone for good" in client.post(f"/shots/{shot}/restore", json={}).json["error"]
 
 

@@ -13,8 +13,10 @@ from amberkeel.core.ties.align import LEAST, seen_off
 from amberkeel.core.ties.from_files import align_document
 from amberkeel.core.ties.pictures import Found, found_in
 from amberkeel.core.ties.refine import Anchored, Refined, anchors_of, refined
+from amberkeel.core.ties.set_file import Set
 from amberkeel.core.ties.side import side_of
 from amberkeel.core.tracks import HAND, from_pieces
+from amberkeel.core.world.solids import of_mesh
 from amberkeel.jobs import solve as solving
 from amberkeel.jobs.chain import Arguments, effect
 from amberkeel.jobs.images import open_row, plate_row
@@ -23,6 +25,7 @@ from amberkeel.store.edits import apply
 from amberkeel.store.masks import live_masks
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, FilmSet, Shot
+from amberkeel.store.scene import keep_mesh
 from amberkeel.store.session import session
 from amberkeel.store.solve import solution_of, store_attempt
 from amberkeel.store.ties import (
@@ -88,7 +91,7 @@ def align(settings: Settings, shot_id: int, arguments: Align, progress: Progress
             opened, shot_id, "ties",
             {
                 "ties": kept, "constraints": _constraints(shot, anchored, done, arguments.exact), "datum": {},
-                "scene": _scene(shot, document), "attempt": attempt.id, "label": f"Align to {document.name}",
+                "scene": _scene(media, shot, document), "attempt": attempt.id, "label": f"Align to {document.name}",
             },
         )  # fmt: skip
 
@@ -135,16 +138,22 @@ def _constraints(shot: Shot, anchored: list[Anchored], done: Refined, exact: boo
     return constraint_documents(read_constraints([*others, *constraint_documents(made)]))
 
 
-def _scene(shot: Shot, document) -> dict:
+def _scene(media: Media, shot: Shot, document: Set) -> dict:
     """Return what stands in a shot with the set's proxies and probe objects among it, as the set has them."""
     scene = shot.scene or {}
     out = {**scene}
     for part in ("proxies", "probes"):
         own = {name: one for name, one in scene.get(part, {}).items() if not name.startswith(PLACE)}
-        of_set = {
-            f"{PLACE}{name}": {**thing.model_dump(mode="json", exclude_defaults=True), "kind": thing.kind}
-            for name, thing in getattr(document, part).items()
-        }
+        of_set = {}
+        for name, thing in getattr(document, part).items():
+            kept = thing.model_dump(mode="json", exclude_defaults=True) | {"kind": thing.kind}
+            if thing.kind == "mesh":
+                triangles = document.meshes.get(name)
+                if triangles is None:
+                    continue
+                solid = of_mesh(np.array(triangles.vertices), np.array(triangles.faces, np.int64))
+                kept["mesh"] = keep_mesh(media, solid)
+            of_set[f"{PLACE}{name}"] = kept
         out[part] = {**own, **of_set}
     return out
 

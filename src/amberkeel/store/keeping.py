@@ -13,6 +13,7 @@ from amberkeel.store.models import (
     Attempt,
     Base,
     Edit,
+    FilmSet,
     Job,
     LensProfile,
     Mask,
@@ -74,7 +75,9 @@ def _free_name(session: Session, row: Shot | Production) -> str:
 
 
 def move_shot(session: Session, shot: Shot, production: Production) -> None:
-    """Move a shot to another production; its lens profile goes along as a copy."""
+    """Move a shot to another production; its lens profile goes along as a copy. It is tied to no set there, and stays
+    in the world where it is.
+    """
     if production.id == shot.production_id:
         raise KeelError(f"{shot.name} is in {production.name} already.")
     check_name(session, shot, shot.name, production.id)
@@ -86,6 +89,7 @@ def move_shot(session: Session, shot: Shot, production: Production) -> None:
             session.flush()
             shot.profile_id = copy.id
     shot.production_id = production.id
+    shot.ties = {}
     shot.revision += 1
 
 
@@ -99,11 +103,26 @@ def duplicate_shot(session: Session, shot: Shot, name: str, production: Producti
     session.add(copy)
     session.flush()
     renumbered = _copy_rows(session, live_tracks(session, shot), copy)
-    _copy_rows(session, live_masks(session, shot), copy)
+    masks = _copy_rows(session, live_masks(session, shot), copy)
     copy.constraints = _with_tracks(shot.constraints, renumbered)
     copy.datum = _with_tracks(shot.datum, renumbered)
     copy.scene = _with_tracks(shot.scene, renumbered)
+    copy.ties = _ties_of(shot, renumbered) if copy.production_id == shot.production_id else {}
+    copy.bodies = {
+        key: {**one, "mask": masks[one["mask"]], "solved": None}
+        for key, one in (shot.bodies or {}).items()
+        if one["mask"] in masks
+    }
     return copy
+
+
+def _ties_of(shot: Shot, renumbered: dict[int, int]) -> dict:
+    """Return a shot's ties with other numbers of tracks, not aligned yet: no attempt goes along."""
+    kept = shot.ties or {}
+    if not kept:
+        return {}
+    rows = [{**one, "track": renumbered[one["track"]]} for one in kept["ties"].values() if one["track"] in renumbered]
+    return {"set": kept.get("set"), "ties": {f"t{one['track']}": one for one in rows}}
 
 
 def duplicate_production(session: Session, production: Production, name: str) -> Production:
@@ -150,6 +169,7 @@ def purge(session: Session) -> int:
         session.execute(delete(table).where(table.shot_id.in_(shots)))
     session.execute(delete(Shot).where(Shot.id.in_(shots)))
     gone = list(session.scalars(old))
-    session.execute(delete(LensProfile).where(LensProfile.production_id.in_(gone)))
+    for owned in (LensProfile, FilmSet):
+        session.execute(delete(owned).where(owned.production_id.in_(gone)))
     session.execute(delete(Production).where(Production.id.in_(gone)))
     return len(shots)
