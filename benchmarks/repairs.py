@@ -65,7 +65,7 @@ def with_spikes(path: CameraPath, sigmas: np.ndarray, chance: np.random.Generato
 
 def true_slip(solution: Solution, made: diagnosis.Scene) -> np.ndarray:
     """Return the slip of the scene's points by frame (F,), pixels, each put where the solved camera sees it best."""
-    from amberkeel.core.world.true_slip import _triangulated
+    from amberkeel.core.world.true_slip import triangulated
 
     inside = (
         np.isfinite(made.px[..., 0]) & (made.px > 0).all(2) & (made.px < [diagnosis.WIDTH, diagnosis.HEIGHT]).all(2)
@@ -74,7 +74,7 @@ def true_slip(solution: Solution, made: diagnosis.Scene) -> np.ndarray:
     px = made.px[rows, points]
     first = np.concatenate([[0], np.cumsum(inside.sum(0))]).astype(np.int64)
     good = np.zeros(inside.shape[1], np.bool_)
-    placed = _triangulated(solution.path, first, points, rows, px, good)
+    placed = triangulated(solution.path, first, points, rows, px, good)
     error = ((solution.path.project_homogeneous(placed[points], rows) - px) ** 2).sum(1)
     ok = np.isfinite(error) & good[points]
     count = len(made.path.frames)
