@@ -38,6 +38,7 @@ from amberkeel.store.ties import (
     set_row,
     side_in_set,
     ties_of_shot,
+    untied,
 )
 from amberkeel.store.tracks import add_run
 from amberkeel.store.world import pinned_of
@@ -134,8 +135,7 @@ def _constraints(shot: Shot, anchored: list[Anchored], done: Refined, exact: boo
     wrong = {name for name, one in zip(done.ties.names, done.alignment.wrong) if one}
     anchors: list[Anchor] = anchors_of([one for one in anchored if one.name not in wrong], done.alignment, exact)
     made = [one.model_copy(update={"name": f"{TIED}{one.name}"}) for one in anchors]
-    others = [one for one in shot.constraints if not str(one.get("name", "")).startswith(TIED)]
-    return constraint_documents(read_constraints([*others, *constraint_documents(made)]))
+    return constraint_documents(read_constraints([*untied(shot), *constraint_documents(made)]))
 
 
 def _scene(media: Media, shot: Shot, document: Set) -> dict:

@@ -7,7 +7,6 @@ hashes of its solve's `document` and `arrays`, the attempt of the camera that it
 import json
 from dataclasses import dataclass
 
-import numpy as np
 from sqlalchemy.orm import Session
 
 from amberkeel.core.camera import CameraPath
@@ -15,9 +14,8 @@ from amberkeel.core.errors import TieError
 from amberkeel.core.handoff.document import read_solution, solution_arrays, solve_document
 from amberkeel.core.solve.reasons import as_document
 from amberkeel.core.solve.solution import Solution
-from amberkeel.core.ties.bodies.body import Body, in_world
-from amberkeel.core.ties.bodies.body_file import SizeOrder, told
-from amberkeel.core.ties.bodies.size import relative_to
+from amberkeel.core.ties.bodies.body import Body
+from amberkeel.core.ties.bodies.body_file import SizeOrder, placed_beside
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.world import looked_at, pinned_of
@@ -78,13 +76,9 @@ def placed(session: Session, media: Media, shot: Shot, key: str) -> Placed:
     own, datum = looked_at(media, shot, attempt)
     path = datum.camera(own.path)
     solution = _solution(media, kept["solved"])
-    relative = relative_to(path, solution)
-    names = {name: int(track) for name, track in zip(solution.tracks.names, solution.tracks.ids)}
-    seen = datum.apply(own.xyz[own.standing])
-    usual = float(np.median(np.linalg.norm(seen - path.positions[0], axis=1))) if len(seen) else 1.0
     size = kept.get("size") or {}
     order = SizeOrder(size.get("kind", ""), tuple(size.get("words", ())))
-    return Placed(in_world(relative, told(order, relative, names, usual)), solution, path)
+    return Placed(placed_beside(path, datum.apply(own.xyz[own.standing]), solution, order), solution, path)
 
 
 def _solution(media: Media, solved: dict) -> Solution:

@@ -13,8 +13,8 @@ from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import TieError
 from amberkeel.core.plate.plate import Plate
-from amberkeel.core.ties.refine import Anchored
-from amberkeel.core.ties.set_file import SURVEY_SIGMA, Point, Set, read_set, set_text, sigmas_of
+from amberkeel.core.ties.refine import Anchored, anchored_at
+from amberkeel.core.ties.set_file import Point, Set, read_set, set_text, sigmas_of
 from amberkeel.core.ties.side import Side, sure
 from amberkeel.core.tracks import TAG
 from amberkeel.store.media import Media
@@ -155,15 +155,13 @@ def ties_of_shot(session: Session, shot: Shot) -> tuple[list[Tie], list[str]]:
 
 def anchored_by(ties: list[Tie], document: Set) -> list[Anchored]:
     """Return what a set knows of tied tracks, of ties that count and points that it has."""
-    xyz = np.array([p.xyz for p in document.points]).reshape(-1, 3)
-    usual = SURVEY_SIGMA if document.metric else 1e-3 * float(np.ptp(xyz, axis=0).max()) if len(xyz) else SURVEY_SIGMA
-    out = []
-    for one in ties:
-        point = document.point(one.point)
-        if one.on and point is not None:
-            sigma = np.array(point.sigma or (usual, usual, usual))
-            out.append(Anchored(one.track, one.point, np.array(point.xyz), sigma))
-    return out
+    made = [anchored_at(one.track, one.point, document) for one in ties if one.on]
+    return [one for one in made if one is not None]
+
+
+def untied(shot: Shot) -> list[dict]:
+    """Return a shot's constraints without those that its ties make."""
+    return [one for one in shot.constraints if not str(one.get("name", "")).startswith(TIED)]
 
 
 def by_name(session: Session, shot: Shot, document: Set) -> dict[str, dict]:

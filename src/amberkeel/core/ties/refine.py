@@ -12,6 +12,7 @@ from amberkeel.core.solve.evidence.statement import Anchor
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.ties.align import Alignment, Ties, align
+from amberkeel.core.ties.set_file import Set
 from amberkeel.core.tracks import ACTIVE, EXCLUDED
 
 LEAST_SIGMA = 2e-4
@@ -34,6 +35,19 @@ class Anchored:
     name: str
     xyz: np.ndarray
     sigma: np.ndarray
+
+
+def anchored_at(track: int, name: str, known: Set) -> Anchored | None:
+    """Return what a set knows of a track that is tied to one of its points; None where it has no such point.
+
+    Parameters
+    ----------
+    track : id. name : of the point. known : the set.
+    """
+    point = known.point(name)
+    if point is None:
+        return None
+    return Anchored(track, name, np.array(point.xyz), np.array(point.sigma or (known.usual_sigma,) * 3))
 
 
 @dataclass(frozen=True)

@@ -24,6 +24,9 @@ MOST_BYTES = 64 << 20
 SURVEY_SIGMA = 0.002
 """One sigma of a surveyed coordinate of which nothing is said, metres: a total station's."""
 
+ALIKE_SIGMA = 1e-3
+"""The same over the set's extent, for a set without a scale."""
+
 SURVEY = "survey"
 
 Name = Annotated[str, Field(min_length=1, max_length=80)]
@@ -85,6 +88,13 @@ class Set(Part):
     def point(self, name: str) -> Point | None:
         """Return the point of a name, or None."""
         return next((one for one in self.points if one.name == name), None)
+
+    @property
+    def usual_sigma(self) -> float:
+        """One sigma of a coordinate of which none is stated, in the set's units."""
+        if self.metric or not self.points:
+            return SURVEY_SIGMA
+        return ALIKE_SIGMA * float(np.ptp([p.xyz for p in self.points], axis=0).max())
 
 
 def read_set(text: str) -> Set:

@@ -26,15 +26,12 @@ from amberkeel.core.ties.align import LEAST, seen_off
 from amberkeel.core.ties.from_files import align_document
 from amberkeel.core.ties.pictures import found_in
 from amberkeel.core.ties.reference import reference_side
-from amberkeel.core.ties.refine import Anchored, Refined, refined
-from amberkeel.core.ties.set_file import SURVEY_SIGMA, Set, load_set
+from amberkeel.core.ties.refine import Anchored, Refined, anchored_at, refined
+from amberkeel.core.ties.set_file import Set, load_set
 from amberkeel.core.ties.side import Side, side_of
 from amberkeel.core.tracks import EXCLUDED, HAND, TrackSet, beside, from_pieces
 
 TAGS, PICTURES, EITHER = "tags", "pictures", "either"
-
-ALIKE_SIGMA = 1e-3
-"""Sigma of a set's point of which none is stated, over the set's extent."""
 
 
 @dataclass(frozen=True)
@@ -146,21 +143,9 @@ def _tags(known: Set, plate: Plate, progress: Progress) -> TrackSet | None:
 
 def _by_name(known: Set, solution: Solution) -> list[Anchored]:
     """Return what a set knows of tracks that have a point's name."""
-    extent = _extent(known)
-    out = []
     used = solution.points.known & ~solution.tracks.in_state(EXCLUDED)
-    for track, name, has in zip(solution.tracks.ids.tolist(), solution.tracks.names, used):
-        point = known.point(name)
-        if point is not None and has:
-            usual = SURVEY_SIGMA if known.metric else ALIKE_SIGMA * extent
-            sigma = np.array(point.sigma or (usual, usual, usual))
-            out.append(Anchored(track, name, np.array(point.xyz), sigma))
-    return out
-
-
-def _extent(known: Set) -> float:
-    xyz = np.array([p.xyz for p in known.points]).reshape(-1, 3)
-    return float(np.ptp(xyz, axis=0).max()) if len(xyz) else 1.0
+    rows = zip(solution.tracks.ids[used].tolist(), np.array(solution.tracks.names)[used].tolist())
+    return [one for track, name in rows if (one := anchored_at(track, name, known)) is not None]
 
 
 def _by_pictures(

@@ -8,7 +8,7 @@ from amberkeel.jobs.ties import take
 from amberkeel.store.jobs import submit
 from amberkeel.store.models import Shot
 from amberkeel.store.stages import pinned
-from amberkeel.store.ties import TIED, by_name, document_of_set, grow, is_stale, set_row, tied_shots
+from amberkeel.store.ties import by_name, document_of_set, grow, is_stale, set_row, tied_shots, untied
 from amberkeel.store.tracks import some_tracks
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.jobs import start
@@ -20,7 +20,7 @@ from amberkeel.web.ties.blueprint import blueprint
 class Part(Body):
     """What becomes of a shot's ties.
 
-    `what`: choose (`set`), names, tie (`track` with `point`, or with `spot`, a track of the set's reference), drop or
+    `what`: choose (`set`), names, tie (`track` with `point`, or a track of the set's reference), drop or
     switch (`keys`, `on`), take or leave (`names`, of those proposed; all where none is named).
     """
 
@@ -50,14 +50,10 @@ def ties(number: int):
 def _choose(opened, shot: Shot, asked: Part) -> dict:
     kept = shot.ties or {}
     if asked.set is None:
-        return {"ties": {}, "constraints": _untied(shot), "label": "Tie it to no set"}
+        return {"ties": {}, "constraints": untied(shot), "label": "Tie it to no set"}
     row = set_row(opened, shot, asked.set)
     ties = kept.get("ties", {}) if kept.get("set") == row.id else {}
     return {"ties": {"set": row.id, "ties": ties}, "label": f"Tie it to {row.name}"}
-
-
-def _untied(shot: Shot) -> list[dict]:
-    return [one for one in shot.constraints if not str(one.get("name", "")).startswith(TIED)]
 
 
 def _named(opened, shot: Shot, asked: Part) -> dict:

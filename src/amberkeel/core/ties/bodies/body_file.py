@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import TieError
 from amberkeel.core.handoff.document import read_path
 from amberkeel.core.handoff.solve_file import SolveDocument
@@ -90,11 +91,21 @@ def placed(camera: SolveDocument, solution: Solution, order: SizeOrder) -> Body:
     ----------
     camera : its solve. solution : of the body's tracks alone. order : how its size is told.
     """
-    path = read_path(camera)
+    xyz = np.array([p["xyz"] for p in camera["points"] if p["state"] != "excluded"]).reshape(-1, 3)
+    return placed_beside(read_path(camera), xyz, solution, order)
+
+
+def placed_beside(path: CameraPath, scene: np.ndarray, solution: Solution, order: SizeOrder) -> Body:
+    """Return a body in the world of a camera.
+
+    Parameters
+    ----------
+    path : the camera. scene : (P, 3) points that it was solved on, in its world. solution : of the body's tracks alone.
+    order : how its size is told.
+    """
     relative = relative_to(path, solution)
     names = {name: int(track) for name, track in zip(solution.tracks.names, solution.tracks.ids)}
-    xyz = np.array([p["xyz"] for p in camera["points"] if p["state"] != "excluded"]).reshape(-1, 3)
-    usual = float(np.median(np.linalg.norm(xyz - path.positions[0], axis=1))) if len(xyz) else 1.0
+    usual = float(np.median(np.linalg.norm(scene - path.positions[0], axis=1))) if len(scene) else 1.0
     return in_world(relative, told(order, relative, names, usual))
 
 

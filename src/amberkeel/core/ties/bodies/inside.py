@@ -37,15 +37,12 @@ MARGIN_PX = 7
 """Half a patch, pixels: features lie so far inside."""
 
 
-def follow_inside(
-    plate: Plate, inside: Callable[[int], np.ndarray], progress: Progress = silent, grow: int = 0
-) -> TrackSet:
+def follow_inside(plate: Plate, inside: Callable[[int], np.ndarray], progress: Progress = silent) -> TrackSet:
     """Return tracks of features that lie inside a body's mattes, whole patches of them.
 
     Parameters
     ----------
     plate : the pictures. inside : from frame to (H, W) bool, True on the body. progress : called with the share done.
-    grow : pixels by which the mattes are widened, for such as cut into the body.
 
     Raises
     ------
@@ -65,12 +62,7 @@ def follow_inside(
         )
     spacing = max(CLOSEST_PX, PACKED * float(np.sqrt(area / FEATURES)))
     settings = FollowSettings(detect=DetectSettings(count=FEATURES, spacing=spacing, threshold=THRESHOLD_PX))
-
-    def outside(frame: int) -> np.ndarray:
-        white = inside(frame)
-        return ~(cv2.dilate(white.astype(np.uint8), _disc(grow)) > 0 if grow else white)
-
-    return follow_plate(plate, settings, outside, span(progress, 0.05, 1.0))
+    return follow_plate(plate, settings, lambda frame: ~inside(frame), span(progress, 0.05, 1.0))
 
 
 def of_body(tracks: TrackSet, camera: CameraPath) -> TrackSet:
