@@ -16,7 +16,7 @@ from amberkeel.settings import from_environment
 from amberkeel.store.edits import apply
 from amberkeel.store.masks import put_matte
 from amberkeel.store.media import Media
-from amberkeel.store.models import Mask, Shot
+from amberkeel.store.models import Job, Mask, Shot
 from amberkeel.store.session import session
 
 
@@ -85,6 +85,99 @@ def test_one_pass_makes_the_set_and_the_other_is_brought_to_it(browser, service,
     assert any(name.startswith("set-") for name in state["scene"]["proxies"])
     assert sum(one["name"].startswith("tie ") for one in state["constraints"]) >= 6
     assert state["stages"][6]["state"] == "settled"
+
+
+def test_a_spot_is_sought_along_its_line_and_tied_by_hand(browser, service, client, passes):
+    """Without a place to look at, the epipolar line leads to where the aligned camera has the spot."""
+    _, live = passes
+    beside = client.get(f"/shots/{live}/ties/other.json?frame=1010").json
+    tied = {one["point"] for one in known(client, live)["ties"]}
+    spots = [one for one in beside["spots"] if one["name"] not in tied and 80 < one["x"] < 560 and 60 < one["y"] < 300]
+    off, found = [], None
+    for spot in spots[::2][:24]:
+        at = client.get(f"/shots/{live}/ties/where.json?track={spot['track']}").json["at"].get("1010")
+        if at is None:
+            continue
+        asked = {"x": spot["x"], "y": spot["y"], "there": 1010, "frame": 1010}
+        sought = client.get(f"/shots/{live}/ties/seek.json", query_string=asked).json
+        if sought.get("at"):
+            off.append(np.hypot(sought["at"][0] - at[0], sought["at"][1] - at[1]))
+            found = found or (off[-1] < 2.0 and spot)
+            assert len(sought["line"]) > 10 and all(p.startswith("data:image/png") for p in sought["patches"])
+    assert len(off) >= 4 and np.median(off) < 1.0 and np.mean(np.array(off) < 3.0) > 0.7, off
+    with desk_page(browser, service, live, "ties") as page:
+        page.locator('[data-act="ties-ties"]').click()
+        for _ in range(9):
+            page.keyboard.press("ArrowRight")
+        page.keyboard.press("Shift+P")
+        page.locator("#otherframe").fill("1010")
+        expect(page.locator("#otherat")).to_have_text("1010")
+        box = page.locator("#other").bounding_box()
+        k = min(box["width"] / 640, box["height"] / 360) * 0.985
+        page.mouse.click(
+            box["x"] + box["width"] / 2 + (found["x"] - 320) * k, box["y"] + box["height"] / 2 + (found["y"] - 180) * k
+        )
+        expect(page.locator("#tiehand")).to_contain_text("Found, match")
+        expect(page.locator("#tiehand img")).to_have_count(2)
+        page.keyboard.press("Shift+M")
+        expect(page.locator("#tielist")).to_contain_text(found["name"])
+    (made,) = [one for one in known(client, live)["ties"] if one["point"] == found["name"]]
+    assert made["by"] == "hand"
+    nowhere = client.get(f"/shots/{live}/ties/seek.json?frame=1010", headers={"Accept": "application/json"})
+    assert nowhere.status_code == 400 and "no spot to seek" in nowhere.json["error"]
+    post = poster(client, live)
+    taken = {"point": found["name"], "frame": 1010, "x": 100.0, "y": 100.0}
+    assert "tied already" in post("ties/spot", taken, 400)["error"]
+    assert "off the picture" in post("ties/spot", {**taken, "point": "new", "x": 999.0}, 400)["error"]
+    post("ties", {"what": "drop", "keys": [made["key"]]})
+
+
+def test_shots_of_a_free_set_are_adjusted_together(browser, service, client, passes):
+    clean, live = passes
+    before = [client.get(f"/shots/{n}/state.json").json["pinned"] for n in passes]
+    assert "is frozen" in poster(client, live)("ties/together", {}, 400)["error"]
+    with desk_page(browser, service, live, "ties") as page:
+        page.locator('[data-act="ties-seen"]').click()
+        expect(page.locator("#togethersays")).to_contain_text("is frozen")
+        page.locator('[data-act="ties-set"]').click()
+        page.locator("#setfreeze").click()
+        expect(page.locator("#setfacts")).to_contain_text("free")
+        page.locator('[data-act="ties-seen"]').click()
+        page.locator("#sharelens").check()
+        page.locator('[data-act="ties-together"]').click()
+        page.locator('[data-act="ties-set"]').click()
+        expect(page.locator("#setfacts")).to_contain_text("Version 2", timeout=240_000)
+    after = [client.get(f"/shots/{n}/state.json").json["pinned"] for n in passes]
+    assert all(a != b for a, b in zip(before, after))
+    now = known(client, live)
+    assert now["stale"] == "" and now["aligned"]["version"] == 2 and now["aligned"]["rms"] < 0.02
+    assert known(client, clean)["set"]["reference"]["id"] == clean and not known(client, clean)["set"]["behind"]
+    poster(client, clean)("undo")
+    assert client.get(f"/shots/{clean}/state.json").json["pinned"] == before[0]
+    assert "Renew the set" in known(client, live)["stale"] or "another attempt" in known(client, live)["stale"]
+    poster(client, clean)("redo")
+
+
+def test_a_plate_comes_in_with_its_set_chosen(client, database, passes):
+    _, live = passes
+    number = known(client, live)["set"]["id"]
+    with session(database) as opened:
+        production = opened.get(Shot, live).production_id
+    ok, picture = cv2.imencode(".png", np.full((90, 160), 90, np.uint8))
+    files = [(io.BytesIO(picture.tobytes()), f"dusk.{k:04d}.png") for k in range(1, 4)]
+    sent = client.post(f"/productions/{production}/upload", data={"files": files}, content_type="multipart/form-data")
+    where = sent.json["next"]
+    assert ">Quay</option>" in client.get(where).text
+    (source,) = re.findall(r'name="source" value="([^"]+)"', client.get(where).text)
+    form = {"source": source, "name": "QUAY_062 Dusk", "fps": "24/1", "sensor": "24.0", "set": str(number)}
+    assert client.post(f"/productions/{production}/confirm", data={**form, "set": "99999"}).status_code == 400
+    assert client.post(f"/productions/{production}/confirm", data=form).status_code == 302
+    with session(database) as opened:
+        shot = opened.query(Shot).filter_by(name="QUAY_062 Dusk").one()
+        assert shot.ties["set"] == number
+        (job,) = opened.query(Job).filter_by(shot_id=shot.id, kind="ingest").all()
+        assert job.arguments["then"] == ["propose", "accept", "follow", "tags", "solve", "tie"]
+        job.cancel = True
 
 
 def test_a_wrong_tie_is_found_and_what_cannot_be_is_said(browser, service, client, database, passes):
@@ -203,6 +296,11 @@ def test_a_body_is_solved_beside_the_camera_and_its_size_told(browser, service, 
         page.locator("#bodyvalue").fill("0,9")
         page.locator('[data-act="body-tell"]').click()
         expect(page.locator("#bodytold")).to_have_text("Told by a length on it.")
+        page.locator("#bodyprobe").check()
+        page.locator('[data-act="body-origin"]').click()
+        expect(page.locator("#bodyaxes")).to_contain_text("Origin at")
+        page.locator('[data-act="body-upright"]').click()
+        expect(page.locator("#bodyaxes")).to_contain_text("on frame")
         page.keyboard.press("6")
         expect(page.locator("#spacepane")).to_be_visible()
     after = client.get(f"/shots/{number}/state.json").json
@@ -212,6 +310,9 @@ def test_a_body_is_solved_beside_the_camera_and_its_size_told(browser, service, 
     true = truth.world_from_body[np.array(one["frames"]) - 1001]
     turned = [np.degrees(np.arccos((np.trace(t[0].T @ t[-1]) - 1.0) / 2.0)) for t in (turns, true)]
     assert turned[0] == pytest.approx(turned[1], abs=1.0)
+    origin = one["points"][one["names"].index(one["axes"]["origin"])]
+    assert np.linalg.norm(origin) < 1e-4 and len(one["box"]) == 48
+    assert len(one["over"][str(one["frames"][0])]) == 48 and one["attempts"][0]["used"]
     document = client.get(f"/shots/{number}/bodies/{one['key']}/body.json").json
     assert document["format"] == "amberkeel-body" and len(document["frames"]) == len(one["frames"])
     assert 'def Xform "Body"' in client.get(f"/shots/{number}/bodies/{one['key']}/body.usda").text
@@ -220,6 +321,9 @@ def test_a_body_is_solved_beside_the_camera_and_its_size_told(browser, service, 
         ({"what": "size", "key": one["key"], "size": "weight=3"}, "does not tell a size"),
         ({"what": "add", "mask": 99999}, "gone"),
         ({"what": "name", "key": "none", "name": "x"}, "body is gone"),
+        ({"what": "attempt", "key": one["key"], "attempt": 7}, "no such attempt"),
+        ({"what": "axes", "key": one["key"], "frame": 5}, "not solved on frame 5"),
+        ({"what": "size", "key": one["key"], "size": f"tie={one['names'][0]},1005,Bollard"}, "tied to no set"),
         ({"what": "stretch"}, "cannot “stretch”"),
     ):
         assert said in post("bodies", body, 400)["error"], body

@@ -16,7 +16,7 @@ from amberkeel.core.ties.bodies.inside import follow_inside, of_body
 from amberkeel.jobs.chain import Arguments, effect
 from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
-from amberkeel.store.bodies import kept_solution, own_body
+from amberkeel.store.bodies import kept_solution, own_body, with_attempt
 from amberkeel.store.edits import apply
 from amberkeel.store.masks import masked_of, own_mask
 from amberkeel.store.media import Media
@@ -55,7 +55,7 @@ def solve_body(settings: Settings, shot_id: int, arguments: Body, progress: Prog
     said = f"{kept['name']}: {solution.counts['tracks_used']} tracks, {solution.rms_px:.2f} px"
     with effect(settings, shot_id, arguments, said) as opened:
         shot = opened.get(Shot, shot_id)
-        made = {**own_body(shot, arguments.body), "solved": kept_solution(media, solution, opened.get(Attempt, number))}
+        made = with_attempt(own_body(shot, arguments.body), kept_solution(media, solution, opened.get(Attempt, number)))
         apply(opened, shot_id, "bodies", {"bodies": {arguments.body: made}, "label": f"Solve {kept['name']}"})
 
 

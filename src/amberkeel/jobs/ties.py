@@ -1,6 +1,6 @@
 """What the ties stage's jobs do: a shot aligned to its set, ties proposed from pictures, and both in one go."""
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -34,6 +34,7 @@ from amberkeel.store.ties import (
     anchored_by,
     by_name,
     document_of_set,
+    families_of,
     grow,
     set_row,
     side_in_set,
@@ -78,23 +79,56 @@ def align(settings: Settings, shot_id: int, arguments: Align, progress: Progress
         )
     if stale:
         solution = _again(settings, shot_id, solution, base_id, span(progress, 0.0, 0.4))
-    solution = _without_ties(solution)
+    solution = without_ties(solution)
     done = refined(solution, anchored, arguments.exact, span(progress, 0.4 if stale else 0.0, 0.95))
     progress(0.96, "Keeping the aligned attempt")
-    unit = "m" if document.metric else "units"
-    told = _told(done, anchored, unit)
-    with effect(settings, shot_id, arguments, _words(document.name, told)) as opened:
+    aligned = Aligned(document, version, number, anchored, done, arguments.exact)
+    with effect(settings, shot_id, arguments, _words(document.name, aligned.told)) as opened:
         shot = opened.get(Shot, shot_id)
-        count = len([m for m in live_masks(opened, shot) if m.on])
-        attempt = store_attempt(opened, media, shot, done.solution, stamp, count, base_id)
-        kept = {**(shot.ties or {}), "aligned": {**told, "attempt": attempt.id, "version": version, "set": number}}
-        apply(
-            opened, shot_id, "ties",
-            {
-                "ties": kept, "constraints": _constraints(shot, anchored, done, arguments.exact), "datum": {},
-                "scene": _scene(media, shot, document), "attempt": attempt.id, "label": f"Align to {document.name}",
-            },
-        )  # fmt: skip
+        attempt = store_attempt(opened, media, shot, done.solution, stamp, _masks(opened, shot), base_id)
+        keep_aligned(opened, media, shot, attempt, aligned, f"Align to {document.name}")
+
+
+def _masks(opened, shot: Shot) -> int:
+    return len([one for one in live_masks(opened, shot) if one.on])
+
+
+@dataclass(frozen=True)
+class Aligned:
+    """A shot aligned to a set: what the set held, its version and id, the shot's ties, what it came to, and whether it
+    was held exactly.
+    """
+
+    document: Set
+    version: int
+    set: int
+    anchored: list[Anchored]
+    done: Refined
+    exact: bool = False
+
+    @property
+    def told(self) -> dict:
+        """What the alignment says, as the page shows it."""
+        return _told(self.done, self.anchored, "m" if self.document.metric else "units")
+
+
+def keep_aligned(opened, media: Media, shot: Shot, attempt: Attempt, aligned: Aligned, label: str) -> None:
+    """Pin an aligned attempt of a shot, with its ties as constraints and what stands in the set, as one edit.
+
+    Parameters
+    ----------
+    opened, media : where all is kept. shot : that was aligned. attempt : what it came to. aligned : how. label : what
+        was done.
+    """
+    kept = {**aligned.told, "attempt": attempt.id, "version": aligned.version, "set": aligned.set}
+    apply(
+        opened, shot.id, "ties",
+        {
+            "ties": {**(shot.ties or {}), "aligned": kept},
+            "constraints": _constraints(shot, aligned.anchored, aligned.done, aligned.exact),
+            "datum": {}, "scene": _scene(media, shot, aligned.document), "attempt": attempt.id, "label": label,
+        },
+    )  # fmt: skip
 
 
 def _again(settings: Settings, shot_id: int, solution: Solution, base: int, progress: Progress) -> Solution:
@@ -104,7 +138,7 @@ def _again(settings: Settings, shot_id: int, solution: Solution, base: int, prog
     return solve_shots([shot], progress)[0]
 
 
-def _without_ties(solution: Solution) -> Solution:
+def without_ties(solution: Solution) -> Solution:
     """Return a solution whose recipe no longer says what ties said before."""
     others = tuple(one for one in solution.recipe.evidence if not one.name.startswith(TIED))
     return replace(solution, recipe=replace(solution.recipe, evidence=others))
@@ -219,28 +253,49 @@ def tie(settings: Settings, shot_id: int, arguments: Align, progress: Progress) 
     align(settings, shot_id, arguments, span(progress, 0.0 if enough else 0.5, 1.0))
 
 
-def take(opened, media: Media, shot: Shot, chosen: list[dict]) -> int:
-    """Take proposed spots as ties: each becomes a track of the shot, and a point of the set where it is none yet.
+def in_one_go(document: Set, solved: bool) -> list[str]:
+    """Return the kinds of the jobs that bring a shot into its set's world, in their order.
 
     Parameters
     ----------
-    opened, media : where all is kept. shot : that is tied. chosen : proposals, as `_proposal` has them.
+    document : the set. solved : whether the shot is solved already; otherwise what moves is masked, and features are
+        followed first.
+    """
+    before = [] if solved else ["propose", "accept", "follow"]
+    if families_of(document):
+        return [*before, "tags", "solve", "tie"]
+    return [*before, *([] if solved else ["solve"]), "tie"]
+
+
+def take(opened, media: Media, shot: Shot, chosen: list[dict], by: str = "pictures") -> list[int]:
+    """Take found spots as ties: each becomes a track of the shot, and a point of the set where it is none yet; return
+    the tracks' ids.
+
+    Parameters
+    ----------
+    opened, media : where all is kept. shot : that is tied. chosen : proposals, as `_proposal` has them. by : "pictures"
+        or "hand", of which the frames are keys.
     """
     row: FilmSet = set_row(opened, shot)
     reference = opened.get(Shot, row.reference_id)
     made = opened.get(Attempt, row.reference_attempt)
     grow(opened, media, row, reference, made, [one["name"] for one in chosen])
+    document = document_of_set(row)
+    lost = [one["name"] for one in chosen if document.point(one["name"]) is None]
+    if lost:
+        raise TieError(f"{lost[0]} has no point in {reference.name}.", "Choose a spot that served in its solve.")
     stem = reference.name.split()[0]
     names = [f"{stem} {one['name']}"[:80] for one in chosen]
     pieces = [(one["frames"], np.stack([one["x"], one["y"]], 1), one["sigma"], one["score"]) for one in chosen]
     tracks = from_pieces(names, pieces, [HAND] * len(chosen))
-    ids = add_run(opened, shot, tracks, {"images": "plate", "tie": True})
+    keys = [list(map(int, one["frames"])) for one in chosen] if by == "hand" else None
+    ids = add_run(opened, shot, tracks, {"images": "plate", "tie": True}, keys)
     ties = {
-        f"t{track}": {"track": track, "point": one["name"], "by": "pictures", "on": True}
-        for track, one in zip(ids, chosen)
+        f"t{track}": {"track": track, "point": one["name"], "by": by, "on": True} for track, one in zip(ids, chosen)
     }
     kept = shot.ties or {}
     left = {name: one for name, one in kept.get("proposed", {}).items() if name not in {c["name"] for c in chosen}}
     whole = {**kept, "ties": {**kept.get("ties", {}), **ties}, "proposed": left}
-    apply(opened, shot.id, "ties", {"ties": whole, "bring": ids, "label": f"Take {len(ids)} ties from pictures"})
-    return len(ids)
+    label = f"Tie {names[0]} by hand" if by == "hand" else f"Take {len(ids)} ties from pictures"
+    apply(opened, shot.id, "ties", {"ties": whole, "bring": ids, "label": label})
+    return ids

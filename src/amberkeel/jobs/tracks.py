@@ -22,6 +22,7 @@ from amberkeel.store.masks import cover, live_masks, masked_of, nothing_left
 from amberkeel.store.media import Media
 from amberkeel.store.models import Shot, Track
 from amberkeel.store.session import session
+from amberkeel.store.ties import document_of_set, families_of, set_row
 from amberkeel.store.tracks import add_run, free_names, live_tracks, to_track_set
 
 SIGHTINGS = 3
@@ -284,7 +285,11 @@ def find_tags(settings: Settings, shot_id: int, arguments: Tags, progress: Progr
     """Find a family's tags on every frame; they stand in for that family's earlier ones."""
     plate, family = open_row(plate_row(settings, shot_id)), arguments.family
     with session(settings.database) as opened:
-        before = {t.id: tuple(t.keys) for t in live_tracks(opened, opened.get(Shot, shot_id))}
+        shot = opened.get(Shot, shot_id)
+        if arguments.then and (shot.ties or {}).get("set"):
+            # On the way into a set's world the tags are those that the set has.
+            family = next(iter(families_of(document_of_set(set_row(opened, shot)))), family)
+        before = {t.id: tuple(t.keys) for t in live_tracks(opened, shot)}
     tracks, reports = follow_tags(plate, family, arguments.corners, span(progress, 0.0, 0.97))
     with effect(settings, shot_id, arguments) as opened:
         shot = locked_shot(opened, shot_id)

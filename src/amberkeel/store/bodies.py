@@ -1,7 +1,8 @@
 """Bodies of a shot: what each is followed inside of, how its size is told, and its own solve, kept by hash.
 
-`Shot.bodies` holds by key `name`, `mask` (id), `size` (kind and words, as `body_file.SizeOrder`), and `solved`: the
-hashes of its solve's `document` and `arrays`, the attempt of the camera that it was solved with, and figures.
+`Shot.bodies` holds by key `name`, `mask` (id), `size` (kind and words, as `body_file.SizeOrder`), `axes` (`origin`, a
+track's name, and `frame`), `probe` (whether its probe box is shown), and `solved`: the hashes of its solve's `document`
+and `arrays`, the attempt of the camera that it was solved with, and figures. `attempts` are all its solves.
 """
 
 import json
@@ -14,11 +15,14 @@ from amberkeel.core.errors import TieError
 from amberkeel.core.handoff.document import read_solution, solution_arrays, solve_document
 from amberkeel.core.solve.reasons import as_document
 from amberkeel.core.solve.solution import Solution
-from amberkeel.core.ties.bodies.body import Body
+from amberkeel.core.ties.bodies.body import Axes, Body
 from amberkeel.core.ties.bodies.body_file import SizeOrder, placed_beside
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.world import looked_at, pinned_of
+
+MOST_ATTEMPTS = 20
+"""Solves of a body that are kept, the last ones."""
 
 MOST = 40
 """Bodies of a shot at the most."""
@@ -78,7 +82,24 @@ def placed(session: Session, media: Media, shot: Shot, key: str) -> Placed:
     solution = _solution(media, kept["solved"])
     size = kept.get("size") or {}
     order = SizeOrder(size.get("kind", ""), tuple(size.get("words", ())))
-    return Placed(placed_beside(path, datum.apply(own.xyz[own.standing]), solution, order), solution, path)
+    scene = datum.apply(own.xyz[own.standing])
+    return Placed(placed_beside(path, scene, solution, order, _axes(kept.get("axes") or {}, solution)), solution, path)
+
+
+def _axes(kept: dict, solution: Solution) -> Axes:
+    """Return what a body's own coordinates are; a track that another solve no longer has is left out."""
+    ids = dict(zip(solution.tracks.names, solution.tracks.ids.tolist()))
+    return Axes(ids.get(kept.get("origin", "")), kept.get("frame"))
+
+
+def with_attempt(kept: dict, solved: dict) -> dict:
+    """Return a body with another solve, in use and among its attempts.
+
+    Parameters
+    ----------
+    kept : the body. solved : as `kept_solution` has it.
+    """
+    return {**kept, "solved": solved, "attempts": [*kept.get("attempts", []), solved][-MOST_ATTEMPTS:]}
 
 
 def _solution(media: Media, solved: dict) -> Solution:

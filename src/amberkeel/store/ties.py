@@ -12,6 +12,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import TieError
+from amberkeel.core.follow.tags import FAMILIES
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.ties.refine import Anchored, anchored_at
 from amberkeel.core.ties.set_file import Point, Set, read_set, set_text, sigmas_of
@@ -62,6 +63,11 @@ def keep_set(row: FilmSet, document: Set) -> None:
     """Put what a set holds into its row, as another version."""
     row.document, row.name = json.loads(set_text(document)), document.name
     row.version = (row.version or 0) + 1
+
+
+def families_of(document: Set) -> list[str]:
+    """Return the families of fiducial tags that a set has points of."""
+    return sorted({point.name.rpartition("-")[0] for point in document.points} & set(FAMILIES))
 
 
 def tied_shots(session: Session, row: FilmSet) -> list[Shot]:

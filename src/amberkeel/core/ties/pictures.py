@@ -177,13 +177,20 @@ def _rows(side: Side) -> np.ndarray:
 
 
 def _described(side: Side) -> list[_Described]:
-    finder = cv2.SIFT.create(DESCRIBED)
     out = []
     for row in _rows(side).tolist():
-        keys, descriptors = finder.detectAndCompute(side.plate.gray(int(side.path.frames[row])), None)
-        if keys and descriptors is not None:
-            out.append(_Described(row, from_opencv(np.array([k.pt for k in keys])), np.sqrt(_shares(descriptors))))
+        xy, descriptors = described(side.plate.gray(int(side.path.frames[row])))
+        if len(xy):
+            out.append(_Described(row, xy, descriptors))
     return out
+
+
+def described(gray: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Return the features of a picture (H, W) uint8: pixels (K, 2), and what they look like (K, 128)."""
+    keys, descriptors = cv2.SIFT.create(DESCRIBED).detectAndCompute(gray, None)
+    if not keys or descriptors is None:
+        return np.zeros((0, 2)), np.zeros((0, 128), np.float32)
+    return from_opencv(np.array([k.pt for k in keys])), np.sqrt(_shares(descriptors))
 
 
 def _shares(descriptors: np.ndarray) -> np.ndarray:
@@ -193,10 +200,7 @@ def _shares(descriptors: np.ndarray) -> np.ndarray:
 
 def _matched(a: _Described, b: _Described) -> np.ndarray | None:
     """Return the features (M, 2) of two frames that match both ways and along one epipolar geometry, or None."""
-    matcher = cv2.BFMatcher(cv2.NORM_L2)
-    there = _nearest(matcher, a.descriptors, b.descriptors)
-    back = _nearest(matcher, b.descriptors, a.descriptors)
-    pairs = np.array([(i, j) for i, j in there.items() if back.get(j) == i], int).reshape(-1, 2)
+    pairs = matched_both_ways(a.descriptors, b.descriptors)
     if len(pairs) < LEAST_MATCHES:
         return None
     x, y = a.xy[pairs[:, 0]].astype(np.float32), b.xy[pairs[:, 1]].astype(np.float32)
@@ -204,6 +208,15 @@ def _matched(a: _Described, b: _Described) -> np.ndarray | None:
     if inside is None or inside.sum() < LEAST_MATCHES:
         return None
     return pairs[inside.ravel() > 0]
+
+
+def matched_both_ways(one: np.ndarray, other: np.ndarray) -> np.ndarray:
+    """Return the rows (M, 2) of descriptors (K, 128) and (L, 128) that are each other's nearest and distinctly so."""
+    if len(one) < 2 or len(other) < 2:
+        return np.zeros((0, 2), int)
+    matcher = cv2.BFMatcher(cv2.NORM_L2)
+    there, back = _nearest(matcher, one, other), _nearest(matcher, other, one)
+    return np.array([(i, j) for i, j in there.items() if back.get(j) == i], int).reshape(-1, 2)
 
 
 def _nearest(matcher, one: np.ndarray, other: np.ndarray) -> dict[int, int]:
@@ -398,16 +411,7 @@ def _measured(own: Side, fixed: Side, in_fixed, xyz, at: tuple[int, int, int], r
 
 def _begun(patch: Patch, picture: np.ndarray, warp: np.ndarray, reach: float) -> np.ndarray:
     """Return the warp moved to where the patch, drawn as it must look there, matches best within reach, pixels."""
-    linear = warp[:2, :2]
-    corners = linear @ (HALF_PX * np.array([[-1, 1, 1, -1], [-1, -1, 1, 1]], float))
-    half = int(np.clip(np.ceil(np.abs(corners).max()), 4, 40))
-    v, u = np.mgrid[-half : half + 1, -half : half + 1].astype(np.float32)
-    back = np.linalg.inv(linear)
-    x, y = back[0, 0] * u + back[0, 1] * v + HALF_PX, back[1, 0] * u + back[1, 1] * v + HALF_PX
-    drawn = cv2.remap(
-        patch.pixels.astype(np.float32), x.astype(np.float32), y.astype(np.float32), cv2.INTER_LINEAR,
-        borderMode=cv2.BORDER_REPLICATE,
-    )  # fmt: skip
+    drawn, half = patch_as_seen(patch, warp[:2, :2])
     centre = warp[:2, 2] - 0.5
     whole = np.round(centre).astype(int)
     far = half + int(np.ceil(reach))
@@ -419,6 +423,25 @@ def _begun(patch: Patch, picture: np.ndarray, warp: np.ndarray, reach: float) ->
     out = warp.copy()
     out[:2, 2] = np.array([left + dx + half, top + dy + half]) + 0.5
     return out
+
+
+def patch_as_seen(patch: Patch, linear: np.ndarray) -> tuple[np.ndarray, int]:
+    """Return a patch drawn turned and scaled by a linear map (2, 2), and half its side, pixels.
+
+    Parameters
+    ----------
+    patch : as it was cut. linear : here_from_there.
+    """
+    corners = linear @ (HALF_PX * np.array([[-1, 1, 1, -1], [-1, -1, 1, 1]], float))
+    half = int(np.clip(np.ceil(np.abs(corners).max()), 4, 40))
+    v, u = np.mgrid[-half : half + 1, -half : half + 1].astype(np.float32)
+    back = np.linalg.inv(linear)
+    x, y = back[0, 0] * u + back[0, 1] * v + HALF_PX, back[1, 0] * u + back[1, 1] * v + HALF_PX
+    drawn = cv2.remap(
+        patch.pixels.astype(np.float32), x.astype(np.float32), y.astype(np.float32), cv2.INTER_LINEAR,
+        borderMode=cv2.BORDER_REPLICATE,
+    )  # fmt: skip
+    return drawn, half
 
 
 def _warp(fixed: Side, in_fixed, xyz: np.ndarray, other: int, row: int) -> np.ndarray:

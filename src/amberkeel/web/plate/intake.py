@@ -19,9 +19,11 @@ from amberkeel.core.plate.plate import open_plate
 from amberkeel.core.units import maybe_number, typed_number, typed_rate
 from amberkeel.jobs.plate import proxy
 from amberkeel.jobs.queue import wake
+from amberkeel.jobs.ties import in_one_go
 from amberkeel.store.edits.plate import check_name
 from amberkeel.store.jobs import submit
 from amberkeel.store.models import Plate, Production, Shot
+from amberkeel.store.ties import document_of_set, set_row, sets_of
 from amberkeel.web.common import get_production, open_session
 from amberkeel.web.lens.camera import keep_preset, presets
 from amberkeel.web.plate.blueprint import blueprint
@@ -90,6 +92,7 @@ def confirm(number: int):
         return render_template(
             "confirm.html",
             production=get_production(opened, number),
+            sets=sets_of(opened, number),
             plates=[_recognised(opened, source) for source in sources],
             rates=FRAME_RATES,
             sensors=SENSORS,
@@ -202,9 +205,19 @@ def _add_shot(opened: Session, production: Production, form: dict) -> Shot:
     opened.add(shot)
     if form.get("preset", "").strip():
         keep_preset(opened, form["preset"].strip()[:80], row.sensor_width_mm)
+    then = _into_set(opened, shot, form.get("set", ""))
     opened.flush()
-    submit(opened, "ingest", shot.id)
+    submit(opened, "ingest", shot.id, {"then": then})
     return shot
+
+
+def _into_set(opened: Session, shot: Shot, chosen: str) -> list[str]:
+    """Tie a new shot to the set that was chosen, if any; return the jobs that bring it into that world."""
+    if not chosen:
+        return []
+    row = set_row(opened, shot, int(maybe_number(chosen, "The set") or 0))
+    shot.ties = {"set": row.id, "ties": {}}
+    return in_one_go(document_of_set(row), False)
 
 
 def _rate(chosen: str, typed: str) -> str:

@@ -170,20 +170,31 @@ def where(number: int):
     track = request.args.get("track", type=int)
     with open_session() as opened:
         shot = get_shot(opened, number)
-        row, attempt, aligned = set_row(opened, shot), pinned(opened, shot), (shot.ties or {}).get("aligned")
-        reference = opened.get(Shot, row.reference_id or 0)
-        made = opened.get(Attempt, row.reference_attempt or 0)
-        if attempt is None or not aligned or reference is None or made is None:
-            return jsonify(at={})
-        theirs, their_datum = looked_at(media(), reference, made)
-        solved, datum = looked_at(media(), shot, attempt)
-    at = theirs.row(track) if track is not None else None
+        return jsonify(at=where_seen(opened, shot, set_row(opened, shot), track))
+
+
+def where_seen(opened, shot: Shot, row: FilmSet, track: int | None) -> dict[int, list[float]]:
+    """Return where a track of a set's reference must lie in an aligned shot, as `ellipses` has it; nothing for one that
+    is not aligned, or a track without a point.
+
+    Parameters
+    ----------
+    opened : the session. shot : in whose picture. row : the set. track : id, of the reference.
+    """
+    attempt, aligned = pinned(opened, shot), (shot.ties or {}).get("aligned")
+    reference = opened.get(Shot, row.reference_id or 0)
+    made = opened.get(Attempt, row.reference_attempt or 0)
+    if track is None or attempt is None or not aligned or reference is None or made is None:
+        return {}
+    theirs, their_datum = looked_at(media(), reference, made)
+    solved, datum = looked_at(media(), shot, attempt)
+    at = theirs.row(track)
     if at is None:
-        return jsonify(at={})
+        return {}
     turn = their_datum.scale * their_datum.rotation
     spread = np.zeros((3, 3)) if theirs.covariance is None else turn @ np.nan_to_num(theirs.covariance[at]) @ turn.T
     spread = spread + aligned["rms"] ** 2 / 3.0 * np.eye(3)
-    return jsonify(at=ellipses(datum.camera(solved.path), their_datum.apply(theirs.xyz[at]), spread))
+    return ellipses(datum.camera(solved.path), their_datum.apply(theirs.xyz[at]), spread)
 
 
 def ellipses(path: CameraPath, xyz: np.ndarray, spread: np.ndarray) -> dict[int, list[float]]:

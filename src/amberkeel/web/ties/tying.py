@@ -4,7 +4,7 @@ from flask import jsonify
 
 from amberkeel.core.errors import TieError
 from amberkeel.jobs.queue import wake
-from amberkeel.jobs.ties import take
+from amberkeel.jobs.ties import in_one_go, take
 from amberkeel.store.jobs import submit
 from amberkeel.store.models import Shot
 from amberkeel.store.stages import pinned
@@ -142,6 +142,23 @@ def align(number: int):
     return start("align", number, {"exact": sent(Align).exact})
 
 
+class Together(Body):
+    """Whether all shots of the set have one lens."""
+
+    share_lens: Flag = False
+
+
+@blueprint.post("/shots/<int:number>/ties/together")
+def together(number: int):
+    """Start adjusting all shots of a free set together."""
+    asked = sent(Together)
+    with open_session() as opened:
+        row = set_row(opened, get_shot(opened, number))
+        if document_of_set(row).frozen:
+            raise TieError(f"{row.name} is frozen: shots are brought to it, and never bend it.", "Let it go first.")
+    return start("together", number, {"share_lens": asked.share_lens})
+
+
 @blueprint.post("/shots/<int:number>/ties/again")
 def again(number: int):
     """Start aligning every shot of the set whose alignment no longer holds, one after the other."""
@@ -175,11 +192,5 @@ def whole(number: int):
         shot = get_shot(opened, number)
         row = set_row(opened, shot)
         solved = pinned(opened, shot) is not None
-        families = sorted({p["name"].rpartition("-")[0] for p in row.document.get("points", []) if "-" in p["name"]})
-    chain = [] if solved else ["solve"]
-    if any(family[:1].isdigit() for family in families):
-        chain = ["tags", "solve"]
-    if not solved:
-        chain = ["follow", *chain]
-    chain = [*chain, "tie"]
+        chain = in_one_go(document_of_set(row), solved)
     return start(chain[0], number, {"then": chain[1:]})

@@ -86,7 +86,7 @@ def _as_plain(settings: HandSettings) -> dict:
     }
 
 
-def _check_place(opened, shot: Shot, frame: int, x: float, y: float) -> None:
+def check_place(opened, shot: Shot, frame: int, x: float, y: float) -> None:
     """Raise FollowError for a position that no track can start from."""
     plate = shot.plate
     if not plate.first <= frame <= plate.last:
@@ -107,7 +107,7 @@ def place(number: int):
     followed = {"images": asked.images, "settings": _as_plain(_settings(asked))}
     with open_session() as opened:
         shot = get_shot(opened, number)
-        _check_place(opened, shot, asked.frame, asked.x, asked.y)
+        check_place(opened, shot, asked.frame, asked.x, asked.y)
         new = track_changes.place(opened, shot, asked.frame, (asked.x, asked.y), followed, asked.revision)
         return answer(opened, shot, track=new)
 
@@ -121,7 +121,7 @@ def key(number: int, track: int):
         xy = None
         if not asked.remove:
             xy = (asked.need("x"), asked.need("y"))
-            _check_place(opened, shot, asked.frame, *xy)
+            check_place(opened, shot, asked.frame, *xy)
         track_changes.key(opened, shot, track, asked.frame, xy, asked.revision)
         return answer(opened, shot)
 

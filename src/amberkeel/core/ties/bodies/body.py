@@ -20,8 +20,9 @@ class Body:
 
     Attributes
     ----------
-    frames : (F,) numbers. positions : (F, 3) of its origin, the middle of its points, units of the camera's world.
-    world_from_body : (F, 3, 3); the body's axes are the world's on its first frame. ids : (P,) tracks of its points.
+    frames : (F,) numbers. positions : (F, 3) of its origin, units of the camera's world.
+    world_from_body : (F, 3, 3); the body's axes are the world's on its first frame, or
+        as `Axes` says. ids : (P,) tracks of its points.
     points : (P, 3) in the body's frame. size : how its size was told.
     own_from_solve : from the coordinates of its own solve to the body's.
     """
@@ -74,16 +75,30 @@ def without_zoom(tracks: TrackSet, camera: CameraPath) -> TrackSet:
     return replace(own, xy=centre + (own.xy - centre) / share[:, None], sigma=own.sigma / share)
 
 
-def in_world(relative: Relative, size: Size) -> Body:
+@dataclass(frozen=True)
+class Axes:
+    """What a body's own coordinates are: the track whose point is their origin, None for the middle of all points; and
+    the frame on which its axes are the world's, None for the first.
+    """
+
+    origin: int | None = None
+    frame: int | None = None
+
+
+def in_world(relative: Relative, size: Size, axes: Axes = Axes()) -> Body:
     """Return a body in the camera's world, of a size that is told.
 
     Parameters
     ----------
     relative : the camera relative to the body, and the camera in the world. size : units of the world a unit of the
-        body's solve.
+        body's solve. axes : of the body.
+
+    Raises
+    ------
+    TieError : the track has no point, or the body is not solved on the frame.
     """
-    middle = np.median(relative.xyz, axis=0)
-    first = relative.turns[0]
+    middle = np.median(relative.xyz, axis=0) if axes.origin is None else relative.xyz[relative.point(axes.origin)]
+    first = relative.turns[0 if axes.frame is None else relative.row(axes.frame)]
     own_from_solve = Datum(size.scale, first, -size.scale * first @ middle)
     return Body(
         relative.frames, relative.places(middle, size.scale), relative.turns @ first.T, relative.ids,

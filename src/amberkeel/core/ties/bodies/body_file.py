@@ -10,7 +10,7 @@ from amberkeel.core.errors import TieError
 from amberkeel.core.handoff.document import read_path
 from amberkeel.core.handoff.solve_file import SolveDocument
 from amberkeel.core.solve.solution import Solution
-from amberkeel.core.ties.bodies.body import Body, in_world
+from amberkeel.core.ties.bodies.body import Axes, Body, in_world
 from amberkeel.core.ties.bodies.size import (
     Relative,
     Size,
@@ -95,18 +95,20 @@ def placed(camera: SolveDocument, solution: Solution, order: SizeOrder) -> Body:
     return placed_beside(read_path(camera), xyz, solution, order)
 
 
-def placed_beside(path: CameraPath, scene: np.ndarray, solution: Solution, order: SizeOrder) -> Body:
+def placed_beside(
+    path: CameraPath, scene: np.ndarray, solution: Solution, order: SizeOrder, axes: Axes = Axes()
+) -> Body:
     """Return a body in the world of a camera.
 
     Parameters
     ----------
     path : the camera. scene : (P, 3) points that it was solved on, in its world. solution : of the body's tracks alone.
-    order : how its size is told.
+    order : how its size is told. axes : what its own coordinates are.
     """
     relative = relative_to(path, solution)
     names = {name: int(track) for name, track in zip(solution.tracks.names, solution.tracks.ids)}
     usual = float(np.median(np.linalg.norm(scene - path.positions[0], axis=1))) if len(scene) else 1.0
-    return in_world(relative, told(order, relative, names, usual))
+    return in_world(relative, told(order, relative, names, usual), axes)
 
 
 def body_document(body: Body, solution: Solution, plate: str) -> dict:

@@ -9,7 +9,11 @@ const SIZES = {
   length: ["a length on it", "1.20", "Click two of its points, the second with Shift; type how far apart they are."],
   ground: ["touching the ground", "", "On this frame its lowest point lies on the ground, height 0 of the world."],
   still: ["standing still", "", "Brush the frames on which it stands still while the camera moves."],
-  tie: ["a known place", "0, 0, 0", "Click one of its points, type the place that it touches on this frame."],
+  tie: [
+    "a known place",
+    "0, 0, 0",
+    "Click one of its points; type what it touches on this frame: x, y, z or a point of the set.",
+  ],
 };
 
 export class BodiesBench {
@@ -21,7 +25,13 @@ export class BodiesBench {
       { id: "body-add", name: "Bodies: make the chosen mask a body", run: () => this.add() },
       { id: "body-solve", name: "Bodies: follow and solve the chosen one", run: () => this.solve() },
       { id: "body-tell", name: "Bodies: tell the chosen one's size", run: () => this.tell() },
+      { id: "body-origin", name: "Bodies: origin at the picked point", run: () => this.origin() },
+      { id: "body-upright", name: "Bodies: its axes are the world's on this frame", run: () => this.upright() },
     ];
+    find("#bodyprobe").addEventListener("change", (e) => this.use({ what: "probe", on: e.target.checked }));
+    find("#bodyattempt").addEventListener("change", (e) =>
+      this.use({ what: "attempt", attempt: Number(e.target.value) }),
+    );
     const select = find("#bodysize");
     select.replaceChildren(...Object.entries(SIZES).map(([kind, [words]]) => new Option(words, kind)));
     select.addEventListener("change", () => this.drawSize());
@@ -97,6 +107,20 @@ export class BodiesBench {
     return this.send({ what: "size", key: this.chosen?.key ?? "", size: words[kind] });
   }
 
+  /** Change the chosen body. */
+  use(body) {
+    return this.chosen ? this.send({ key: this.chosen.key, ...body }) : toast("There is no body.", true);
+  }
+
+  origin() {
+    const [name] = this.picked;
+    return this.use({ what: "axes", name: name ?? "" });
+  }
+
+  upright() {
+    return this.use({ what: "axes", frame: this.desk.state.frame });
+  }
+
   draw() {
     const masks = find("#bodymask");
     const own = new Set(this.found.bodies.map((one) => one.mask));
@@ -149,9 +173,25 @@ export class BodiesBench {
     find("#bodytold").textContent = one.told
       ? `Told by ${one.told}.`
       : "Nothing tells its size: it was put as far away as things usually are.";
+    this.drawOwn(one);
     const at = `/shots/${this.desk.shot}/bodies/${one.key}`;
     find("#bodyjson").href = `${at}/body.json`;
     find("#bodyusd").href = `${at}/body.usda`;
+  }
+
+  /** What belongs to the body alone: its attempts, probe box and axes. */
+  drawOwn({ attempts, probe, axes }) {
+    find("#bodytries").hidden = attempts.length < 2;
+    find("#bodyattempt").replaceChildren(
+      ...attempts.map((one, k) => {
+        const words = `${k + 1} · ${counted(one.tracks, "track")}, ${one.rms_px.toFixed(3)} px`;
+        return new Option(words, k, one.used, one.used);
+      }),
+    );
+    find("#bodyprobe").checked = probe;
+    const from = axes.origin ? `Origin at ${axes.origin}` : "Origin in the middle of its points";
+    find("#bodyaxes").textContent =
+      `${from}; axes the world's on ${axes.frame ? `frame ${axes.frame}` : "its first frame"}.`;
   }
 
   drawSize() {
@@ -159,6 +199,8 @@ export class BodiesBench {
     const [, example, hint] = SIZES[kind];
     find("#bodyhint").textContent =
       this.picked.length && ["length", "tie"].includes(kind) ? `Picked: ${this.picked.join(", ")}. ${hint}` : hint;
+    const places = kind === "tie" ? (this.desk.state.ties.known?.set?.points ?? []) : [];
+    find("#bodyplaces").replaceChildren(...places.map((point) => new Option(point.name)));
     find("#bodyvalue").hidden = !example;
     find("#bodyvalue").placeholder = example;
   }

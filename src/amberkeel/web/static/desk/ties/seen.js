@@ -1,4 +1,5 @@
 // The other shots of the set: where their cameras are, and how well each is tied.
+import { toast } from "../shell/api.js";
 import { element, find } from "../shell/dom.js";
 import { counted, lengthOf } from "./words.js";
 
@@ -17,6 +18,7 @@ export class SeenBench {
     this.actions = [
       { id: "ties-space", name: "Ties: all cameras of the set in 3D", run: () => this.inSpace() },
       { id: "ties-again", name: "Ties: align again what is behind", run: () => desk.send("ties/again", {}) },
+      { id: "ties-together", name: "Ties: adjust all shots of the set together", run: () => this.together() },
     ];
   }
 
@@ -28,6 +30,11 @@ export class SeenBench {
     space.scene.wholeSet();
   }
 
+  together() {
+    if (!this.desk.state.ties.known?.set) return toast("This shot is of no set.", true);
+    return this.desk.start("ties/together", { share_lens: find("#sharelens").checked });
+  }
+
   draw({ set, others, sets }) {
     const users = sets.find((one) => one.id === set?.id)?.shots ?? [];
     find("#othersays").textContent = set
@@ -35,6 +42,12 @@ export class SeenBench {
       : "This shot is of no set.";
     find("#otherlist").replaceChildren(...others.map((one, k) => this.row(one, k)));
     find('[data-act="ties-space"]').disabled = !others.length;
+    find('[data-act="ties-together"]').disabled = !others.length || set.frozen || set.removed;
+    find("#togethersays").textContent = set?.frozen
+      ? `${set.name} is frozen: shots are brought to it. Let it go (Set) and they may bend it together.`
+      : set && others.length
+        ? `${set.name} is free: its points move with all its shots, and each shot gets another attempt.`
+        : "";
   }
 
   row(one, k) {

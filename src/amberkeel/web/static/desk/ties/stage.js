@@ -68,6 +68,7 @@ export class TiesStage {
     if (keys.has("stage") && state.stage !== "ties" && this.other.isShown) this.other.hide();
     if (state.stage !== "ties") return;
     if (["stage", "ties", "selection", "server"].some((key) => keys.has(key))) this.draw();
+    if (keys.has("frame")) this.ties.hand.moved();
     if (["selection", "ties"].some((key) => keys.has(key))) this.other.draw();
   }
 

@@ -1,6 +1,7 @@
 // The ties of a shot: by name, from pictures, by hand; the shot aligned by them, and what each of them says.
-import { get, toast } from "../shell/api.js";
+import { toast } from "../shell/api.js";
 import { element, find, signButton } from "../shell/dom.js";
+import { HandTies } from "./byhand.js";
 import { counted, figureOf, lengthOf, unitOf } from "./words.js";
 
 /** Ties wished for, and needed. */
@@ -14,19 +15,14 @@ export class TiesBench {
   constructor(desk, other) {
     this.desk = desk;
     this.other = other;
-    other.picked = () => this.pointTo();
+    this.hand = new HandTies(desk, other);
     this.actions = [
       { id: "tie-names", name: "Ties: by name", run: () => this.send({ what: "names" }) },
       { id: "tie-pictures", name: "Ties: propose from pictures", run: () => this.start("ties/pictures") },
       { id: "tie-beside", name: "Ties: two plates side by side", keys: "Shift P", run: () => this.beside() },
       { id: "tie-whole", name: "Ties: all in one go", run: () => this.start("ties/whole") },
       { id: "tie-align", name: "Ties: align to the set", keys: "Y", run: () => this.align() },
-      {
-        id: "tie-hand",
-        name: "Ties: tie the selected track to the picked spot",
-        keys: "Shift M",
-        run: () => this.tie(),
-      },
+      ...this.hand.actions,
       { id: "tie-next", name: "Ties: to the next proposed tie", keys: "P", run: () => this.next() },
     ];
   }
@@ -62,29 +58,6 @@ export class TiesBench {
     return this.other.toggle();
   }
 
-  /** Show where the spot that is picked in the other plate must lie here, once this shot is in the set's world. */
-  async pointTo() {
-    this.draw(this.known);
-    const { picked } = this.other.state;
-    const known = picked?.track
-      ? await get(this.desk.at(`ties/where.json?track=${picked.track}`)).catch(() => null)
-      : null;
-    this.set({ where: known && { name: picked.name, at: known.at } });
-    const here = known?.at[this.desk.state.frame];
-    // A plate that is seen as a whole stays where it is.
-    if (here && this.desk.viewport.zoom > CLOSE) this.desk.viewport.centre(here[0], here[1]);
-    if (!here && known && Object.keys(known.at).length)
-      this.desk.store.set({ frame: nearest(known.at, this.desk.state.frame) });
-  }
-
-  /** Tie the track that is selected here to the spot that is picked in the other plate. */
-  tie() {
-    const { picked } = this.other.state;
-    if (!picked) return toast("Pick a spot in the other plate first.", true);
-    if (this.desk.selected.length !== 1) return toast("Select the one track here that lies on that spot.", true);
-    return this.send({ what: "tie", track: this.desk.selected[0], point: picked.name });
-  }
-
   drop() {
     const { chosen } = this.desk.state.ties;
     if (!chosen) return false;
@@ -115,7 +88,7 @@ export class TiesBench {
     for (const act of ["tie-names", "tie-pictures", "tie-beside", "tie-whole", "tie-align"])
       find(`[data-act="${act}"]`).disabled = !set || set.own || set.removed;
     find("#tiecount").textContent = countWords(known);
-    this.drawHand(known);
+    this.hand.draw(known);
     this.drawProposed(known);
     const rows = sorted(known).map((one) => this.row(one, known));
     rows.push(...lost.map((point) => this.lostRow(point)));
@@ -133,26 +106,6 @@ export class TiesBench {
     if (stale) return stale;
     if (aligned) return `In the world of ${set.name}.`;
     return `Each tie says that a track here is a point of ${set.name}.`;
-  }
-
-  drawHand({ set }) {
-    const box = find("#tiehand");
-    const { picked } = this.other.state;
-    if (!this.other.isShown || !set) return box.replaceChildren();
-    const names = this.desk.selected.map((id) => this.nameOf(id));
-    const line = element("p", "label my-1");
-    line.textContent = picked
-      ? `${picked.name} there; ${names.length === 1 ? `${names[0]} here` : "select its track here"}.`
-      : "Pick a spot in the right plate, then select its track in the left one.";
-    const button = element("button", "button tight w-full", "Tie them (Shift M)");
-    button.disabled = !picked || names.length !== 1;
-    button.addEventListener("click", () => this.tie());
-    return box.replaceChildren(line, button);
-  }
-
-  nameOf(id) {
-    const { tracks } = this.desk.state;
-    return tracks?.names[tracks.row.get(id)] ?? String(id);
   }
 
   drawProposed({ proposed }) {
@@ -273,13 +226,6 @@ export class TiesBench {
 function countWords({ ties, aligned }) {
   if (aligned) return `${ties.length}; off in ${unitOf(aligned.unit)} · px`;
   return ties.length ? `${ties.length} of ${WISHED} wished for` : "";
-}
-
-/** The frame of those that are known that is nearest to one. */
-function nearest(at, frame) {
-  return Object.keys(at)
-    .map(Number)
-    .reduce((a, b) => (Math.abs(a - frame) <= Math.abs(b - frame) ? a : b));
 }
 
 /** The tie that the alignment rests on most. */

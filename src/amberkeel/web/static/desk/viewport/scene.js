@@ -7,7 +7,7 @@ import { pinholeOf } from "./pinhole.js";
 import { bodiesGroup, placeBodies } from "./space_bodies.js";
 import { SpacePick } from "./space_pick.js";
 import { colourOf, isShown } from "./space_points.js";
-import { shotsGroup } from "./space_shots.js";
+import { placeShots, shotsGroup } from "./space_shots.js";
 import { letGo, placedBy, solidsGroup } from "./space_solids.js";
 import { flattened } from "./space_views.js";
 
@@ -413,6 +413,7 @@ export class Scene {
     this.eye.updateProjectionMatrix();
     this.placeFrustum();
     if (this.bodies) placeBodies(this.bodies, this.store.state.frame);
+    if (this.shots) placeShots(this.shots, this.store.state.frame - this.store.state.first);
     this.renderer.render(this.scene, this.through ? this.solved : this.eye);
     this.picking.draw();
   }

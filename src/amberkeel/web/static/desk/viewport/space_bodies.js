@@ -1,4 +1,4 @@
-// Bodies in 3D: their paths, and their points on the frame.
+// Bodies in 3D: their paths, and their points and probe boxes on the frame.
 import * as THREE from "three";
 import { INK } from "../shell/colour.js";
 
@@ -17,6 +17,8 @@ export function bodiesGroup(bodies) {
     points.matrixAutoUpdate = false;
     points.frustumCulled = false;
     points.userData = one;
+    const box = new THREE.BufferGeometry().setFromPoints((one.box ?? []).flat().map((p) => new THREE.Vector3(...p)));
+    points.add(new THREE.LineSegments(box, new THREE.LineBasicMaterial({ color: INK.sail })));
     group.add(points);
   }
   return group;

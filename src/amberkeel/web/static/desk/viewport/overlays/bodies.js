@@ -1,4 +1,5 @@
-// The points of the shot's bodies over the plate, those that are picked marked.
+// The points of the shot's bodies over the plate, those that are picked marked, and their probe boxes: a box that stays
+// on its body shows no slip.
 import { INK } from "../../shell/colour.js";
 
 export const bodies = {
@@ -6,6 +7,7 @@ export const bodies = {
 
   draw(context, { ties, frame }, { toScreen }) {
     for (const one of ties.bodies) {
+      drawBox(context, one.over?.[frame] ?? [], toScreen);
       const chosen = one.key === (ties.body ?? ties.bodies[0].key);
       (one.seen?.[frame] ?? []).forEach(([x, y], k) => {
         const picked = chosen && ties.bodyPicked?.includes(one.names[k]);
@@ -14,6 +16,19 @@ export const bodies = {
     }
   },
 };
+
+function drawBox(c, lines, toScreen) {
+  c.strokeStyle = INK.sail;
+  c.lineWidth = 1.2;
+  c.globalAlpha = 0.75;
+  c.beginPath();
+  for (const [ax, ay, bx, by] of lines) {
+    c.moveTo(...toScreen(ax, ay));
+    c.lineTo(...toScreen(bx, by));
+  }
+  c.stroke();
+  c.globalAlpha = 1;
+}
 
 function drawPoint(c, x, y, picked, chosen) {
   const size = picked ? 7 : 3.5;
