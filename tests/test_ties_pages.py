@@ -110,6 +110,7 @@ def test_a_spot_is_sought_along_its_line_and_tied_by_hand(browser, service, clie
         for _ in range(9):
             page.keyboard.press("ArrowRight")
         page.keyboard.press("Shift+P")
+        expect(page.locator("#othername")).to_have_text("QUAY_060 Clean")
         page.locator("#otherframe").fill("1010")
         expect(page.locator("#otherat")).to_have_text("1010")
         box = page.locator("#other").bounding_box()
@@ -143,7 +144,6 @@ def test_shots_of_a_free_set_are_adjusted_together(browser, service, client, pas
         page.locator("#setfreeze").click()
         expect(page.locator("#setfacts")).to_contain_text("free")
         page.locator('[data-act="ties-seen"]').click()
-        page.locator("#sharelens").check()
         page.locator('[data-act="ties-together"]').click()
         page.locator('[data-act="ties-set"]').click()
         expect(page.locator("#setfacts")).to_contain_text("Version 2", timeout=240_000)

@@ -23,6 +23,8 @@ COMMANDS = (
     "set",
     "tie",
     "together",
+    "export",
+    "judge",
     "render",
     "demo",
     "warm",

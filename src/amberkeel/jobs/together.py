@@ -8,7 +8,8 @@ from sqlalchemy.orm import Session
 from amberkeel.core.errors import TieError
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.solution import Solution
-from amberkeel.core.ties.refine import refined
+from amberkeel.core.ties.align import LEAST
+from amberkeel.core.ties.refine import refined, standing
 from amberkeel.core.ties.set_file import Set, set_text
 from amberkeel.core.ties.together import JointShot, SameSpot, adjusted_together
 from amberkeel.core.world.datum import Datum
@@ -72,7 +73,14 @@ def together(settings: Settings, shot_id: int, arguments: Together, progress: Pr
     held = []
     for k, (one, after) in enumerate(zip(shots[1:], done[1:])):
         own = span(progress, 0.6 + 0.36 * k / len(shots), 0.6 + 0.36 * (k + 1) / len(shots))
-        anchored = anchored_by(one.ties, bent)
+        anchored = standing(after.solution, anchored_by(one.ties, bent))
+        if len(anchored) < LEAST:
+            raise TieError(
+                f"Adjusted together, {one.name} keeps {len(anchored)} of its {len(one.ties)} ties.",
+                "Adjust without one lens, or align it again first."
+                if arguments.share_lens
+                else "Align it again first.",
+            )
         found = refined(_begun_at(one, after.solution), anchored, False, own)
         held.append(Aligned(bent, version + 1, number, anchored, found))
     label = f"Adjust the shots of {document.name} together"
@@ -143,9 +151,10 @@ def _bent(settings: Settings, number: int, one: _Gathered, solution: Solution) -
     with session(settings.database) as opened:
         shot = opened.get(Shot, one.id)
         # The datum of a shot is found on an attempt's points: one is stored for that, and taken back.
+        trial = opened.begin_nested()
         points, metric, _ = points_from(opened, media, shot, [], _kept(opened, media, one, solution))
         document, name, proxies = document_of_set(opened.get(FilmSet, number)), shot.name, standing_in(shot)
-        opened.rollback()
+        trial.rollback()
     new = {point.name: point for point in points}
     moved = [new.get(p.name, p) if p.source == name else p for p in document.points]
     return document.model_copy(update={"points": moved, "metric": metric, "proxies": proxies})

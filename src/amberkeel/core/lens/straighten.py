@@ -22,7 +22,8 @@ FORMATS = ("png", "exr", "tif", "jpg", "dpx")
 @dataclass(frozen=True)
 class StraightenOrder:
     """How straightened pictures are written: `overscan` as for `canvas_for`, filter, file format ("" keeps the
-    plate's), ST maps too; `upright` is the solved camera of a rolling shutter whose rows are set upright, or None.
+    plate's), ST maps too; `upright` is the solved camera of a rolling shutter whose rows are set upright, or None;
+    `canvas` is that of the straightened pictures where it is known already.
     """
 
     overscan: str | float = "all"
@@ -30,6 +31,7 @@ class StraightenOrder:
     format: str = ""
     st_maps: bool = False
     upright: CameraPath | None = None
+    canvas: Canvas | None = None
 
 
 def straighten_plate(
@@ -55,7 +57,7 @@ def straighten_plate(
     if order.format and order.format not in FORMATS:
         raise LensError(f"There is no format “{order.format}”.", f"Choose {', '.join(FORMATS)}.")
     lens = profile.rescaled(plate.width, plate.height).lens
-    canvas = canvas_for(lens, order.overscan)
+    canvas = order.canvas or canvas_for(lens, order.overscan)
     suffix = "." + (order.format or _own_format(plate))
     out.mkdir(parents=True, exist_ok=True)
     if order.st_maps:

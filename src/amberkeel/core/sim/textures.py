@@ -5,6 +5,7 @@ Every function takes a random generator and returns (S, S, 3) float32 linear ref
 
 import cv2
 import numpy as np
+from scipy import fft
 from scipy.spatial import cKDTree
 
 SIZE = 1024
@@ -23,23 +24,23 @@ def fractal(rng: np.random.Generator, beta: float = 1.8, stretch: tuple[float, f
     ----------
     rng : of the noise. beta : exponent of its spectrum. stretch : (x, y). size : side, texels.
     """
-    white = np.fft.rfft2(rng.standard_normal((size, size)))
-    fy = np.fft.fftfreq(size)[:, None] * size * stretch[1]
-    fx = np.fft.rfftfreq(size)[None, :] * size * stretch[0]
-    f = np.sqrt(fx * fx + fy * fy)
+    white = fft.rfft2(rng.standard_normal((size, size)).astype(np.float32), workers=2)
+    fy = fft.fftfreq(size)[:, None] * size * stretch[1]
+    fx = fft.rfftfreq(size)[None, :] * size * stretch[0]
+    f = (fx * fx + fy * fy).astype(np.float32)
     f[0, 0] = 1.0
-    white *= f ** (-beta / 2.0)
+    white *= f ** np.float32(-beta / 4.0)
     white[0, 0] = 0.0
-    noise = np.fft.irfft2(white, s=(size, size))
-    return (noise / noise.std()).astype(np.float32)
+    noise = fft.irfft2(white, s=(size, size), workers=2)
+    return noise / np.float32(noise.std(dtype=float))
 
 
 def _colour(value: np.ndarray, rgb) -> np.ndarray:
-    return (value[..., None] * np.asarray(rgb, dtype=np.float32)).astype(np.float32)
+    return value.astype(np.float32)[..., None] * np.asarray(rgb, dtype=np.float32)
 
 
 def _blend(a: np.ndarray, b: np.ndarray, weight: np.ndarray) -> np.ndarray:
-    return (a + (b - a) * np.clip(weight, 0.0, 1.0)[..., None]).astype(np.float32)
+    return a + (b - a) * np.clip(weight, 0.0, 1.0).astype(np.float32)[..., None]
 
 
 def _finish(texture: np.ndarray) -> np.ndarray:

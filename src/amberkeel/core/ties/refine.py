@@ -69,6 +69,11 @@ class Refined:
     pulls: tuple[tuple[str, float], ...]
 
 
+def standing(solution: Solution, anchored: list[Anchored]) -> list[Anchored]:
+    """Return the ties whose track has a point in a solve, and is not excluded from it."""
+    return [one for one in anchored if _row_of(solution, one) is not None]
+
+
 def ties_of(solution: Solution, anchored: list[Anchored]) -> Ties:
     """Return ties of a solve's points with known coordinates, those of which all three are known.
 
@@ -128,7 +133,7 @@ def refined(solution: Solution, anchored: list[Anchored], exact: bool = False, p
         replace(solution.tracks, states=states), path.frames, path.lens.width, path.lens.height, recipe, progress
     )
     done = replace(done, recipe=replace(done.recipe, begin=None))
-    stands = [one for one in good if _row_of(done, one) is not None]
+    stands = standing(done, good)
     alignment = align(ties_of(done, stands))
     alignment = replace(alignment, notes=(*alignment.notes, *_in_one_part(done, alignment)))
     whole = _judged(ties, first, ties_of(done, stands), alignment)

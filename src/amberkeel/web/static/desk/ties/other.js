@@ -38,15 +38,24 @@ export class OtherPlate {
   show() {
     this.desk.space.show("plate");
     find("#otherpane").hidden = false;
-    document.querySelector(".panes").classList.add("two");
+    const panes = document.querySelector(".panes");
+    panes.classList.add("two");
+    panes.classList.toggle("stacked", this.higher(panes));
     this.load();
     this.picked();
   }
 
   hide() {
     find("#otherpane").hidden = true;
-    document.querySelector(".panes").classList.remove("two");
+    document.querySelector(".panes").classList.remove("two", "stacked");
     this.picked();
+  }
+
+  /** Whether two plates are larger one above the other than side by side. */
+  higher({ clientWidth: w, clientHeight: h }) {
+    const { width, height } = this.desk.state;
+    const size = (a, b) => Math.min(a / width, b / height);
+    return size(w, h / 2) > size(w / 2, h);
   }
 
   /** Go to a frame of the other shot, and pick a spot on it. */

@@ -1,0 +1,231 @@
+"""COLLADA 1.4.1: animated cameras with their zoom, points as named nodes, meshes, bodies as animated nodes.
+
+Its cameras look down -Z; time is in seconds, the frame number over the frame rate. It knows no
+shifted axis of the lens.
+"""
+
+import io
+from pathlib import Path
+from xml.etree import ElementTree as ET
+
+import numpy as np
+
+from amberkeel.core.errors import HandoffError
+from amberkeel.core.handoff.scene import Camera, Scene
+from amberkeel.core.handoff.writers.base import (
+    DISTORTION,
+    GL_FROM_CAMERA,
+    READOUT,
+    SHIFT,
+    Convention,
+    Read,
+    Writer,
+    carried,
+    pinhole_path,
+)
+
+NAMESPACE = "http://www.collada.org/2005/11/COLLADASchema"
+LACKS = (DISTORTION, READOUT, SHIFT)
+PREFIX = "point_"
+
+
+def _element(parent: ET.Element, tag: str, text: str = "", **attributes: str) -> ET.Element:
+    one = ET.SubElement(parent, tag, attributes)
+    if text:
+        one.text = text
+    return one
+
+
+def _numbers(values: np.ndarray) -> str:
+    return " ".join(f"{v:.10g}" for v in np.asarray(values, float).ravel())
+
+
+def _source(parent: ET.Element, name: str, values: np.ndarray, params: list[tuple[str, str]]) -> str:
+    """Add a source of numbers; return its id."""
+    stride = int(np.prod([16 if kind == "float4x4" else 1 for _, kind in params])) if len(params) == 1 else len(params)
+    source = _element(parent, "source", id=name)
+    flat = np.asarray(values, float).ravel()
+    _element(source, "float_array", _numbers(flat), id=f"{name}-array", count=str(len(flat)))
+    common = _element(source, "technique_common")
+    accessor = _element(
+        common, "accessor", source=f"#{name}-array", count=str(len(flat) // stride), stride=str(stride)
+    )  # fmt: skip
+    for param, kind in params:
+        _element(accessor, "param", name=param, type=kind)
+    return name
+
+
+def _animate(library: ET.Element, name: str, target: str, times: np.ndarray, values: np.ndarray, kind: str) -> None:
+    """Animate a target over times (F,), seconds."""
+    one = _element(library, "animation", id=name)
+    when = _source(one, f"{name}-input", times, [("TIME", "float")])
+    what = _source(one, f"{name}-output", values, [("TRANSFORM" if kind == "float4x4" else "YFOV", kind)])
+    ways = _element(one, "source", id=f"{name}-interpolation")
+    words = " ".join(["LINEAR"] * len(times))
+    _element(ways, "Name_array", words, id=f"{name}-interpolation-array", count=str(len(times)))
+    common = _element(ways, "technique_common")
+    accessor = _element(
+        common, "accessor", source=f"#{name}-interpolation-array", count=str(len(times)), stride="1"
+    )  # fmt: skip
+    _element(accessor, "param", name="INTERPOLATION", type="name")
+    sampler = _element(one, "sampler", id=f"{name}-sampler")
+    for semantic, source in (("INPUT", when), ("OUTPUT", what), ("INTERPOLATION", f"{name}-interpolation")):
+        _element(sampler, "input", semantic=semantic, source=f"#{source}")
+    _element(one, "channel", source=f"#{name}-sampler", target=target)
+
+
+def _poses(convention: Convention, turns: np.ndarray, positions: np.ndarray) -> np.ndarray:
+    """Return matrices (F, 4, 4) that multiply columns."""
+    out = np.tile(np.eye(4), (len(positions), 1, 1))
+    out[:, :3, :3], out[:, :3, 3] = convention.turns(turns), convention.points(positions)
+    return out
+
+
+def _fov_degrees(one: Camera, row: int) -> float:
+    lens = one.path.lens_at(row)
+    return float(np.degrees(2.0 * np.arctan(0.5 * lens.height / lens.focal_px[1])))
+
+
+def _write(scene: Scene, convention: Convention, stem: str) -> dict[str, bytes]:
+    scene = carried(scene, LACKS)
+    root = ET.Element("COLLADA", {"xmlns": NAMESPACE, "version": "1.4.1"})
+    asset = _element(root, "asset")
+    _element(_element(asset, "contributor"), "authoring_tool", "Amber Keel")
+    for tag in ("created", "modified"):
+        _element(asset, tag, "2000-01-01T00:00:00")
+    _element(asset, "unit", meter=f"{convention.unit_m:.10g}", name=unit_name(convention.unit_m))
+    _element(asset, "up_axis", "Z_UP" if convention.up == "z" else "Y_UP")
+    lenses, shapes = ET.Element("library_cameras"), ET.Element("library_geometries")
+    moves, scenes = ET.Element("library_animations"), ET.Element("library_visual_scenes")
+    visual = _element(scenes, "visual_scene", id="Shot", name=scene.name)
+    for one in scene.cameras:
+        _add_camera(scene, one, convention, lenses, moves, visual)
+    for name, xyz in zip(scene.points.names, convention.points(scene.points.xyz)):
+        _add_point(visual, name, xyz)
+    for thing in scene.things:
+        _add_mesh(shapes, visual, thing, convention)
+    for body in scene.bodies:
+        poses = _poses(convention, body.turns, body.positions)
+        node = _element(visual, "node", id=body.name, name=body.name, type="NODE")
+        _element(node, "matrix", _numbers(poses[0]), sid="transform")
+        times = (body.frames + convention.offset) / float(scene.fps)
+        _animate(moves, f"{body.name}-move", f"{body.name}/transform", times, poses, "float4x4")
+        for name, xyz in zip(body.names, body.points / convention.unit_m):
+            _add_point(node, f"{body.name}_{name}", xyz)
+    for library in (lenses, shapes, moves, scenes):
+        if len(library):
+            root.append(library)
+    _element(_element(root, "scene"), "instance_visual_scene", url="#Shot")
+    out = io.BytesIO()
+    ET.ElementTree(root).write(out, "utf-8", xml_declaration=True)
+    return {f"{stem}.dae": out.getvalue()}
+
+
+def _add_camera(scene: Scene, one: Camera, convention: Convention, lenses, moves, visual) -> None:
+    camera = _element(lenses, "camera", id=f"{one.name}-camera", name=one.name)
+    optics = _element(_element(camera, "optics"), "technique_common")
+    perspective = _element(optics, "perspective")
+    _element(perspective, "yfov", f"{_fov_degrees(one, 0):.10g}", sid="yfov")
+    _element(perspective, "aspect_ratio", f"{one.wide_mm / one.high_mm:.10g}")
+    _element(perspective, "znear", f"{0.01 / convention.unit_m:.10g}")
+    _element(perspective, "zfar", f"{1e4 / convention.unit_m:.10g}")
+    own = _element(_element(camera, "extra"), "technique", profile="amberkeel")
+    _element(own, "size_px", f"{one.path.lens.width} {one.path.lens.height}")
+    poses = _poses(convention, one.path.world_from_camera @ GL_FROM_CAMERA, one.path.positions)
+    node = _element(visual, "node", id=one.name, name=one.name, type="NODE")
+    _element(node, "matrix", _numbers(poses[0]), sid="transform")
+    _element(node, "instance_camera", url=f"#{one.name}-camera")
+    times = (one.path.frames + convention.offset) / float(scene.fps)
+    _animate(moves, f"{one.name}-move", f"{one.name}/transform", times, poses, "float4x4")
+    if one.path.zoom is not None:
+        angles = np.array([_fov_degrees(one, row) for row in range(len(times))])
+        _animate(moves, f"{one.name}-zoom", f"{one.name}-camera/yfov", times, angles, "float")
+
+
+def _add_point(parent: ET.Element, name: str, xyz: np.ndarray) -> None:
+    node = _element(parent, "node", id=f"{PREFIX}{_id_of(name)}", name=name, type="NODE")
+    _element(node, "translate", _numbers(xyz), sid="translate")
+
+
+def _id_of(name: str) -> str:
+    return "".join(c if c.isascii() and (c.isalnum() or c in "-_.") else "_" for c in name)
+
+
+def _add_mesh(shapes: ET.Element, visual: ET.Element, thing, convention: Convention) -> None:
+    name = f"{thing.name}-mesh"
+    mesh = _element(_element(shapes, "geometry", id=name, name=thing.name), "mesh")
+    at = _source(mesh, f"{name}-positions", convention.points(thing.vertices), [(axis, "float") for axis in "XYZ"])
+    vertices = _element(mesh, "vertices", id=f"{name}-vertices")
+    _element(vertices, "input", semantic="POSITION", source=f"#{at}")
+    triangles = _element(mesh, "triangles", count=str(len(thing.faces)))
+    _element(triangles, "input", semantic="VERTEX", source=f"#{name}-vertices", offset="0")
+    _element(triangles, "p", " ".join(map(str, thing.faces.ravel().tolist())))
+    node = _element(visual, "node", id=thing.name, name=thing.name, type="NODE")
+    _element(node, "instance_geometry", url=f"#{name}")
+
+
+def unit_name(unit_m: float) -> str:
+    """Return what a unit of so many metres is called."""
+    names = {1.0: "m", 0.01: "cm", 0.001: "mm", 0.3048: "ft", 0.0254: "in"}
+    return names.get(round(unit_m, 6), f"{unit_m:g} m")
+
+
+def read_collada(path: Path, fps: float, offset: int = 0) -> Read:
+    """Return what a COLLADA file holds, as pycollada reads it, in our world.
+
+    Parameters
+    ----------
+    path : of the file. fps : frames a second: the file has seconds. offset : that was added to frame numbers.
+
+    Raises
+    ------
+    HandoffError : it cannot be read.
+    """
+    import collada
+
+    try:
+        found = collada.Collada(str(path))
+    except Exception as error:
+        raise HandoffError(f"{path.name} cannot be read as COLLADA.") from error
+    world = Convention(found.assetInfo.unitmeter or 1.0, "z" if found.assetInfo.upaxis == "Z_UP" else "y", offset)
+    moves = {}
+    for one in found.animations:
+        node = one.xmlnode
+        target = node.find(f".//{{{NAMESPACE}}}channel").get("target")
+        own = {k.rsplit("-", 1)[-1]: s.data for k, s in one.sourceById.items() if hasattr(s, "data")}
+        moves[target] = own["input"].ravel(), own["output"]
+    cameras, points, bodies = {}, {}, {}
+    for node in found.scene.nodes:
+        name = node.xmlnode.get("name")
+        lenses = [child.camera for child in node.children if hasattr(child, "camera")]
+        if lenses:
+            cameras[name] = _read_camera(node, lenses[0], moves, fps, world)
+        elif f"{node.id}/transform" in moves:
+            _, poses = moves[f"{node.id}/transform"]
+            bodies[name] = world.back(poses.reshape(-1, 4, 4)[:, :3, 3])
+        elif node.id.startswith(PREFIX):
+            points[name] = world.back(np.asarray(node.matrix, float)[:3, 3])
+    faces = sum(len(part) for one in found.geometries for part in one.primitives)
+    return Read(cameras, points, bodies, faces)
+
+
+def _read_camera(node, lens, moves: dict, fps: float, world: Convention):
+    times, poses = moves[f"{node.id}/transform"]
+    poses = np.asarray(poses, float).reshape(-1, 4, 4)
+    said = lens.xmlnode.find(f".//{{{NAMESPACE}}}size_px")
+    height = int(said.text.split()[1]) if said is not None else 1000
+    width = int(said.text.split()[0]) if said is not None else round(height * float(lens.aspect_ratio))
+    aspect = float(lens.aspect_ratio) * height / width
+    zoomed = moves.get(f"{lens.id}/yfov")
+    angles = np.asarray(zoomed[1], float).ravel() if zoomed else np.full(len(times), float(lens.yfov))
+    focal = 0.5 * height / np.tan(np.radians(angles) / 2.0) / aspect
+    rotations = world.axes.T @ poses[:, :3, :3] @ GL_FROM_CAMERA
+    frames = np.round(np.asarray(times, float) * fps).astype(int) - world.offset
+    return pinhole_path(frames, world.back(poses[:, :3, 3]), rotations, (width, height), focal, None, aspect)
+
+
+def _read(folder: Path, stem: str, convention: Convention) -> Read:
+    return read_collada(folder / f"{stem}.dae", convention.fps, convention.offset)
+
+
+COLLADA = Writer("dae", "COLLADA", _write, _read, LACKS)
