@@ -1,7 +1,6 @@
 """How two packages of a shot differ, in words."""
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 
 def compared(before: dict, after: dict) -> list[str]:
@@ -41,9 +40,7 @@ def _camera_differs(was: dict, now: dict, unit: str) -> list[str]:
             for one in (was, now)
         )
         moved = max(float(np.linalg.norm(a[f][0] - b[f][0])) for f in common)
-        turned = max(
-            float(np.degrees(np.arccos(np.clip((np.trace(a[f][1].T @ b[f][1]) - 1) / 2, -1, 1)))) for f in common
-        )
+        turned = max(_turn_degrees(a[f][1], b[f][1]) for f in common)
         if moved > 1e-7:
             said = f"{1000 * moved:.1f} mm" if unit == "m" and moved < 1.0 else f"{moved:.3g} {unit}"
             out.append(f"{now['name']}: the camera moved by up to {said}.")
@@ -58,4 +55,5 @@ def _camera_differs(was: dict, now: dict, unit: str) -> list[str]:
 
 
 def _turn_degrees(a: np.ndarray, b: np.ndarray) -> float:
-    return float(np.degrees(Rotation.from_matrix(a.T @ b).magnitude()))
+    # Of small turns, which rounding would hide from an arc cosine.
+    return float(np.degrees(2.0 * np.arcsin(min(np.linalg.norm(a - b) / np.sqrt(8.0), 1.0))))

@@ -10,7 +10,7 @@ import numpy as np
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import HandoffError
-from amberkeel.core.handoff.writers.base import Read
+from amberkeel.core.handoff.writers.base import UNSTATED_WIDTH, Read
 from amberkeel.core.handoff.writers.collada import read_collada
 from amberkeel.core.handoff.writers.gltf import read_gltf
 from amberkeel.core.handoff.writers.usd import read_stage
@@ -29,6 +29,10 @@ LEAST_FRAMES, LEAST_TRACKS = 4, 8
 
 ASPECT = 0.005
 """Relative difference of the picture's shape from which a camera is of another picture."""
+
+
+PROXIES = (1 / 4, 1 / 3, 1 / 2, 1.0, 2.0, 3.0, 4.0)
+"""Sizes of a plate over that of the picture that a camera was made on, of which it is the same camera."""
 
 
 @dataclass(frozen=True)
@@ -120,6 +124,12 @@ def camera_for(path: Path, plate: Plate, lens: Lens | None = None, name: str = "
             "With overscan, judge it on the straightened plate.",
         )
     scale = plate.width / own.lens.width
+    if own.lens.width != UNSTATED_WIDTH and min(abs(scale - n) for n in PROXIES) > 1e-3:
+        raise HandoffError(
+            f"This camera is of a picture of {own.lens.width}x{own.lens.height}, the plate of "
+            f"{plate.width}x{plate.height}.",
+            "With overscan, judge it on the straightened plate.",
+        )
     seen = own.lens.with_focal(own.lens.focal_px[0] * scale)
     centre = own.lens.principal_px[0] * scale, own.lens.principal_px[1] * plate.height / own.lens.height
     seen = replace(seen, width=plate.width, height=plate.height, principal_px=centre)

@@ -16,6 +16,9 @@ Z_FROM_Y_UP = np.array([[1.0, 0.0, 0.0], [0.0, 0.0, -1.0], [0.0, 1.0, 0.0]])
 GL_FROM_CAMERA = np.diag([1.0, -1.0, -1.0])
 """From our camera axes (x right, y down, z forward) to those of most formats (y up, looking along -Z)."""
 
+UNSTATED_WIDTH = 1000
+"""Width, pixels, that a camera is read with whose file does not say how large its picture is."""
+
 DISTORTION, READOUT, ZOOM, SHIFT, POINTS, CAMERA, FRAMES = (
     "distortion", "readout", "zoom", "shift", "points", "camera", "frames",
 )  # fmt: skip

@@ -17,6 +17,7 @@ from amberkeel.core.handoff.writers.base import (
     GL_FROM_CAMERA,
     READOUT,
     SHIFT,
+    UNSTATED_WIDTH,
     Convention,
     Read,
     Writer,
@@ -213,8 +214,8 @@ def _read_camera(node, lens, moves: dict, fps: float, world: Convention):
     times, poses = moves[f"{node.id}/transform"]
     poses = np.asarray(poses, float).reshape(-1, 4, 4)
     said = lens.xmlnode.find(f".//{{{NAMESPACE}}}size_px")
-    height = int(said.text.split()[1]) if said is not None else 1000
-    width = int(said.text.split()[0]) if said is not None else round(height * float(lens.aspect_ratio))
+    width = int(said.text.split()[0]) if said is not None else UNSTATED_WIDTH
+    height = int(said.text.split()[1]) if said is not None else round(width / float(lens.aspect_ratio))
     aspect = float(lens.aspect_ratio) * height / width
     zoomed = moves.get(f"{lens.id}/yfov")
     angles = np.asarray(zoomed[1], float).ravel() if zoomed else np.full(len(times), float(lens.yfov))

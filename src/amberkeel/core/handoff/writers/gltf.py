@@ -19,6 +19,7 @@ from amberkeel.core.handoff.writers.base import (
     GL_FROM_CAMERA,
     READOUT,
     SHIFT,
+    UNSTATED_WIDTH,
     ZOOM,
     Convention,
     Read,
@@ -67,8 +68,9 @@ def document_of(scene: Scene, convention: Convention) -> tuple[dict, bytes]:
     scene : that leaves. convention : of which the frames' offset counts.
     """
     scene = carried(scene, LACKS)
-    buffer, nodes, meshes, cameras, animations = _Buffer(), [{"name": "Shot", "children": []}], [], [], []
-    root = nodes[0]["children"]
+    buffer, meshes, cameras, animations = _Buffer(), [], [], []
+    root: list[int] = []
+    nodes: list[dict] = [{"name": "Shot", "children": root}]
 
     def node(parent: list, **one) -> int:
         nodes.append(one)
@@ -186,7 +188,7 @@ def read_gltf(path: Path, offset: int = 0) -> Read:
     document, data = _opened(path)
     fps = document.get("extras", {}).get("fps", "24/1").split("/")
     rate = float(fps[0]) / float(fps[1])
-    moving = {}
+    moving: dict[int, dict[str, list[np.ndarray]]] = {}
     for one in document.get("animations", []):
         for channel in one["channels"]:
             sampler = one["samplers"][channel["sampler"]]
@@ -203,8 +205,8 @@ def read_gltf(path: Path, offset: int = 0) -> Read:
         _, turns = moving[at]["rotation"]
         own = document["cameras"][node["camera"]]
         perspective, extras = own["perspective"], own.get("extras", {})
-        height = int(extras.get("height_px", 1000))
-        width = int(extras.get("width_px", round(height * perspective["aspectRatio"])))
+        width = int(extras.get("width_px", UNSTATED_WIDTH))
+        height = int(extras.get("height_px", round(width / perspective["aspectRatio"])))
         focal_y = 0.5 * height / np.tan(0.5 * perspective["yfov"])
         aspect = perspective["aspectRatio"] * height / width
         frames = np.round(times[:, 0] * rate).astype(int) - offset
@@ -219,7 +221,7 @@ def _geometry(path: Path, document: dict) -> tuple[dict[str, np.ndarray] | None,
     """Return points by name and how many triangles there are, as trimesh reads them."""
     import trimesh
 
-    loaded = trimesh.load(str(path), force="scene")
+    loaded = trimesh.load_scene(str(path))
     points, faces = None, 0
     tracks = next((m["extras"]["tracks"] for m in document.get("meshes", []) if m["name"] == "Points"), None)
     for name, one in loaded.geometry.items():

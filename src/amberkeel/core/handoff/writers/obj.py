@@ -1,5 +1,7 @@
 """OBJ: points as named objects of one vertex, meshes with texture coordinates. Neither unit nor axes are part of it."""
 
+import io
+import re
 from pathlib import Path
 
 import numpy as np
@@ -33,8 +35,6 @@ def _word(name: str) -> str:
 
 
 def _read(folder: Path, stem: str, convention: Convention) -> Read:
-    import trimesh
-
     path, points, name = folder / f"{stem}.obj", {}, ""
     vertices: list[list[float]] = []
     for line in path.read_text().splitlines():
@@ -45,9 +45,20 @@ def _read(folder: Path, stem: str, convention: Convention) -> Read:
             vertices.append([float(v) for v in rest.split()])
         elif word == "p":
             points[name] = convention.back(np.array(vertices[int(rest) - 1]))
-    has_faces = any(line.startswith("f ") for line in path.read_text().splitlines())
-    loaded = trimesh.load(str(path), force="mesh", process=False) if has_faces else None
-    return Read(points=points, faces=0 if loaded is None else len(loaded.faces))
+    return Read(points=points, faces=_faces(path.read_text()))
+
+
+def _faces(text: str) -> int:
+    """Return how many triangles there are, as trimesh reads them; texture coordinates are left out, for which it wants
+    an imaging library.
+    """
+    import trimesh
+
+    shapes = [line for line in text.splitlines() if line[:2] in ("v ", "f ")]
+    plain = [re.sub(r"/\d+", "", line) if line[0] == "f" else line for line in shapes]
+    if not any(line[0] == "f" for line in plain):
+        return 0
+    return len(trimesh.load_mesh(io.StringIO("\n".join(plain)), file_type="obj", process=False).faces)
 
 
 OBJ = Writer("obj", "OBJ: points, meshes", _write, _read, (CAMERA,), mirrored=True)

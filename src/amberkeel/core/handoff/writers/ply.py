@@ -61,7 +61,7 @@ def _read(folder: Path, stem: str, convention: Convention) -> Read:
     names = [line.split(" ", 3)[3] for line in head if line.startswith("comment track ")]
     xyz = convention.back(np.asarray(getattr(cloud, "vertices", np.zeros((0, 3))), float).reshape(-1, 3))
     meshes = folder / f"{stem}_meshes.ply"
-    faces = len(trimesh.load(str(meshes), process=False).faces) if meshes.exists() else 0
+    faces = len(trimesh.load_mesh(str(meshes), process=False).faces) if meshes.exists() else 0
     return Read(points=dict(zip(names, xyz)), faces=faces)
 
 

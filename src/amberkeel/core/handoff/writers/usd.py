@@ -19,6 +19,7 @@ from amberkeel.core.handoff.writers.base import (
     DISTORTION,
     GL_FROM_CAMERA,
     READOUT,
+    UNSTATED_WIDTH,
     Convention,
     Read,
     Writer,
@@ -176,7 +177,8 @@ def read_stage(path: Path, offset: int = 0) -> Read:
         raise HandoffError(f"{path.name} cannot be read as USD.") from error
     up = "z" if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z else "y"
     world = Convention(UsdGeom.GetStageMetersPerUnit(stage), up, offset)
-    cameras, points, bodies, faces = {}, {}, {}, 0
+    points: dict[str, np.ndarray] | np.ndarray | None = None
+    cameras, bodies, faces = {}, {}, 0
     for prim in stage.Traverse():
         name = prim.GetName()
         if prim.IsA(UsdGeom.Camera):
@@ -202,7 +204,7 @@ def _read_camera(camera: UsdGeom.Camera, world: Convention) -> CameraPath:
     times = camera.GetOrderedXformOps()[0].GetTimeSamples()
     wide, high = camera.GetHorizontalApertureAttr().Get(), camera.GetVerticalApertureAttr().Get()
     kept = [prim.GetAttribute(f"amberkeel:{side}").Get() for side in ("width", "height")]
-    width, height = kept if None not in kept else (1000, round(1000 * high / wide))
+    width, height = kept if None not in kept else (UNSTATED_WIDTH, round(UNSTATED_WIDTH * high / wide))
     positions, rotations, focal = [], [], []
     for time in times:
         cache.SetTime(time)
