@@ -1,7 +1,7 @@
 """Where things are: read once from the environment, which the local services or a farm's set-up provide."""
 
 import os
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 LOOPBACK = ("localhost", "127.0.0.1", "[::1]")
@@ -17,7 +17,8 @@ class Settings:
     database, broker : addresses with credentials. secret : signs sessions and forms.
     media : folder of frames, proxies and results by content hash.
     plate_roots : folders that the browser may pick plates from. hosts : names under which the application may be asked
-        for: any other is refused, so that no foreign page reaches it by a name of its own (DNS rebinding).
+        for: any other is refused, so that no foreign page reaches it by a name of its own (DNS rebinding). tokens : of
+        pipelines that may ask the JSON API, by whose they are.
     """
 
     database: str
@@ -26,6 +27,7 @@ class Settings:
     media: Path
     plate_roots: tuple[Path, ...]
     hosts: tuple[str, ...] = LOOPBACK
+    tokens: dict[str, str] = field(default_factory=dict)
 
 
 def from_environment() -> Settings:
@@ -38,4 +40,15 @@ def from_environment() -> Settings:
         Path(os.environ["AMBERKEEL_MEDIA"]),
         tuple(Path(r).resolve() for r in roots.split(os.pathsep) if r),
         tuple(os.environ.get("AMBERKEEL_HOSTS", ",".join(LOOPBACK)).split(",")),
+        _tokens(os.environ.get("AMBERKEEL_API_TOKENS", "")),
     )
+
+
+LEAST_TOKEN = 16
+"""Letters of a token at the least: shorter ones can be guessed."""
+
+
+def _tokens(text: str) -> dict[str, str]:
+    """Return tokens by whose they are, from ``name:token`` with commas between; short ones are left out."""
+    pairs = [one.strip().partition(":") for one in text.split(",") if ":" in one]
+    return {name: token for name, _, token in pairs if name and len(token) >= LEAST_TOKEN}

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from amberkeel.core.errors import KeelError
 from amberkeel.core.progress import Progress
-from amberkeel.jobs import bodies, casebook, demo, lens, masks, plate, solve, ties, together, tracks, world
+from amberkeel.jobs import bodies, casebook, demo, handoff, lens, masks, plate, solve, ties, together, tracks, world
 from amberkeel.jobs.chain import Arguments
 from amberkeel.settings import Settings
 from amberkeel.store.typed import read_typed
@@ -53,6 +53,7 @@ KINDS = {
     "tie": JobKind("Tie to the set", ties.tie, ties.Align),
     "together": JobKind("Adjust the set's shots together", together.together, together.Together),
     "body": JobKind("Solve a body", bodies.solve_body, bodies.Body),
+    "package": JobKind("Make a package", handoff.package, handoff.Pack, beside=True),
     "demo": JobKind("Render a demo plate", demo.demo, demo.Demo),
     "quay": JobKind("Make the set of the quay", demo.quay),
     "rest": JobKind("Turn to the other demo shots", demo.rest),

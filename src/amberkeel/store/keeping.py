@@ -17,9 +17,11 @@ from amberkeel.store.models import (
     Job,
     LensProfile,
     Mask,
+    Package,
     Plate,
     Production,
     Proposal,
+    RecipientRow,
     Review,
     Shot,
     Track,
@@ -31,7 +33,7 @@ from amberkeel.store.tracks import live_tracks
 KEPT_FOR = timedelta(days=30)
 """How long what was deleted is kept."""
 
-_OF_A_SHOT = (Trial, Review, Job, Edit, Track, Mask, Proposal, Attempt, Plate)
+_OF_A_SHOT = (Package, Trial, Review, Job, Edit, Track, Mask, Proposal, Attempt, Plate)
 
 _NOT_COPIED = {"id", "shot_id", "created", "pinned_id", "revision", "deleted", "archived"}
 
@@ -169,7 +171,7 @@ def purge(session: Session) -> int:
         session.execute(delete(table).where(table.shot_id.in_(shots)))
     session.execute(delete(Shot).where(Shot.id.in_(shots)))
     gone = list(session.scalars(old))
-    for owned in (LensProfile, FilmSet):
+    for owned in (LensProfile, FilmSet, RecipientRow):
         session.execute(delete(owned).where(owned.production_id.in_(gone)))
     session.execute(delete(Production).where(Production.id.in_(gone)))
     return len(shots)

@@ -240,6 +240,37 @@ class FilmSet(Base):
     created: Mapped[datetime] = mapped_column(default=now)
 
 
+class RecipientRow(Base):
+    """A recipient of a production's packages, as `core.handoff.recipient` has it."""
+
+    __tablename__ = "recipient"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    production_id: Mapped[int] = mapped_column(ForeignKey("production.id"), index=True)
+    name: Mapped[str] = mapped_column(String(80))
+    document: Mapped[dict] = mapped_column(JSONB)
+    removed: Mapped[bool] = mapped_column(default=False)
+    created: Mapped[datetime] = mapped_column(default=now)
+
+
+class Package(Base):
+    """A version that was made for a recipient: never changed, never overwritten.
+
+    `folder` is its name under the shot's packages, `manifest` what lies in it, `made_of` by shot the attempt that was
+    pinned and what its datum and scene were.
+    """
+
+    __tablename__ = "package"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"), index=True)
+    recipient: Mapped[str] = mapped_column(String(80))
+    version: Mapped[int]
+    folder: Mapped[str] = mapped_column(String(300))
+    manifest: Mapped[dict] = mapped_column(JSONB)
+    made_of: Mapped[dict] = mapped_column(JSONB)
+    who: Mapped[str] = mapped_column(String(80), default="artist")
+    created: Mapped[datetime] = mapped_column(default=now)
+
+
 class Attempt(Base):
     """One stored solve: never changed but for what the user calls it, writes on it, whether it was removed, and what
     was measured on it afterwards.

@@ -15,7 +15,7 @@ from amberkeel.store.models import Plate, Shot
 YOUNG_S = 24 * 3600.0
 """Age in seconds below which a file is spared: a job may be about to refer to it."""
 
-UPLOADS, STRAIGHTENED, GRID = "uploads", "straightened", "grid_"
+UPLOADS, STRAIGHTENED, PACKAGES, GRID = "uploads", "straightened", "packages", "grid_"
 """Folders beside those of the content hashes; temporary folders of grid pictures begin with the last."""
 
 _TABLES = {"shot": "id", "plate": "shot_id", "mask": "shot_id", "proposal": "shot_id", "attempt": "shot_id",
@@ -92,7 +92,7 @@ def _folders(session: Session, folder: Path) -> Iterator[tuple[Path, int, list[i
     for place in _inside(folder / UPLOADS):
         owners = [shot for shot, *paths in sources if any(Path(p).is_relative_to(place) for p in paths if p)]
         yield place, _size(place), owners
-    for place in _inside(folder / STRAIGHTENED):
+    for place in [*_inside(folder / STRAIGHTENED), *_inside(folder / PACKAGES)]:
         own = int(place.name) if place.name.isdigit() else 0
         yield place, _size(place), [own] if own in shots else []
     for place in _inside(folder):

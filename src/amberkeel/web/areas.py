@@ -1,6 +1,7 @@
 """The areas of the application, each with its blueprint. An area is a file or a folder here and a line in `AREAS`."""
 
 from amberkeel.web import (
+    api,
     board,
     casebook,
     desk,
@@ -26,5 +27,5 @@ from amberkeel.web import (
 
 AREAS = (
     board, keeping, desk, state, edits, history, jobs, plate, masks, subjects, tracks, lens, solve, casebook, verdict,
-    evidence, uncertainty, world, ties, handoff, help,
+    evidence, uncertainty, world, ties, handoff, api, help,
 )  # fmt: skip

@@ -16,7 +16,7 @@ ICONS = (
     "play pause step-back step-forward search undo-2 redo-2 x pin upload folder film image circle-alert check plus "
     "download box layers crosshair lasso-select square-dashed-mouse-pointer keyboard eye trash-2 ban rotate-ccw "
     "triangle-alert chevron-right chevron-down move-3d ruler grid-3x3 camera orbit columns-2 combine loader-circle "
-    "arrow-left "
+    "arrow-left sliders-horizontal "
     "anchor git-compare-arrows house aperture blend waypoints compass link package scan-line hand eye-off pentagon "
     "spline square circle circle-plus circle-minus scan-search copy eye move-horizontal move-vertical move-diagonal "
     "locate-fixed list-checks layout-grid ellipsis rows-3 history circle-help hard-drive archive pencil maximize "

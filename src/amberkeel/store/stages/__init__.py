@@ -5,7 +5,7 @@ from collections.abc import Iterable, Sequence
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from amberkeel.store.models import Attempt, Base, Job, LensProfile, Mask, Proposal, Shot, Track
+from amberkeel.store.models import Attempt, Base, Job, LensProfile, Mask, Package, Proposal, Shot, Track
 from amberkeel.store.stages import handoff, lens, masks, plate, solve, ties, tracks, world
 from amberkeel.store.stages.state import Facts, Stage, attentions, is_stale, lens_changed, masks_changed, pinned
 from amberkeel.store.stages.world import placed_by_lines
@@ -32,12 +32,12 @@ def courses(session: Session, shots: Sequence[Shot]) -> dict[int, list[Stage]]:
         _counted(session, table, ids, which)
         for table, which in ((Track, ~Track.removed), (Mask, ~Mask.removed), (Proposal, Proposal.state == "open"))
     ]
-    out = {}
+    packed, out = _last_packages(session, ids), {}
     for shot in shots:
         attempt = pinned(session, shot)
         own = [count.get(shot.id, 0) for count in counts]
         look = is_stale(shot, attempt) or masks_changed(shot, attempt)
-        facts = Facts(session, shot, attempt, running.get(shot.id, set()), *own, look)
+        facts = Facts(session, shot, attempt, running.get(shot.id, set()), *own, look, packed.get(shot.id))
         out[shot.id] = [one.stage(facts) for one in STAGES]
     del held
     return out
@@ -59,6 +59,11 @@ def _kinds_running(session: Session, ids: list[int]) -> dict[int, set[str]]:
     for shot, kind in session.execute(busy):
         out.setdefault(shot, set()).add(kind)
     return out
+
+
+def _last_packages(session: Session, ids: list[int]) -> dict[int, Package]:
+    last = select(func.max(Package.id)).where(Package.shot_id.in_(ids)).group_by(Package.shot_id)
+    return {row.shot_id: row for row in session.scalars(select(Package).where(Package.id.in_(last)))}
 
 
 def _counted(session: Session, table: type[Track | Mask | Proposal], ids: list[int], which) -> dict[int, int]:

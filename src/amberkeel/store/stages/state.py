@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from amberkeel.store.models import Attempt, Job, Shot
+from amberkeel.store.models import Attempt, Job, Package, Shot
 
 UNTOUCHED, WORKING, SETTLED, LOOK = "untouched", "working", "settled", "look"
 
@@ -34,7 +34,7 @@ class Facts:
     """What is known of a shot when its stages are judged.
 
     `running` are the kinds of its jobs under way, `tracks` counts its tracks, `masks` and `proposals` those that are
-    live; `look` says that tracks or masks changed after the pinned attempt.
+    live; `look` says that tracks or masks changed after the pinned attempt; `package` is the last one made.
     """
 
     session: Session
@@ -45,6 +45,7 @@ class Facts:
     masks: int
     proposals: int
     look: bool
+    package: Package | None = None
 
     def state(self, kind: str, done: bool, look: bool = False) -> str:
         """Return the state of a stage whose job is of a kind."""

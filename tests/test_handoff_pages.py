@@ -1,0 +1,160 @@
+"""The handoff stage as a person uses it, and as a pipeline asks: recipients, packages made and opened, the JSON API."""
+
+import json
+import os
+import runpy
+import shutil
+import subprocess
+import sys
+import zipfile
+from pathlib import Path
+
+import pytest
+import trimesh
+from desk import desk_page, poster
+from playwright.sync_api import expect
+from pxr import Usd, UsdGeom
+
+from amberkeel.core.handoff.track_table import tracks_csv
+from amberkeel.settings import from_environment
+from amberkeel.store.edits import apply
+from amberkeel.store.models import Package, Shot
+from amberkeel.store.session import session
+from amberkeel.store.storage import storage
+
+ROOT = Path(__file__).parents[1]
+TOKEN = "a-token-of-the-pipeline"
+
+
+def test_a_recipient_is_made_and_a_package_for_it(browser, service, client, database, solved_shot, tmp_path):
+    number = solved_shot
+    post = poster(client, number)
+    with desk_page(browser, service, number, "handoff") as page:
+        expect(page.locator("#packlist")).to_contain_text("None was made yet")
+        page.locator("#packfor").select_option("layout")
+        page.locator('[data-act="pack-edit"]').click()
+        page.locator("#rname").fill("Layout, metres")
+        page.locator("#runit").select_option("m")
+        page.locator("#rscale").fill("0")
+        page.locator('[data-act="pack-save"]').click()
+        expect(page.locator("#toast")).to_contain_text("greater than 0")
+        page.locator("#rscale").fill("1")
+        page.locator('#rformats input[value="glb"]').check()
+        page.locator("#rplates").select_option("copied")
+        page.locator('[data-act="pack-save"]').click()
+        expect(page.locator("#packfor")).to_have_value("Layout, metres")
+        expect(page.locator("#packwords")).to_contain_text("usda, glb in m, Y up")
+        page.locator('[data-act="pack-make"]').click()
+        expect(page.locator("#packlist .packrow")).to_have_count(1, timeout=120_000)
+        expect(page.locator("#packlist")).to_contain_text("Read back: worst 0.00")
+        expect(page.locator('[data-act="pack-make"]')).to_contain_text("version 2")
+        page.locator('[data-act="pack-make"]').click()
+        expect(page.locator("#packlist .packrow")).to_have_count(2, timeout=120_000)
+        page.locator("#packlist .link").first.click()
+        expect(page.locator(".differs")).to_have_text("Nothing of it differs.")
+        with page.expect_download() as down:
+            page.locator("#packlist a.fig").first.click()
+        down.value.save_as(tmp_path / "package.zip")
+        page.locator('[data-act="handoff-files"]').click()
+        expect(page.locator("#downloads")).to_be_visible()
+    with zipfile.ZipFile(tmp_path / "package.zip") as archive:
+        assert archive.testzip() is None
+        archive.extractall(tmp_path)
+    (home,) = [p for p in tmp_path.iterdir() if p.is_dir()]
+    manifest = json.loads((home / "manifest.json").read_text())
+    assert all(one["holds"] for one in manifest["proof"]) and manifest["version"] == 2
+    (usd,), (glb,) = home.glob("*.usda"), home.glob("*.glb")
+    stage = Usd.Stage.Open(str(usd))
+    assert UsdGeom.GetStageMetersPerUnit(stage) == 1.0 and stage.GetStartTimeCode() == manifest["frames"][0]
+    assert len(trimesh.load_scene(str(glb)).geometry["Points"].vertices) == manifest["points"]
+    assert len(list(home.glob("*plate*/*"))) == manifest["frames"][1] - manifest["frames"][0] + 1
+    assert "<html" in next(home.glob("*_report.html")).read_text()[:200].lower()
+    found = client.get(f"/shots/{number}/handoff.json").json
+    assert found["packages"][0]["stale"] == "" and found["recipients"][0]["saved"]
+    shown = client.get(f"/shots/{number}/state.json").json["stages"][7]
+    assert shown["state"] == "settled" and shown["fact"].startswith("v002")
+    with session(database) as opened:
+        apply(opened, number, "scene", {"proxies": {"p1": {"kind": "box", "name": "Crate", "size": [1, 1, 1]}}})
+    assert "changed since" in client.get(f"/shots/{number}/handoff.json").json["packages"][0]["stale"]
+    assert client.get(f"/shots/{number}/state.json").json["stages"][7]["state"] == "look"
+    with session(database) as opened:
+        kept = storage(opened, from_environment().media)
+        assert not any("packages" in str(path) for path in kept.loose) and kept.shots[number] > 10_000
+    for path, body, said in (
+        ("handoff/package", {"recipient": "nobody"}, "no recipient nobody"),
+        ("handoff/package", {"recipient": "layout", "whole_set": True}, "is of no set"),
+        ("handoff/recipients", {"recipient": {"name": "x", "formats": []}}, "at least 1 item"),
+        ("handoff/recipients", {"remove": "layout"}, "no saved recipient"),
+    ):
+        assert said in post(path, body, 400)["error"], body
+    assert "is deleted" in post("handoff/recipients", {"remove": "Layout, metres"})["said"]
+
+
+@pytest.fixture
+def pipeline(service, solved_shot):
+    """Ask the API as a pipeline with its token does."""
+    from amberkeel.web import create_app
+
+    settings = from_environment()
+    app = create_app(type(settings)(**{**vars(settings), "tokens": {"pipeline": TOKEN}}))
+    asked = app.test_client()
+
+    def ask(path, token=TOKEN):
+        return asked.get(f"/api/v1/{path}", headers={"Authorization": f"Bearer {token}"})
+
+    return ask
+
+
+def test_a_pipeline_asks_and_fetches(pipeline, database, client, solved_shot):
+    assert pipeline("shots", "wrong").status_code == 401 and pipeline("shots", "").status_code == 401
+    assert client.get("/api/v1/shots").status_code == 401
+    told = pipeline("openapi.json", "").json
+    assert told["openapi"].startswith("3.") and "ShotOut" in told["components"]["schemas"]
+    shot = pipeline(f"shots/{solved_shot}").json
+    assert shot["id"] == solved_shot and {s["key"] for s in shot["stages"]} >= {"solve", "handoff"}
+    assert solved_shot in [one["id"] for one in pipeline(f"shots?production={shot['production']}").json]
+    assert shot["production"] in [one["id"] for one in pipeline("productions").json]
+    attempts = pipeline(f"shots/{solved_shot}/attempts").json
+    (pinned,) = [one for one in attempts if one["pinned"]]
+    assert pipeline(f"attempts/{pinned['id']}/solve.json").json["format"] == "amberkeel-solve"
+    for path, told_of in told["paths"].items():
+        schema = told_of["get"]["responses"]["200"]["content"].get("application/json", {}).get("schema", {})
+        if path.startswith("/shots/{id}/") and schema.get("type") == "array":
+            name = schema["items"]["$ref"].rpartition("/")[2]
+            fields = set(told["components"]["schemas"][name]["properties"])
+            for row in pipeline(path.format(id=solved_shot)[1:]).json:
+                assert set(row) == fields
+    packages = pipeline(f"shots/{solved_shot}/packages").json
+    assert packages and packages[0]["stale"]
+    first = packages[0]["files"][0]
+    sent = pipeline(f"packages/{packages[0]['id']}/files/{first['name']}")
+    assert sent.status_code == 200 and len(sent.data) == first["bytes"]
+    outside = f"packages/{packages[0]['id']}/files/../../x"
+    for path in ("shots/99999", "packages/99999", outside, "attempts/99999/solve.json"):
+        assert pipeline(path).status_code == 404, path
+    with session(database) as opened:
+        opened.query(Package).filter_by(shot_id=solved_shot).delete()
+        opened.get(Shot, solved_shot).scene = {}
+
+
+def test_the_core_is_installed_alone_and_its_examples_run(plate_folder, solution, tmp_path, capsys):
+    source = tmp_path / "source"
+    shutil.copytree(ROOT / "src", source / "src", ignore=shutil.ignore_patterns("__pycache__", "static", "*.egg-info"))
+    shutil.copy(ROOT / "pyproject.toml", source)
+    pip = [sys.executable, "-m", "pip", "install", "--quiet", "--no-deps", "--target", str(tmp_path / "site")]
+    subprocess.run([*pip, str(source)], check=True, timeout=300)
+    words = "import sys, amberkeel.core.handoff.judge as j; print(j.__file__, {'flask', 'sqlalchemy'} & {*sys.modules})"
+    env = {**os.environ, "PYTHONPATH": str(tmp_path / "site")}
+    asked = {"capture_output": True, "text": True, "env": env, "cwd": tmp_path, "check": True}
+    ran = subprocess.run([sys.executable, "-c", words], **asked)
+    assert str(tmp_path / "site") in ran.stdout and "set()" in ran.stdout
+    out = tmp_path / "out"
+    runpy.run_path(str(ROOT / "examples" / "solve_and_hand_over.py"))["main"](str(plate_folder / "plate"), str(out))
+    said = capsys.readouterr().out
+    assert "usda comes back within 0.00" in said and "_package_v001" in said, said
+    (home,) = out.iterdir()
+    (glb,) = home.glob("*.glb")
+    (tmp_path / "tracks.csv").write_text(tracks_csv(solution.tracks))
+    judge = runpy.run_path(str(ROOT / "examples" / "judge_a_camera.py"))["main"]
+    with pytest.raises(Exception, match="straightened plate"):
+        judge(str(plate_folder / "plate"), str(glb), str(tmp_path / "tracks.csv"))
