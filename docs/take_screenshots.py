@@ -239,13 +239,7 @@ def casebook_pictures(page: Page, address: str) -> None:
 
 
 def other_pictures(page: Page, address: str) -> None:
-    """The board, intake, and two attempts side by side."""
-    page.goto(f"{address}/productions/1/new?path=SKL_010%2Fplate")
-    page.get_by_role("link", name="skl_010.####.png").click()
-    page.wait_for_selector("body[data-ready]")
-    page.fill("[name=first]", "1020")
-    page.wait_for_timeout(2500)
-    shoot(page, "confirm")
+    """The board, and two attempts side by side."""
     desk(page, address, "solve")
     for k in (0, 1):
         page.locator(".attempt input").nth(k).click()
@@ -272,6 +266,25 @@ def tie_pictures(page: Page, address: str) -> None:
     shoot(page, "ties")
 
 
+def handoff_pictures(page: Page, address: str) -> None:
+    """Packages of the live pass, one alone and one with its set."""
+    page.goto(f"{address}/shots/{LIVE}/handoff")
+    page.wait_for_selector("body[data-ready]")
+    page.wait_for_timeout(1000)
+    made = page.locator("#packlist .packrow")
+    for name in ("layout", "modelling")[min(made.count(), 2) :]:
+        count = made.count()
+        page.locator("#packfor").select_option(name)
+        page.locator("[data-act=pack-make]").click()
+        while made.count() == count:
+            page.wait_for_timeout(500)
+    for layer in ("tails", "sticks", "tracks"):
+        page.locator(f"[data-layer={layer}]").click()
+    page.locator("#packlist").scroll_into_view_if_needed()
+    page.wait_for_timeout(4000)
+    shoot(page, "handoff")
+
+
 def main() -> None:
     """Take them all."""
     running = ROOT / "var" / "demo" / "running.json"
@@ -290,6 +303,7 @@ def main() -> None:
         desk_pictures(page, address)
         casebook_pictures(page, address)
         tie_pictures(page, address)
+        handoff_pictures(page, address)
         other_pictures(page, address)
         browser.close()
 

@@ -19,13 +19,14 @@ PAGES = {
     "casebook": "The casebook",
     "hard-shots": "Shots that will not solve",
     "constraints": "Constraints",
-    "world": "World and handoff",
+    "world": "World",
     "ties": "One world for many shots",
+    "handoff": "Handoff",
     "glossary": "Glossary",
 }
 """Pages for artists by the name of their document, in the order of the work."""
 
-OF_STAGE = {"solve": "casebook", "handoff": "world"}
+OF_STAGE = {"solve": "casebook"}
 """The page of a stage that has none of its own name."""
 
 _DOCS = Path(__file__).parents[3] / "docs"

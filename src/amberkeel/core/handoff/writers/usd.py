@@ -46,7 +46,8 @@ def stage_of(scene: Scene, convention: Convention) -> Usd.Stage:
     stage.SetEndTimeCode(last + convention.offset)
     root = UsdGeom.Xform.Define(stage, ROOT)
     stage.SetDefaultPrim(root.GetPrim())
-    for key, value in scene.made_from.items():
+    told = {"plate": ", ".join(one.plate for one in scene.cameras), **scene.made_from}
+    for key, value in told.items():
         name = "amberkeel:" + "".join(c if c.isalnum() else "_" for c in key)
         root.GetPrim().CreateAttribute(name, Sdf.ValueTypeNames.String).Set(value)
     for one in scene.cameras:
