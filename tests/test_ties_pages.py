@@ -147,6 +147,13 @@ def test_shots_of_a_free_set_are_adjusted_together(browser, service, client, pas
         page.locator('[data-act="ties-together"]').click()
         page.locator('[data-act="ties-set"]').click()
         expect(page.locator("#setfacts")).to_contain_text("Version 2", timeout=240_000)
+    with desk_page(browser, service, clean, "ties") as page:
+        page.locator('[data-act="ties-ties"]').click()
+        page.keyboard.press("Shift+P")
+        expect(page.locator("#othername")).to_have_text("QUAY_061 Live")
+        expect(page.locator("#othernote")).to_contain_text("Diamonds are points of the set")
+    beside = client.get(f"/shots/{clean}/ties/other.json?shot={live}&frame=1010").json
+    assert not beside["reference"] and len(beside["points"]) > 8
     after = [client.get(f"/shots/{n}/state.json").json["pinned"] for n in passes]
     assert all(a != b for a, b in zip(before, after))
     now = known(client, live)

@@ -10,6 +10,7 @@ from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import KeelError
 from amberkeel.core.geometry.pixels import opencv_point
 from amberkeel.core.pictures.write import encode_png
+from amberkeel.core.ties.set_file import Set
 from amberkeel.jobs.images import open_row
 from amberkeel.store.models import Attempt, FilmSet, Shot
 from amberkeel.store.solve import arrays_of
@@ -100,7 +101,9 @@ def _others(opened, shot: Shot, row: FilmSet) -> list[dict]:
 
 @blueprint.get("/shots/<int:number>/ties/other.json")
 def other(number: int):
-    """Send a frame of another shot of the set: its picture, and where its tracks and the set's points lie on it."""
+    """Send a frame of another shot of the set: its picture, where its tracks lie on it, and where the set's points lie
+    by its camera, once it is in the set's world.
+    """
     wanted, frame = request.args.get("shot", type=int), request.args.get("frame", type=int)
     with open_session() as opened:
         shot = get_shot(opened, number)
@@ -111,14 +114,33 @@ def other(number: int):
         attempt = pinned(opened, beside)
         if attempt is None or not beside.plate.ready:
             raise KeelError(f"{beside.name} has no solve to look at.", "Solve it first.")
-        names = {p.name for p in document_of_set(row).points}
+        document = document_of_set(row)
+        names = {p.name for p in document.points}
         plate = beside.plate
         at = min(max(frame if frame is not None else plate.first, plate.first), plate.last)
         return jsonify(
             shot=beside.id, name=beside.name, frame=at, first=plate.first, last=plate.last, width=plate.width,
             height=plate.height, picture=plate.proxies[at - plate.first],
             spots=_spots(opened, beside, attempt, at, names, beside.id == row.reference_id),
+            reference=beside.id == row.reference_id, points=_points_on(beside, attempt, row, document, at),
         )  # fmt: skip
+
+
+def _points_on(shot: Shot, attempt: Attempt, row: FilmSet, document: Set, frame: int) -> list[list]:
+    """Return the set's points [name, x, y] in a frame's picture; none for a shot that is not in the set's world."""
+    if shot.id != row.reference_id and not (shot.ties or {}).get("aligned") or not document.points:
+        return []
+    solved, datum = looked_at(media(), shot, attempt)
+    path = datum.camera(solved.path)
+    at = int(path.rows_of(np.array([frame]))[0])
+    if at < 0:
+        return []
+    points = document.points[:MOST_POINTS]
+    xyz = np.array([p.xyz for p in points])
+    with np.errstate(all="ignore"):
+        px, ahead = path.project(xyz, at), path.to_camera(xyz, at)[:, 2] > 0.0
+    inside = ahead & (px > 0.0).all(1) & (px < [path.lens.width, path.lens.height]).all(1)
+    return [[points[k].name, *px[k].round(2).tolist()] for k in np.nonzero(inside)[0].tolist()]
 
 
 def _spots(opened, shot: Shot, attempt: Attempt, frame: int, points: set[str], reference: bool) -> list[dict]:

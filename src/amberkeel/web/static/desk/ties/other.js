@@ -11,13 +11,14 @@ const CROWDED = 60;
 export class OtherPlate {
   constructor(desk) {
     this.desk = desk;
-    this.state = { frame: null, picked: null, known: null };
+    this.state = { frame: null, picked: null, known: null, shot: null };
     this.picked = () => {};
     this.zoom = 1;
     this.pan = [0, 0];
     this.canvas = find("#other");
     this.picture = null;
     new ResizeObserver(() => this.draw()).observe(this.canvas);
+    find("#othershot").addEventListener("change", (e) => this.beside(Number(e.target.value)));
     find("#otherframe").addEventListener("input", (e) => this.go(Number(e.target.value)));
     this.canvas.addEventListener("wheel", (e) => this.wheel(e), { passive: false });
     this.canvas.addEventListener("pointerdown", (e) => this.down(e));
@@ -61,16 +62,34 @@ export class OtherPlate {
   /** Go to a frame of the other shot, and pick a spot on it. */
   go(frame, picked) {
     this.state.frame = frame;
-    if (picked) this.state.picked = picked;
+    // What is proposed lies in the reference.
+    if (picked) Object.assign(this.state, { picked, shot: null });
     if (!this.isShown) return this.show();
     this.picked();
     return this.load();
   }
 
+  /** Show another shot of the set. */
+  beside(shot) {
+    Object.assign(this.state, { shot, frame: null, picked: null });
+    this.picked();
+    return this.load();
+  }
+
+  /** The shots of the set that may stand here, the reference first. */
+  get others() {
+    const { others } = this.desk.state.ties.known ?? { others: [] };
+    return [...others].sort((a, b) => Number(b.reference) - Number(a.reference));
+  }
+
   async fetch() {
-    const wanted = this.state.frame;
+    const { frame: wanted, shot } = this.state;
+    const own = this.desk.state.ties.known?.set?.own;
+    const query = new URLSearchParams();
+    if (wanted !== null) query.set("frame", wanted);
+    if (shot ?? own) query.set("shot", shot ?? this.others[0]?.id);
     try {
-      const known = await get(this.desk.at(`ties/other.json${wanted === null ? "" : `?frame=${wanted}`}`));
+      const known = await get(this.desk.at(`ties/other.json?${query}`));
       const answer = await fetch(`/frames/${known.picture}.jpg`);
       this.picture = await createImageBitmap(await answer.blob());
       Object.assign(this.state, { known, frame: this.state.frame ?? known.frame });
@@ -78,12 +97,24 @@ export class OtherPlate {
       Object.assign(slider, { min: known.first, max: known.last, value: known.frame });
       find("#othername").textContent = known.name;
       find("#otherat").textContent = known.frame;
-      find("#othernote").textContent = "Click a spot to tie to. Filled rings are points of the set.";
+      this.choose(known);
       this.draw();
     } catch (error) {
       toast(error.message, true);
       this.hide();
     }
+  }
+
+  choose(known) {
+    const { others } = this;
+    const choice = find("#othershot");
+    choice.hidden = others.length < 2;
+    find("#othername").hidden = others.length > 1;
+    const options = others.map((one) => new Option(one.name, one.id, false, one.id === known.shot));
+    choice.replaceChildren(...options);
+    find("#othernote").textContent = known.reference
+      ? "Click a spot to tie to. Filled rings are points of the set."
+      : "Diamonds are points of the set by this shot's camera; what is selected here is marked there.";
   }
 
   get scale() {
@@ -127,7 +158,7 @@ export class OtherPlate {
   pick([x, y]) {
     let best = PICK_PX;
     let found = null;
-    for (const spot of this.state.known?.spots ?? []) {
+    for (const spot of this.state.known?.reference ? this.state.known.spots : []) {
       const [px, py] = this.toScreen(spot.x, spot.y);
       const d = Math.hypot(px - x, py - y);
       if (d < best) [best, found] = [d, spot];
@@ -151,6 +182,7 @@ export class OtherPlate {
     const tied = new Set((this.desk.state.ties.known?.ties ?? []).map((one) => one.point));
     const size = known.spots.length > CROWDED ? 2.2 : 4;
     for (const spot of known.spots) this.drawSpot(g, spot, tied, size);
+    this.drawPoints(g, known.points);
     if (picked) this.drawPicked(g, picked);
   }
 
@@ -167,17 +199,49 @@ export class OtherPlate {
     g.stroke();
   }
 
+  /** The set's points by that shot's camera; those whose tracks are selected in this plate bear their names. */
+  drawPoints(g, points) {
+    const { state } = this.desk;
+    const own = new Map((state.ties.known?.ties ?? []).map((one) => [one.track, one.point]));
+    const { tracks } = state;
+    const names = new Set(
+      [...state.selection].map((id) => own.get(id) ?? tracks?.names[tracks.row.get(id)]).filter(Boolean),
+    );
+    for (const [name, px, py] of points) {
+      const [x, y] = this.toScreen(px, py);
+      const marked = names.has(name);
+      const size = marked ? 8 : points.length > CROWDED ? 2.5 : 5;
+      g.strokeStyle = marked ? INK.amber : INK.verdigris;
+      g.lineWidth = marked ? 2 : 1;
+      g.beginPath();
+      g.moveTo(x, y - size);
+      for (const [dx, dy] of [
+        [size, 0],
+        [0, size],
+        [-size, 0],
+        [0, -size],
+      ])
+        g.lineTo(x + dx, y + dy);
+      g.stroke();
+      if (marked) this.label(g, x, y, name);
+    }
+  }
+
   drawPicked(g, picked) {
     const now = this.state.known.spots.find((one) => one.name === picked.name) ?? picked;
     const [x, y] = this.toScreen(now.x, now.y);
     g.strokeStyle = INK.amber;
     g.lineWidth = 2;
     g.strokeRect(x - 9, y - 9, 18, 18);
+    this.label(g, x, y, picked.name);
+  }
+
+  label(g, x, y, name) {
     g.font = "600 12px Barlow";
-    const wide = g.measureText(picked.name).width;
+    const wide = g.measureText(name).width;
     g.fillStyle = "#10161cd0";
     g.fillRect(x + 12, y - 9, wide + 10, 18);
     g.fillStyle = INK.amber;
-    g.fillText(picked.name, x + 17, y + 4);
+    g.fillText(name, x + 17, y + 4);
   }
 }

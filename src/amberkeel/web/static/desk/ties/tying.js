@@ -87,6 +87,7 @@ export class TiesBench {
     find("#tiesays").textContent = this.says(known);
     for (const act of ["tie-names", "tie-pictures", "tie-beside", "tie-whole", "tie-align"])
       find(`[data-act="${act}"]`).disabled = !set || set.own || set.removed;
+    find('[data-act="tie-beside"]').disabled = !set || set.removed || (set.own && !known.others.length);
     find("#tiecount").textContent = countWords(known);
     this.hand.draw(known);
     this.drawProposed(known);
