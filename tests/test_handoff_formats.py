@@ -6,6 +6,7 @@ from dataclasses import replace
 from fractions import Fraction
 from types import SimpleNamespace
 
+import cv2
 import numpy as np
 import pytest
 from click.testing import CliRunner
@@ -22,11 +23,13 @@ from amberkeel.core.handoff.judge import camera_for, judged
 from amberkeel.core.handoff.notes import lacking
 from amberkeel.core.handoff.package import PackageOrder, make_package, read_manifest
 from amberkeel.core.handoff.prove import MOST_PX, prove
+from amberkeel.core.handoff.prove_plate import prove_plate
 from amberkeel.core.handoff.recipient import READY, load_recipient, read_recipient
 from amberkeel.core.handoff.scene import Moving, Thing, safe_name, scene_of, straightened, together
 from amberkeel.core.handoff.track_table import tracks_csv
 from amberkeel.core.handoff.writers import WRITERS, Convention
 from amberkeel.core.lens import Lens
+from amberkeel.core.lens.picture import canvas_for
 from amberkeel.core.pictures.write import write_png
 from amberkeel.core.plate.plate import open_plate
 from amberkeel.core.solve.solve import solve_tracks
@@ -151,6 +154,24 @@ def folder(solved, tmp_path):
     return home, plate
 
 
+def test_a_straightened_plate_bent_back_is_what_it_was(tmp_path):
+    rng = np.random.default_rng(5)
+    picture = cv2.GaussianBlur(rng.integers(0, 255, (360, 640, 3)).astype(np.float32), (0, 0), 1.6)
+    write_png(tmp_path / "p.1.png", picture.astype(np.uint8))
+    write_png(tmp_path / "p.2.png", picture.astype(np.uint8))
+    plate, plain = open_plate(tmp_path), Lens.centred(640, 360, 620.0)
+    for bent in (
+        {"radial": (-0.12, 0.03, 0.0), "tangential": (0.001, -0.001)},
+        {"division": -0.15},
+        {"two_axis": (-0.05, -0.07) + (0.0,) * 8, "turn": 0.02},
+    ):
+        lens = replace(plain, **bent)
+        camera = SimpleNamespace(path=SimpleNamespace(lens=lens))
+        for overscan in ("all", 10.0):
+            proof = prove_plate(plate, camera, canvas_for(lens, overscan))
+            assert proof.holds and proof.frame == 2, (bent, overscan, proof)
+
+
 def test_a_package_is_whole_versioned_and_compared(folder, solved, tmp_path):
     home, plate = folder
     out = tmp_path / "packages"
@@ -194,6 +215,10 @@ def test_what_cannot_leave_says_why_and_leaves_nothing(folder, solved, tmp_path,
         with pytest.raises(HandoffError, match=said):
             make_package(wrong)
     assert not list(out.iterdir())
+    masked = READY["tables"].model_copy(update={"mattes": True})
+    white = make_package(replace(order, recipient=masked, masks={"SKL_999": lambda _: np.ones((360, 640), bool)}))
+    assert len(list(white.folder.glob("*mattes*/*.png"))) == FRAMES
+    shutil.rmtree(white.folder)
 
     def full(*_):
         raise OSError(28, "No space left on device")

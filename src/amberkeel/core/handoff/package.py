@@ -5,7 +5,7 @@ import json
 import os
 import shutil
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
@@ -14,11 +14,13 @@ import numpy as np
 from amberkeel.core.errors import HandoffError
 from amberkeel.core.handoff.notes import convention_words, lacking, readme
 from amberkeel.core.handoff.prove import MOST_PX, Proof, prove
+from amberkeel.core.handoff.prove_plate import prove_plate
 from amberkeel.core.handoff.recipient import Recipient
 from amberkeel.core.handoff.scene import Camera, Scene, straightened
 from amberkeel.core.handoff.writers import WRITERS
 from amberkeel.core.lens.profile import LensProfile, profile_document
 from amberkeel.core.lens.straighten import StraightenOrder, straighten_plate, write_st_maps
+from amberkeel.core.masks.mattes import write_mattes
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.plate.sequence import Sequence as PlateSequence
 from amberkeel.core.progress import Progress, silent, span
@@ -32,7 +34,7 @@ VERSIONS_MOST = 999
 class PackageOrder:
     """What leaves: the recipient, the scene as it was filmed, plates by camera name, where the package goes, its
     version (None for the next one), further files by name (reports), and the reason to let it leave although a proof
-    does not hold.
+    does not hold, and by camera name where its masks are, a function from frame to (H, W) bool.
     """
 
     recipient: Recipient
@@ -43,6 +45,7 @@ class PackageOrder:
     version: int | None = None
     extra: dict[str, bytes] | None = None
     reason: str = ""
+    masks: dict[str, Callable[[int], np.ndarray]] | None = None
 
 
 @dataclass(frozen=True)
@@ -188,6 +191,10 @@ def _write_lens(
         maps = folder / recipient.file_name(one.name, "stmaps", version, order.production)
         maps.mkdir()
         write_st_maps(filmed.path.lens, one.canvas, maps)
+    masked = (order.masks or {}).get(one.name)
+    if recipient.mattes and masked is not None:
+        home = folder / recipient.file_name(one.name, "mattes", version, order.production)
+        write_mattes(home, f"{one.name}_matte", filmed.path.frames, masked, "png", progress)
     if plate is None or recipient.plates in ("none", "named"):
         return
     home = folder / recipient.file_name(one.name, "plate", version, order.production)
@@ -200,8 +207,22 @@ def _write_lens(
             shutil.copy2(plate.source.path(frame), home)
             progress((k + 1) / len(plate.frames), f"Copying the plate, frame {frame}")
         return
+    _check_plate(order, plate, filmed, one)
     wished = StraightenOrder(recipient.over, "cubic", recipient.images, False, None, one.canvas)
     straighten_plate(plate, profile, home, wished, progress)
+
+
+def _check_plate(order: PackageOrder, plate: Plate, filmed: Camera, one: Camera) -> None:
+    """Bend a straightened frame back; it must be what it was, unless a reason is given."""
+    if one.canvas is None:
+        return
+    proof = prove_plate(plate, filmed, one.canvas)
+    if not proof.holds and not order.reason.strip():
+        raise HandoffError(
+            f"Straightened and bent back, frame {proof.frame} of {one.name} differs by {proof.px:.3f} px and "
+            f"{proof.codes:.1f} code values.",
+            "Is the lens right? Or say why it may leave anyway.",
+        )
 
 
 def _check_plates(order: PackageOrder) -> None:

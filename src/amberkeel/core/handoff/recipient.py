@@ -30,7 +30,8 @@ class Recipient(BaseModel):
         ("all", "crop", "same", or percent) and, if `centred`, the lens's axis in the picture's middle. kinds : of
         points that go along. least_tracks : a point seen on fewer frames stays here. things : whether proxies and probe
         objects go along. plates : "none", "named" in the manifest, "copied", or "straightened" ones written. images :
-        their file format, the plate's own where empty. st_maps : whether both maps go along. naming : of files, with
+        their file format, the plate's own where empty. st_maps : whether both maps go along. mattes : whether a
+        matte of all masks goes along for every frame. naming : of files, with
         tokens.
     """
 
@@ -51,6 +52,7 @@ class Recipient(BaseModel):
     plates: Literal["none", "named", "copied", "straightened"] = "named"
     images: Literal["", "png", "exr", "tif", "jpg", "dpx"] = ""
     st_maps: bool = False
+    mattes: bool = False
     naming: Annotated[str, Field(min_length=1, max_length=200)] = "{shot}_{what}_v{version}"
 
     @field_validator("formats")

@@ -60,6 +60,7 @@ export class PackBench {
     for (const [id, on] of [
       ["rcentred", one.centred],
       ["rstmaps", one.st_maps],
+      ["rmattes", one.mattes],
       ["rthings", one.things],
     ])
       find(`#${id}`).checked = on;
@@ -82,6 +83,7 @@ export class PackBench {
       plates: of("rplates"),
       centred: find("#rcentred").checked,
       st_maps: find("#rstmaps").checked,
+      mattes: find("#rmattes").checked,
       things: find("#rthings").checked,
       naming: of("rnaming"),
     };
@@ -178,8 +180,8 @@ export class PackBench {
 }
 
 /** What a recipient gets, in a line. */
-function describe({ formats, unit, scale, up, lens, plates, st_maps: maps }) {
+function describe({ formats, unit, scale, up, lens, plates, st_maps: maps, mattes }) {
   const times = scale === 1 ? "" : ` ×${scale}`;
   const plate = { none: "", named: "", copied: ", plate copied", straightened: ", plate straightened" }[plates];
-  return `${formats.join(", ")} in ${unit}${times}, ${up.toUpperCase()} up; for ${WORDS[lens]}${plate}${maps ? ", ST maps" : ""}.`;
+  return `${formats.join(", ")} in ${unit}${times}, ${up.toUpperCase()} up; for ${WORDS[lens]}${plate}${maps ? ", ST maps" : ""}${mattes ? ", mattes" : ""}.`;
 }
