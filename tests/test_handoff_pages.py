@@ -57,6 +57,13 @@ def test_a_recipient_is_made_and_a_package_for_it(browser, service, client, data
         down.value.save_as(tmp_path / "package.zip")
         page.locator('[data-act="handoff-files"]').click()
         expect(page.locator("#downloads")).to_be_visible()
+        with page.expect_download() as single:
+            page.locator("#downloads a").first.click()
+        single.value.save_as(tmp_path / "camera.usda")
+        page.locator("#judgefile").set_input_files(tmp_path / "camera.usda")
+        expect(page.locator("#judged")).to_contain_text("Fits within", timeout=60_000)
+        page.locator("#judgefile").set_input_files(tmp_path / "package.zip")
+        expect(page.locator("#judgedworst")).to_contain_text("no camera that can be read")
     with zipfile.ZipFile(tmp_path / "package.zip") as archive:
         assert archive.testzip() is None
         archive.extractall(tmp_path)

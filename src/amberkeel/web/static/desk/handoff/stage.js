@@ -2,9 +2,10 @@
 import { toast } from "../shell/api.js";
 import { find } from "../shell/dom.js";
 import { drawDownloads } from "./downloads.js";
+import { JudgeBench } from "./judge.js";
 import { PackBench } from "./packages.js";
 
-const BENCHES = { pack: "packages for recipients", files: "single files" };
+const BENCHES = { pack: "packages for recipients", files: "single files, and cameras to judge" };
 
 export class HandoffStage {
   constructor(desk) {
@@ -12,6 +13,7 @@ export class HandoffStage {
     this.known = "";
     this.bench = "pack";
     this.pack = new PackBench(desk);
+    this.judge = new JudgeBench(desk);
     this.actions = [
       ...Object.entries(BENCHES).map(([bench, words]) => ({
         id: `handoff-${bench}`,
@@ -19,6 +21,7 @@ export class HandoffStage {
         run: () => this.open(bench),
       })),
       ...this.pack.actions,
+      ...this.judge.actions,
     ];
   }
 

@@ -1,0 +1,45 @@
+// Somebody else's camera, judged by this shot's tracks.
+import { postForm, toast } from "../shell/api.js";
+import { facts, find } from "../shell/dom.js";
+
+export class JudgeBench {
+  constructor(desk) {
+    this.desk = desk;
+    this.actions = [
+      { id: "handoff-judge", name: "Handoff: judge somebody else's camera", run: () => find("#judgefile").click() },
+    ];
+    find("#judgefile").addEventListener("change", () => this.send());
+  }
+
+  send() {
+    const [file] = find("#judgefile").files;
+    if (!file) return;
+    const form = new FormData();
+    form.append("file", file);
+    form.append("offset", find("#judgeoffset").value.trim() || "0");
+    find("#judgefile").value = "";
+    find("#judgedworst").textContent = `Judging ${file.name} …`;
+    find("#judged").replaceChildren();
+    this.desk.act(async () => {
+      try {
+        this.show(file.name, await postForm(this.desk.at("handoff/judge"), form));
+      } catch (error) {
+        find("#judgedworst").textContent = error.message;
+        toast(error.message, true);
+      }
+    });
+  }
+
+  show(name, found) {
+    facts(find("#judged"), [
+      ["Camera", name, ""],
+      ["Fits within", found.rms_px.toFixed(3), "px RMS"],
+      ["In the middle", found.median_px.toFixed(3), "px"],
+      ["Do not agree", (100 * found.outliers).toFixed(1), "%"],
+      ["Tracks", found.tracks, ""],
+      ["Check residual here", found.own_px === null ? "–" : found.own_px.toFixed(3), "px"],
+    ]);
+    const worst = found.worst.map(([frame, px]) => `${frame} (${px.toFixed(2)} px)`).join(", ");
+    find("#judgedworst").textContent = `Worst frames: ${worst}.`;
+  }
+}
