@@ -102,6 +102,7 @@ def test_from_an_empty_production_to_usd(page, service, database, tmp_path):
     page.keyboard.press("Control+k")
     page.keyboard.type("go to handoff")
     page.keyboard.press("Enter")
+    page.locator('[data-act="handoff-files"]').click()
     with page.expect_download() as waiting:
         page.get_by_role("link", name="camera.usda").click()
     waiting.value.save_as(tmp_path / "camera.usda")

@@ -183,5 +183,6 @@ export class PackBench {
 function describe({ formats, unit, scale, up, lens, plates, st_maps: maps, mattes }) {
   const times = scale === 1 ? "" : ` ×${scale}`;
   const plate = { none: "", named: "", copied: ", plate copied", straightened: ", plate straightened" }[plates];
-  return `${formats.join(", ")} in ${unit}${times}, ${up.toUpperCase()} up; for ${WORDS[lens]}${plate}${maps ? ", ST maps" : ""}${mattes ? ", mattes" : ""}.`;
+  const also = `${maps ? ", ST maps" : ""}${mattes ? ", mattes" : ""}`;
+  return `${formats.join(", ")} in ${unit}${times}, ${up.toUpperCase()} up; for ${WORDS[lens]}${plate}${also}.`;
 }

@@ -134,8 +134,9 @@ export class HandTies {
     if (sought.trouble) return sought.trouble;
     if (sought.placed) return `Placed where you clicked; the pictures are not alike (${sought.score.toFixed(2)}).`;
     if (!sought.at) return "Not found on this frame. Go to another one, or click about where it lies.";
+    const look = sought.rivals === 1 ? "looks" : "look";
     const alike = sought.rivals
-      ? ` ${counted(sought.rivals, "other place")} on its line ${sought.rivals === 1 ? "looks" : "look"} as good: click the right one.`
+      ? ` ${counted(sought.rivals, "other place")} on its line ${look} as good: click the right one.`
       : "";
     return `Found, match ${sought.score.toFixed(2)}.${alike}`;
   }
