@@ -155,9 +155,7 @@ def _bent(settings: Settings, number: int, one: _Gathered, solution: Solution) -
         points, metric, _ = points_from(opened, media, shot, [], _kept(opened, media, one, solution))
         document, name, proxies = document_of_set(opened.get(FilmSet, number)), shot.name, standing_in(shot)
         trial.rollback()
-    new = {point.name: point for point in points}
-    moved = [new.get(p.name, p) if p.source == name else p for p in document.points]
-    return document.model_copy(update={"points": moved, "metric": metric, "proxies": proxies})
+    return document.model_copy(update={"points": document.renewed(points, name), "metric": metric, "proxies": proxies})
 
 
 def _begun_at(one: _Gathered, after: Solution) -> Solution:
@@ -171,6 +169,4 @@ def _renew(opened: Session, media: Media, row: FilmSet, one: _Gathered, attempt:
     if not any(point.source == shot.name for point in document.points):
         return
     points, _, _ = points_from(opened, media, shot, [], attempt)
-    new = {point.name: point for point in points}
-    moved = [new.get(p.name, p) if p.source == shot.name else p for p in document.points]
-    row.document = json.loads(set_text(document.model_copy(update={"points": moved})))
+    row.document = json.loads(set_text(document.model_copy(update={"points": document.renewed(points, shot.name)})))

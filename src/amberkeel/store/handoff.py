@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from amberkeel.core.errors import HandoffError
 from amberkeel.core.handoff.document import document_in_world
 from amberkeel.core.handoff.recipient import READY, Recipient, read_recipient
-from amberkeel.core.handoff.scene import Scene, Thing, safe_name, scene_of, together
+from amberkeel.core.handoff.scene import Scene, Thing, safe_name, scene_of, things_of, together
 from amberkeel.core.report.page import whole_page
 from amberkeel.core.ties.bodies.body_file import body_document
 from amberkeel.store.bodies import placed
@@ -127,17 +127,13 @@ def _scene_of(session: Session, media: Media, shot: Shot) -> Scene:
 
 
 def _things(media: Media, shot: Shot) -> tuple[Thing, ...]:
-    """Return the proxies and probe objects that are shown, each under a name of its own."""
-    out: list[Thing] = []
-    for kind, things in (("proxy", proxies_of(shot)), ("probe", probes_of(shot))):
-        for key, thing in things.items():
-            if not thing.shown:
-                continue
-            solid, base = solid_in(media, thing), safe_name(thing.name or f"{kind}_{key}")
-            taken = {one.name for one in out}
-            name = next(n for n in (base, *(f"{base}_{k}" for k in range(2, len(out) + 3))) if n not in taken)
-            out.append(Thing(name, kind, solid.vertices, solid.faces, solid.uv))
-    return tuple(out)
+    """Return the proxies and probe objects that are shown."""
+    return things_of(
+        (kind, thing.name or f"{kind}_{key}", solid_in(media, thing))
+        for kind, things in (("proxy", proxies_of(shot)), ("probe", probes_of(shot)))
+        for key, thing in things.items()
+        if thing.shown
+    )
 
 
 def report_leaving(session: Session, media: Media, shots: list[Shot]) -> dict[str, bytes]:

@@ -2,7 +2,7 @@
 units where nothing gives a scale), Y up, with the plates' own frame numbers. Every format is written from it.
 """
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 
@@ -15,7 +15,7 @@ from amberkeel.core.handoff.solve_file import SolveDocument
 from amberkeel.core.lens.picture import Canvas, canvas_for
 from amberkeel.core.tracks import EXCLUDED
 from amberkeel.core.world.from_files import solids_in
-from amberkeel.core.world.solids import of_mesh
+from amberkeel.core.world.solids import Solid, of_mesh
 from amberkeel.core.world.standing import solid_of
 from amberkeel.core.world.world_file import World
 
@@ -244,14 +244,25 @@ def _things(world: World) -> tuple[Thing, ...]:
         own = of_mesh(np.array(mesh.vertices), np.array(mesh.faces)) if mesh else None
         if probe.shown:
             solids.append(("probe", probe.name or key, solid_of(probe, own)))
-    out, taken = [], set[str]()
-    for kind, name, solid in solids:
-        own_name = base = safe_name(name)
+    return things_of(solids)
+
+
+def things_of(solids: Iterable[tuple[str, str, Solid]]) -> tuple[Thing, ...]:
+    """Return solids in the world as things that leave, each under a name of its own.
+
+    Parameters
+    ----------
+    solids : of each its kind, its name for people, and its triangles.
+    """
+    out: list[Thing] = []
+    taken: set[str] = set()
+    for kind, words, solid in solids:
+        name = base = safe_name(words)
         n = 2
-        while own_name in taken:
-            own_name, n = f"{base}_{n}", n + 1
-        taken.add(own_name)
-        out.append(Thing(own_name, kind, solid.vertices, solid.faces, solid.uv))
+        while name in taken:
+            name, n = f"{base}_{n}", n + 1
+        taken.add(name)
+        out.append(Thing(name, kind, solid.vertices, solid.faces, solid.uv))
     return tuple(out)
 
 

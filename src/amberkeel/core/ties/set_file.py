@@ -89,6 +89,11 @@ class Set(Part):
         """Return the point of a name, or None."""
         return next((one for one in self.points if one.name == name), None)
 
+    def renewed(self, points: list[Point], source: str) -> list[Point]:
+        """Return the set's points, those that came from a source as they are now; one that it no longer has stays."""
+        new = {one.name: one for one in points}
+        return [new.get(one.name, one) if one.source == source else one for one in self.points]
+
     @property
     def usual_sigma(self) -> float:
         """One sigma of a coordinate of which none is stated, in the set's units."""
