@@ -107,6 +107,7 @@ def test_a_spot_is_sought_along_its_line_and_tied_by_hand(browser, service, clie
     assert len(off) >= 4 and np.median(off) < 1.0 and np.mean(np.array(off) < 3.0) > 0.7, off
     with desk_page(browser, service, live, "ties") as page:
         page.locator('[data-act="ties-ties"]').click()
+        expect(page.locator("#tiesays")).to_have_text("In the world of Quay.")
         for _ in range(9):
             page.keyboard.press("ArrowRight")
         page.keyboard.press("Shift+P")
@@ -149,6 +150,7 @@ def test_shots_of_a_free_set_are_adjusted_together(browser, service, client, pas
         expect(page.locator("#setfacts")).to_contain_text("Version 2", timeout=240_000)
     with desk_page(browser, service, clean, "ties") as page:
         page.locator('[data-act="ties-ties"]').click()
+        expect(page.locator("#tiesays")).to_contain_text("This shot made Quay")
         page.keyboard.press("Shift+P")
         expect(page.locator("#othername")).to_have_text("QUAY_061 Live")
         expect(page.locator("#othernote")).to_contain_text("Diamonds are points of the set")
