@@ -1,6 +1,5 @@
 """What leaves a large shot takes: time and memory of writing and reading back, and of straightening 4K EXR."""
 
-import resource
 import tempfile
 import time
 from fractions import Fraction
@@ -22,6 +21,7 @@ from amberkeel.core.lens.straighten import StraightenOrder, straighten_plate
 from amberkeel.core.pictures.read import read_raw
 from amberkeel.core.pictures.write import write_picture
 from amberkeel.core.plate.plate import open_plate
+from benchmarks.peak import peak_bytes
 
 FRAMES, POINTS, TRIANGLES = 2000, 5000, 100_000
 EXR_FRAMES = 6
@@ -40,7 +40,7 @@ def run() -> None:
             written = time.perf_counter() - began
             proof = prove(scene, writer, convention, Path(folder), "large")
             wished = f" (target {target})" if target else ""
-            peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 2**20
+            peak = peak_bytes() / 2**30
             print(
                 f"{key}: {FRAMES} frames, {POINTS} points, {TRIANGLES} triangles written in {written:.1f} s{wished}, "
                 f"proved {time.perf_counter() - began:.1f} s, {proof.px:.4f} px, {peak:.2f} GiB (target 1.5)"

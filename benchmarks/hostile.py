@@ -2,7 +2,6 @@
 in words; no process is lost and memory stays bounded.
 """
 
-import resource
 import struct
 import subprocess
 import sys
@@ -23,6 +22,7 @@ from amberkeel.core.handoff.track_table import read_tracks_csv
 from amberkeel.core.pictures.facts import picture_facts
 from amberkeel.core.pictures.read import read_matte, read_picture
 from amberkeel.core.plate.plate import Plate, open_plate
+from benchmarks.peak import peak_bytes
 
 COUNT = 200
 MOST_BYTES = 1.5 * 1024**3
@@ -189,8 +189,7 @@ def main() -> None:
     folder = Path(sys.argv[1])
     for name in sys.argv[2:]:
         word = read_one(folder / name)
-        most = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
-        print(f"{word}\t{most}", flush=True)
+        print(f"{word}\t{peak_bytes()}", flush=True)
 
 
 if __name__ == "__main__":

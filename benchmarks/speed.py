@@ -159,12 +159,12 @@ def iteration_huge(iterations: int = 3) -> tuple[float, float]:
     Focal length and k1 are free. It runs in a process of its own, so that the peak is its own.
     """
     script = (
-        "import resource, sys; from benchmarks.speed import huge_seconds; print(huge_seconds(int(sys.argv[1])), "
-        "resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)"
+        "import sys; from benchmarks.peak import peak_bytes; from benchmarks.speed import huge_seconds; "
+        "print(huge_seconds(int(sys.argv[1])), peak_bytes())"
     )
     command = [sys.executable, "-c", script, str(iterations)]
-    seconds, kibibytes = subprocess.run(command, check=True, capture_output=True, text=True).stdout.split()[-2:]
-    return float(seconds), int(kibibytes) / 1024**2
+    seconds, peak = subprocess.run(command, check=True, capture_output=True, text=True).stdout.split()[-2:]
+    return float(seconds), int(peak) / 1024**3
 
 
 def huge_seconds(iterations: int) -> float:

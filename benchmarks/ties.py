@@ -1,7 +1,6 @@
 """Ties against the simulator's truth: the quay's passes in one world by tags and by pictures, and many shots."""
 
 import json
-import resource
 import time
 from pathlib import Path
 
@@ -26,6 +25,7 @@ from amberkeel.core.ties.together import JointShot, SameSpot, adjusted_together
 from amberkeel.core.tracks import from_pieces
 from amberkeel.core.world.align import similarity
 from amberkeel.core.world.true_slip import placed_by, slip_px
+from benchmarks.peak import peak_bytes
 from benchmarks.shots import shot_folder
 
 CLEAN, LIVE = "SKL_060", "SKL_061"
@@ -106,7 +106,7 @@ def many() -> None:
     adjusted_together(shots, spots)
     print(
         f"{MANY} shots of {FRAMES} frames adjusted together: {time.perf_counter() - began:.0f} s (target 60), "
-        f"{resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 2**20:.1f} GiB (target 3)"
+        f"{peak_bytes() / 2**30:.1f} GiB (target 3)"
     )
 
 

@@ -1,6 +1,10 @@
 """Shared pieces: a small simulated plate with its truth, and the whole application on servers of its own."""
 
+import os
+import pickle
 import shutil
+import time
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -16,6 +20,19 @@ from amberkeel.core.sim.sail_loft import edges, sail_loft
 from amberkeel.core.sim.slipway import slipway
 from amberkeel.core.solve.solve import solve_tracks
 
+LONGEST = (
+    "ties_pages", "casebook_pages", "hard_shots", "command_line", "shared_lens", "repairs", "lens_pages", "diagnosis",
+    "masks_pages", "lens_evidence", "tracks_pages", "house", "service", "faults", "bad_requests", "handoff_pages",
+    "masks", "keeping", "world_pages", "refinements", "subject_pages", "shed_doors", "lens_shared", "pages",
+)  # fmt: skip
+"""Files of tests that take longest, in this order: begun first, so that no process is left with one at the end."""
+
+
+def pytest_collection_modifyitems(items):
+    order = {f"test_{name}": k for k, name in enumerate(LONGEST)}
+    items.sort(key=lambda item: order.get(item.path.stem, len(order)))
+
+
 FRAMES = 40
 FOLLOW = FollowSettings(DetectSettings(count=260), half=6)
 
@@ -27,15 +44,46 @@ def shot():
 
 
 @pytest.fixture(scope="session")
-def plate_folder(shot, tmp_path_factory) -> Path:
-    """The small plate and its mattes as files: plate/ and mattes/."""
-    folder = tmp_path_factory.mktemp("slipway")
+def once(tmp_path_factory):
+    """Return a function that makes a thing once for all processes of this run, and reads it in the others."""
+    base = tmp_path_factory.getbasetemp()
+    home = base.parent if os.environ.get("PYTEST_XDIST_WORKER") else base
+
+    def made(name, make):
+        done, folder = home / f"once-{name}.pickle", home / f"once-{name}"
+        try:
+            folder.mkdir()
+        except FileExistsError:
+            while not done.exists():
+                assert folder.exists(), f"{name} could not be made in another process"
+                time.sleep(0.2)
+            return pickle.loads(done.read_bytes())
+        try:
+            thing = make(folder)
+        except BaseException:
+            shutil.rmtree(folder)
+            raise
+        part = done.with_suffix(".part")
+        part.write_bytes(pickle.dumps(thing))
+        part.rename(done)
+        return thing
+
+    return made
+
+
+def _rendered(folder: Path) -> Path:
     for part in ("plate", "mattes"):
         (folder / part).mkdir()
-    for frame, picture, matte in render_all(shot):
+    for frame, picture, matte in render_all(slipway(640, 360, FRAMES, samples=4)):
         write_png(folder / "plate" / f"skl.{frame:04d}.png", picture)
         write_png(folder / "mattes" / f"matte.{frame:04d}.png", matte)
     return folder
+
+
+@pytest.fixture(scope="session")
+def plate_folder(once) -> Path:
+    """The small plate and its mattes as files: plate/ and mattes/."""
+    return once("slipway", _rendered)
 
 
 @pytest.fixture(scope="session")
@@ -45,21 +93,21 @@ def plate(plate_folder):
 
 
 @pytest.fixture(scope="session")
-def tracks(plate):
+def tracks(plate, once):
     """Features followed with nothing masked."""
-    return follow_plate(plate, FOLLOW)
+    return once("tracks", lambda _: follow_plate(plate, FOLLOW))
 
 
 @pytest.fixture(scope="session")
-def masked_tracks(plate, plate_folder):
+def masked_tracks(plate, plate_folder, once):
     """Features followed off the yard hands."""
-    return follow_plate(plate, FOLLOW, matte_reader(plate_folder / "mattes", plate))
+    return once("masked", lambda _: follow_plate(plate, FOLLOW, matte_reader(plate_folder / "mattes", plate)))
 
 
 @pytest.fixture(scope="session")
-def solution(tracks, plate):
+def solution(tracks, plate, once):
     """The camera solved with nothing masked and nothing known."""
-    return solve_tracks(tracks, plate.frames, plate.width, plate.height)
+    return once("solution", lambda _: solve_tracks(tracks, plate.frames, plate.width, plate.height))
 
 
 @pytest.fixture(scope="session")
@@ -101,8 +149,18 @@ def database(service):
     return service.environment["AMBERKEEL_DATABASE"]
 
 
+def renumbered(solution, ids):
+    """Return a solution of the same tracks under other numbers, in the same order."""
+    new = dict(zip(solution.tracks.ids.tolist(), ids.tolist()))
+    assert len(new) == len(ids) and solution.points.ids.tolist() == solution.tracks.ids.tolist()
+    return replace(
+        solution, tracks=replace(solution.tracks, ids=ids), points=replace(solution.points, ids=ids),
+        reasons={new[track]: reason for track, reason in solution.reasons.items()},
+    )  # fmt: skip
+
+
 @pytest.fixture(scope="module")
-def solved_shot(service, database, plate_folder, plate, tracks):
+def solved_shot(service, database, plate_folder, plate, tracks, solution):
     """A shot with proxies, tracks and an attempt, made through the store as the jobs make it."""
     from amberkeel.core.pictures.write import encode_jpeg
     from amberkeel.store import edits
@@ -110,7 +168,7 @@ def solved_shot(service, database, plate_folder, plate, tracks):
     from amberkeel.store.models import Plate, Shot
     from amberkeel.store.session import session
     from amberkeel.store.solve import store_attempt
-    from amberkeel.store.tracks import add_run, live_tracks, to_track_set
+    from amberkeel.store.tracks import add_run, live_tracks
 
     media = Media(service.environment["AMBERKEEL_MEDIA"])
     with session(database) as opened:
@@ -125,8 +183,8 @@ def solved_shot(service, database, plate_folder, plate, tracks):
         new = add_run(opened, shot, tracks)
         edits.apply(opened, shot.id, "tracks", {"remove": [], "bring": new, "label": "Follow features"})
         rows = live_tracks(opened, shot)
-        solution = solve_tracks(to_track_set(rows), plate.frames, 640, 360)
-        attempt = store_attempt(opened, media, shot, solution, shot.tracks_stamp)
+        solved = renumbered(solution, np.array([row.id for row in rows]))
+        attempt = store_attempt(opened, media, shot, solved, shot.tracks_stamp)
         edits.apply(opened, shot.id, "pin", {"attempt": attempt.id})
         return shot.id
 

@@ -133,7 +133,8 @@ def test_nothing_that_is_sent_breaks_the_server(client, database, posts, bare_sh
         if rule.endswith("/ingest"):
             continue
         keys = keys_of(view)
-        failed += [post(client, rule, address, {key: value}) for key in keys for value in SPOILT]
+        # Alone each key gets a third of what is spoilt, and all keys together get all of it.
+        failed += [post(client, rule, address, {key: v}) for k, key in enumerate(keys) for v in SPOILT[k % 3 :: 3]]
         failed += [post(client, rule, address, dict.fromkeys(keys, value)) for value in (*SPOILT, *HOSTILE)]
         failed += [post(client, rule, address, body) for body in bodies]
         for kind in ("application/x-www-form-urlencoded", "multipart/form-data"):

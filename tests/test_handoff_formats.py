@@ -6,17 +6,25 @@ from dataclasses import replace
 from fractions import Fraction
 from types import SimpleNamespace
 
+import av
+import collada
 import cv2
 import numpy as np
+import OpenImageIO as oiio
 import pytest
+import trimesh
 from click.testing import CliRunner
-from pxr import Gf, Usd, UsdGeom
+from pxr import Gf, Usd, UsdGeom, UsdShade
 from simulated import cloud, moving_camera, observe
 
+from amberkeel.cli.convert import convert
 from amberkeel.cli.export import export
 from amberkeel.cli.judge import judge as judge_command
+from amberkeel.cli.redistort import redistort
+from amberkeel.cli.undistort import undistort
 from amberkeel.core.errors import HandoffError, KeelError
 from amberkeel.core.handoff import package as packages
+from amberkeel.core.handoff.adopt import adopted
 from amberkeel.core.handoff.compare import compared
 from amberkeel.core.handoff.document import solve_document
 from amberkeel.core.handoff.judge import camera_for, judged
@@ -30,7 +38,10 @@ from amberkeel.core.handoff.track_table import tracks_csv
 from amberkeel.core.handoff.writers import WRITERS, Convention
 from amberkeel.core.lens import Lens
 from amberkeel.core.lens.picture import canvas_for
-from amberkeel.core.pictures.write import write_png
+from amberkeel.core.lens.profile import LensProfile, profile_document
+from amberkeel.core.pictures.facts import timecode_of
+from amberkeel.core.pictures.read import read_raw
+from amberkeel.core.pictures.write import encode_png, write_png
 from amberkeel.core.plate.plate import open_plate
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.world.solids import box
@@ -68,7 +79,9 @@ def scene_with(solved, lens=(), zoom=None, standing=False):
         "Crate_moving", frames, np.column_stack([0.1 * np.arange(7), np.zeros(7), np.full(7, 6.0)]),
         np.repeat(path.world_from_camera[:1], 7, 0), ("b1", "b2"), np.array([[0.0, 0.1, 0.2], [0.3, 0.0, -0.1]]),
     )  # fmt: skip
-    thing = Thing("Crate", "proxy", crate.vertices, crate.faces, crate.uv)
+    picture = encode_png(np.full((8, 8, 4), 200, np.uint8))
+    thing = Thing("Crate", "proxy", crate.vertices, crate.faces, crate.uv, picture)
+    body = replace(body, things=(replace(thing, name="Lid", texture=b""),))
     return replace(one, cameras=(replace(camera, path=path),), things=(thing,), bodies=(body,))
 
 
@@ -78,6 +91,8 @@ def test_a_format_comes_back_as_it_left(key, solved, tmp_path):
     scenes = [scene_with(solved, lens) for lens in LENSES.values()]
     scenes += [scene_with(solved, zoom=zoom), scene_with(solved, LENSES["all at once"], zoom, True)]
     writer = WRITERS[key]
+    # With and without locators.
+    scenes = [replace(one, locator=0.05 * (n % 2)) for n, one in enumerate(scenes)]
     for n, scene in enumerate([*scenes, *(straightened(s, "all", True) for s in scenes[:3])]):
         for wished in (Convention(0.01), Convention(1.0, "z", -1000), Convention(0.3048, "y", 7, True)):
             convention = replace(writer.convention(wished), fps=float(scene.fps))
@@ -91,6 +106,99 @@ def test_a_format_comes_back_as_it_left(key, solved, tmp_path):
     lost = lacking(scenes[-1], writer)
     assert ("one focal length" in " ".join(lost)) == ("zoom" in writer.lacks)
     assert ("optical axis" in " ".join(lost)) == ("shift" in writer.lacks)
+
+
+def test_meshes_take_their_pictures_along_and_points_are_locators(solved, tmp_path):
+    scene = replace(scene_with(solved), locator=0.1)
+    picture = scene.things[0].texture
+    for key in ("usda", "usdz", "glb", "dae", "obj"):
+        for name, data in WRITERS[key].write(scene, Convention(), key).items():
+            (tmp_path / name).write_bytes(data)
+    for key in ("usda", "dae", "obj"):
+        assert (tmp_path / f"{key}_Crate.png").read_bytes() == picture
+    # The stages stay in variables: a prim lives no longer than its stage.
+    for stage in (Usd.Stage.Open(str(tmp_path / "usda.usda")), Usd.Stage.Open(str(tmp_path / "usdz.usdz"))):
+        crate = stage.GetPrimAtPath("/Shot/Crate")
+        material = UsdShade.MaterialBindingAPI(crate).ComputeBoundMaterial()[0]
+        shader = UsdShade.Shader(stage.GetPrimAtPath(f"{material.GetPath()}/Picture"))
+        found = shader.GetInput("file").Get()
+        assert found.resolvedPath and found.path.endswith("_Crate.png")
+        first = next(p for p in stage.Traverse() if p.GetAttribute("amberkeel:track").Get() == scene.points.names[0])
+        assert np.allclose(UsdGeom.Xformable(first).GetLocalTransformation().ExtractTranslation(), scene.points.xyz[0])
+        cross = UsdGeom.BasisCurves(first.GetChild("Cross")).GetPointsAttr().Get()
+        assert np.ptp(np.array(cross), axis=0) == pytest.approx([0.1] * 3)
+        assert stage.GetPrimAtPath("/Shot/Crate_moving/Lid").IsA(UsdGeom.Mesh)
+    shown = trimesh.load_scene(str(tmp_path / "glb.glb"), process=False)
+    assert shown.geometry["Crate"].visual.material.baseColorTexture.size == (8, 8)
+    spot = next(node for node in shown.graph.nodes_geometry if shown.graph[node][1] == "Locator")
+    assert spot in scene.points.names
+    loaded = collada.Collada(str(tmp_path / "dae.dae"))
+    assert [image.path for image in loaded.images] == ["dae_Crate.png"] and len(loaded.materials) == 1
+    assert "map_Kd obj_Crate.png" in (tmp_path / "obj.mtl").read_text()
+
+
+def test_somebody_elses_camera_is_an_attempt_that_is_not_moved(solved):
+    _, tracks, camera = solved
+    off = replace(camera, positions=camera.positions + np.random.default_rng(1).normal(0.0, 0.004, (FRAMES, 3)))
+    found = adopted(off, tracks, camera.frames, "theirs.usda")
+    assert np.abs(found.path.positions - off.positions).max() < 1e-7
+    assert np.abs(found.path.world_from_camera - off.world_from_camera).max() < 1e-8
+    middle = np.nanmedian(np.linalg.norm(found.residuals, axis=1))
+    assert found.path.lens == off.lens and middle == pytest.approx(judged(off, tracks).median_px, rel=0.2)
+    assert found.rms_px > 2.0 * adopted(camera, tracks, camera.frames, "true.usda").rms_px
+    for wrong, said in (
+        (replace(off, zoom=np.linspace(1.0, 1.2, FRAMES)), "zooms"),
+        (replace(off, frames=off.frames + 6), "has 6 frames of the plate"),
+    ):
+        with pytest.raises(HandoffError, match=said):
+            adopted(wrong, tracks, camera.frames, "wrong")
+
+
+def test_a_plate_is_written_anew_as_pictures_and_as_video_and_bent_back(tmp_path):
+    """Frame numbers, depth and what the files say of themselves are kept; straightened and bent back is what it was."""
+    rng, plate, run = np.random.default_rng(2), tmp_path / "plate", CliRunner()
+    plate.mkdir()
+    flat = cv2.GaussianBlur(rng.random((120, 200, 3)).astype(np.float32), (0, 0), 3.0)
+    for frame in range(1001, 1005):
+        spec = oiio.ImageSpec(200, 120, 3, oiio.HALF)
+        spec.attribute("smpte:TimeCode", oiio.TypeDesc("timecode"), (0x01020304 + (frame - 1001 << 24), 0))
+        spec.attribute("framesPerSecond", oiio.TypeDesc("rational"), (25, 1))
+        spec.attribute("Exif:FocalLength", 31.5)
+        file = oiio.ImageOutput.create(str(plate / f"skl.{frame}.exr"))
+        assert file.open(str(plate / f"skl.{frame}.exr"), spec) and file.write_image(flat) and file.close()
+    lens = tmp_path / "lens.json"
+    bent = replace(Lens.centred(200, 120, 190.0), radial=(-0.08, 0.0, 0.0))
+    lens.write_text(json.dumps(profile_document(LensProfile("Wide", bent, "typed"))))
+
+    def keel(command, *words):
+        done = run.invoke(command, [str(word) for word in words])
+        assert done.exit_code == 0, done.output
+        return done.output
+
+    keel(undistort, plate, "--lens", lens, "--out", tmp_path / "straight")
+    straight = tmp_path / "straight" / "straight.json"
+    keel(redistort, tmp_path / "straight", "--lens", lens, "--straight", straight, "--out", tmp_path / "bent")
+    back = tmp_path / "bent" / "skl_bent.1002.exr"
+    inside = np.s_[8:-8, 8:-8]
+    assert np.abs(read_raw(back) - flat)[inside].max() < 0.01 and read_raw(back).dtype == np.float32
+    for path in (tmp_path / "straight" / "skl_straight.1002.exr", back):
+        spec = oiio.ImageInput.open(str(path)).spec()
+        assert spec.getattribute("Exif:FocalLength") == 31.5
+        assert timecode_of(path) == timecode_of(plate / "skl.1002.exr") != timecode_of(plate / "skl.1001.exr")
+    keel(convert, plate, "--out", tmp_path / "review.mp4")
+    with av.open(str(tmp_path / "review.mp4")) as film:
+        assert film.streams.video[0].average_rate == 25
+        assert film.streams.video[0].metadata["timecode"] == timecode_of(plate / "skl.1001.exr")
+    keel(convert, tmp_path / "review.mp4", "--out", tmp_path / "frames", "--first", "1001", "--format", "png")
+    again = open_plate(tmp_path / "frames")
+    assert again.frames.tolist() == [1001, 1002, 1003, 1004] and (again.width, again.height) == (200, 120)
+    assert np.abs(again.read(1002).astype(float) - open_plate(plate).read(1002)).mean() < 3.0
+    wrong = run.invoke(convert, [str(plate), "--out", str(lens / "sub")])
+    assert wrong.exit_code and "cannot be written" in wrong.output
+    other = run.invoke(
+        redistort, [str(plate), "--lens", str(lens), "--straight", str(straight), "--out", str(tmp_path)]
+    )
+    assert other.exit_code and "straightened lens is of" in other.output
 
 
 def test_a_file_that_was_bent_does_not_hold(solved, tmp_path):
@@ -219,6 +327,13 @@ def test_what_cannot_leave_says_why_and_leaves_nothing(folder, solved, tmp_path,
     white = make_package(replace(order, recipient=masked, masks={"SKL_999": lambda _: np.ones((360, 640), bool)}))
     assert len(list(white.folder.glob("*mattes*/*.png"))) == FRAMES
     shutil.rmtree(white.folder)
+    for plates, images, same in (("linked", "", True), ("copied", "", False), ("written", "tif", False)):
+        kept = replace(order, recipient=READY["tables"].model_copy(update={"plates": plates, "images": images}))
+        made = make_package(kept)
+        found = sorted(made.folder.glob("*_plate_*/*"))
+        assert len(found) == FRAMES and found[0].suffix == (".tif" if images else ".png")
+        assert found[0].samefile(sorted(plate.glob("*.png"))[0]) is same
+        shutil.rmtree(made.folder)
 
     def full(*_):
         raise OSError(28, "No space left on device")

@@ -9,6 +9,8 @@ import sys
 import zipfile
 from pathlib import Path
 
+import av
+import cv2
 import pytest
 import trimesh
 from desk import desk_page, poster
@@ -18,7 +20,7 @@ from pxr import Usd, UsdGeom
 from amberkeel.core.handoff.track_table import tracks_csv
 from amberkeel.settings import from_environment
 from amberkeel.store.edits import apply
-from amberkeel.store.models import Package, Shot
+from amberkeel.store.models import Attempt, Package, Shot
 from amberkeel.store.session import session
 from amberkeel.store.storage import storage
 
@@ -40,10 +42,19 @@ def test_a_recipient_is_made_and_a_package_for_it(browser, service, client, data
         expect(page.locator("#toast")).to_contain_text("greater than 0")
         page.locator("#rscale").fill("1")
         page.locator('#rformats input[value="glb"]').check()
-        page.locator("#rplates").select_option("copied")
+        page.locator("#rplates").select_option("straightened")
+        page.locator("#rlocator").fill("0,1")
+        page.locator("#rmovieplate").check()
+        page.locator("#rmovieprobes").check()
         page.locator('[data-act="pack-save"]').click()
         expect(page.locator("#packfor")).to_have_value("Layout, metres")
         expect(page.locator("#packwords")).to_contain_text("usda, glb in m, Y up")
+        expect(page.locator("#packwords")).to_contain_text("two movies, points as locators of 0.1 m")
+        page.locator('[data-act="pack-make"]').click()
+        page.locator("#cancel").click()
+        expect(page.locator("#toast")).to_contain_text("Cancelled; nothing was changed", timeout=60_000)
+        assert not list(from_environment().media.glob(f"packages/{number}/*"))
+        expect(page.locator("#packlist")).to_contain_text("None was made yet")
         page.locator('[data-act="pack-make"]').click()
         expect(page.locator("#packlist .packrow")).to_have_count(1, timeout=120_000)
         expect(page.locator("#packlist")).to_contain_text("Read back: worst 0.00")
@@ -62,6 +73,8 @@ def test_a_recipient_is_made_and_a_package_for_it(browser, service, client, data
         single.value.save_as(tmp_path / "camera.usda")
         page.locator("#judgefile").set_input_files(tmp_path / "camera.usda")
         expect(page.locator("#judged")).to_contain_text("Fits within", timeout=60_000)
+        page.locator("#judgekeep").click()
+        expect(page.locator("#toast")).to_contain_text("camera.usda: 0.", timeout=60_000)
         page.locator("#judgefile").set_input_files(tmp_path / "package.zip")
         expect(page.locator("#judgedworst")).to_contain_text("no camera that can be read")
     with zipfile.ZipFile(tmp_path / "package.zip") as archive:
@@ -73,9 +86,21 @@ def test_a_recipient_is_made_and_a_package_for_it(browser, service, client, data
     (usd,), (glb,) = home.glob("*.usda"), home.glob("*.glb")
     stage = Usd.Stage.Open(str(usd))
     assert UsdGeom.GetStageMetersPerUnit(stage) == 1.0 and stage.GetStartTimeCode() == manifest["frames"][0]
-    assert len(trimesh.load_scene(str(glb)).geometry["Points"].vertices) == manifest["points"]
-    assert len(list(home.glob("*plate*/*"))) == manifest["frames"][1] - manifest["frames"][0] + 1
+    located = [one for one in stage.Traverse() if one.HasAttribute("amberkeel:track")]
+    drawn = trimesh.load_scene(str(glb)).graph
+    assert len(located) == sum(drawn[n][1] == "Locator" for n in drawn.nodes_geometry) == manifest["points"]
+    assert len(list(home.glob("*plate*/*.png"))) == manifest["frames"][1] - manifest["frames"][0] + 1
+    (straight,) = home.glob("*plate*/*.1001.png")
+    height, width = cv2.imread(str(straight)).shape[:2]
+    for film, size in (("plate", (width // 2 * 2, height // 2 * 2)), ("probes", (640, 360))):
+        with av.open(str(next(home.glob(f"*_{film}_*.mp4")))) as container:
+            stream = container.streams.video[0]
+            assert (stream.width, stream.height, stream.frames) == (*size, 40)
+    assert next(home.glob("*_report.pdf")).read_bytes().startswith(b"%PDF-")
     assert "<html" in next(home.glob("*_report.html")).read_text()[:200].lower()
+    with session(database) as opened:
+        rms = {one.name: one.figures["rms_px"] for one in opened.query(Attempt).filter_by(shot_id=number)}
+        assert rms["Camera of camera.usda"] == pytest.approx(rms[""], rel=0.1)
     found = client.get(f"/shots/{number}/handoff.json").json
     assert found["packages"][0]["stale"] == "" and found["recipients"][0]["saved"]
     shown = client.get(f"/shots/{number}/state.json").json["stages"][7]

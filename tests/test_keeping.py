@@ -469,4 +469,6 @@ def test_help_and_history_open_where_the_user_is(browser, service, client, solve
     for name, title in PAGES.items():
         assert title in index and client.get(f"/help/{name}").status_code == 200
     assert client.get("/help/architecture").status_code == 404
+    assert 'src="/help/pictures/conventions.svg"' in client.get("/help/handoff").text
+    assert client.get("/help/pictures/conventions.svg").mimetype == "image/svg+xml"
     assert client.get("/help/for/solve").location.endswith("/help/casebook")

@@ -267,6 +267,36 @@ def test_a_filmed_grid_becomes_a_profile(ask, client, database, shot_id, rng):
     ask("undo")
 
 
+def test_a_profile_and_an_st_map_come_in_and_are_used(ask, client, shot_id, tmp_path):
+    from amberkeel.core.lens import Lens
+    from amberkeel.core.lens.picture import canvas_for
+    from amberkeel.core.lens.profile import LensProfile as Profile
+    from amberkeel.core.lens.profile import profile_document
+    from amberkeel.core.lens.straighten import write_st_maps
+
+    lens = Lens.centred(*SIZE, 610.0, -0.08)
+    write_st_maps(lens, canvas_for(lens, "all"), tmp_path)
+    whole = json.dumps(profile_document(Profile("Theirs", lens, "typed"))).encode()
+    accept = {"Accept": "application/json"}
+
+    def bring(data, name, **more):
+        sent = {"file": (io.BytesIO(data), name), **more}
+        return client.post(f"/shots/{shot_id}/lens/bring", data=sent, headers=accept)
+
+    assert bring(whole, "theirs.json").status_code == 200
+    mapped = (tmp_path / "undistort_st.exr").read_bytes()
+    assert bring(mapped, "map.exr").status_code == 400
+    assert bring(mapped, "map.exr", way="undistort").status_code == 200
+    kept = client.get(f"/shots/{shot_id}/lens.json").json
+    used = next(one for one in kept["profiles"] if one["id"] == kept["profile"])
+    assert used["source"] == "map" and "0.000 px RMS" in used["notes"][0] and used["focal_mm"] is None
+    assert used["radial"][0] * (610.0 / SIZE[0]) ** 2 == pytest.approx(-0.08, abs=1e-3)
+    for data, name, said in ((b"{}", "x.json", "not complete"), (b"x", "x.json", "no lens profile")):
+        assert said in bring(data, name).json["error"]
+    for _ in range(2):
+        ask("undo")
+
+
 @pytest.fixture
 def page(browser, service, shot_id):
     with desk_page(browser, service, shot_id, "lens") as opened:

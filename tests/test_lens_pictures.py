@@ -14,11 +14,14 @@ from amberkeel.cli import main
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import LensError
 from amberkeel.core.lens import Lens
+from amberkeel.core.lens.from_st_map import lens_of_map, way_of
 from amberkeel.core.lens.kernels import distort_one, slope_one
 from amberkeel.core.lens.metadata import camera_facts
 from amberkeel.core.lens.picture import Resampler, bent_grid, canvas_for, redistort_map, undistort_map
 from amberkeel.core.lens.profile import LensProfile, check_lens, profile_document, read_profile
 from amberkeel.core.lens.sensor import filmed_width_mm, length_mm, pixel_formats, width_from_equivalent
+from amberkeel.core.lens.straighten import write_st_maps
+from amberkeel.core.pictures.write import write_picture
 from amberkeel.core.solve.held_lens import straight_px, with_focal
 from amberkeel.core.solve.lens_plan import LensChoice
 from amberkeel.core.solve.recipe import Recipe
@@ -86,6 +89,50 @@ def test_a_lens_that_folds_over_is_told_and_refused():
             check_lens(bad)
     with pytest.raises(LensError, match="overscan"):
         canvas_for(PLAIN, 900.0)
+
+
+@pytest.mark.parametrize("name", list(MODELS))
+@pytest.mark.parametrize("way", ["undistort", "redistort"])
+def test_an_st_map_tells_its_lens(name, way, tmp_path):
+    """Straightened pixels lie where the true lens has them, whatever canvas the map was written for."""
+    true = MODELS[name]
+    for overscan in ("all", 8.0):
+        write_st_maps(true, canvas_for(true, overscan), tmp_path)
+        found = lens_of_map(tmp_path / f"{way}_st.exr", (320, 180), way, 240.0, true.pixel_aspect)
+        grid = np.stack(np.meshgrid(np.linspace(2, 318, 20), np.linspace(2, 178, 12)), -1)
+        apart = [lens.normalise(grid) * lens.focal_px for lens in (true, found.profile.lens)]
+        off = apart[0] - apart[1] + np.array(true.principal_px) - found.profile.lens.principal_px
+        # What a lens of two axes squeezes and what an unknown canvas does are hard to tell apart.
+        most = 0.15 if name == "two-axis" else 0.03
+        assert found.rms_px < most and np.sqrt(((off - off.mean((0, 1))) ** 2).sum(-1).mean()) < 3.0 * most
+
+
+def test_what_is_no_st_map_is_refused(tmp_path):
+    maps, size = tmp_path / "undistort_st.exr", (320, 180)
+    write_st_maps(MODELS["barrel"], canvas_for(MODELS["barrel"], "all"), tmp_path)
+    flat, picture = tmp_path / "flat.exr", tmp_path / "picture.png"
+    write_picture(flat, np.full((180, 320, 3), 0.3, np.float32), whole_float=True)
+    write_picture(picture, np.zeros((180, 320, 3), np.uint8))
+    noise = tmp_path / "noise.exr"
+    write_picture(noise, np.random.default_rng(0).random((180, 320, 3), np.float32), whole_float=True)
+    for path, way, asked, said in (
+        (maps, "", size, "straighten the plate, or bend"),
+        (maps, "redistort", (320, 140), "not of its picture"),
+        (flat, "undistort", size, "do not go over a picture"),
+        (picture, "undistort", size, "two channels of floating point"),
+        (noise, "undistort", size, "No lens comes close"),
+    ):
+        with pytest.raises(LensError, match=said):
+            lens_of_map(path, asked, way)
+    assert [way_of(n) for n in ("a_redistort_v1.exr", "undistort.exr", "lens_distort.exr", "map.exr")] == [
+        "redistort", "undistort", "redistort", ""
+    ]  # fmt: skip
+    out = tmp_path / "lens.json"
+    run = CliRunner().invoke(main, ["lens", "map", str(maps), "--size", "320x180", "--out", str(out)])
+    assert run.exit_code == 0 and "Radial model: 0.0" in run.output, run.output
+    assert not read_profile(json.loads(out.read_text())).focal_known
+    wrong = CliRunner().invoke(main, ["lens", "map", str(maps), "--size", "320", "--out", str(out)])
+    assert wrong.exit_code == 2 and "1920x1080" in wrong.output
 
 
 def test_profiles_are_read_back_rescaled_and_refused():

@@ -5,7 +5,7 @@ import numpy as np
 import pytest
 
 from amberkeel.core.errors import MaskError
-from amberkeel.core.masks.evidence import EvidenceReader, camera_for, some_tracks
+from amberkeel.core.masks.evidence import EvidenceReader, camera_for
 from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.leaks import leaks
 from amberkeel.core.masks.moves import Moves
@@ -14,6 +14,7 @@ from amberkeel.core.masks.proposal import CHANGING, SHADOW, SWAYING
 from amberkeel.core.masks.raster import fill
 from amberkeel.core.masks.samples import Sample
 from amberkeel.core.masks.shape import FOLLOWED, HAND, Key, Shape, flatten, polygon
+from amberkeel.core.masks.some_tracks import some_tracks
 from amberkeel.core.masks.spots import first_matte, on_what_moves, subject_of
 from amberkeel.core.masks.subject import HIDDEN, NothingMoves, Seen, Shown, follow_subject
 from amberkeel.core.masks.wrap import mask_of, outline_of, wrapped

@@ -15,6 +15,8 @@ COMMANDS = (
     "tags",
     "lens",
     "undistort",
+    "redistort",
+    "convert",
     "mask",
     "world",
     "mesh",

@@ -124,3 +124,34 @@ def lines(lines, out) -> None:
         f"{fit.lens.model.capitalize()} distortion "
         f"{', '.join(f'{k} {v:+.4f}' for k, (v, _) in fit.values.items()) or 'none'}; {focal}. Written to {out}."
     )
+
+
+@lens.command("map")
+@click.argument("path", type=click.Path(path_type=Path))
+@click.option("--size", required=True, help="Width and height of the plate, as 1920x1080.")
+@click.option(
+    "--way",
+    type=click.Choice(["undistort", "redistort"]),
+    default=None,
+    help="Whether the map straightens the plate, or bends a straightened picture; by its name where left out.",
+)
+@click.option("--focal-px", type=click.FloatRange(1.0), default=None, help="Focal length in pixels, if it is known.")
+@click.option("--pixel-aspect", type=float, default=1.0, help="Width of a pixel over its height.")
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="Lens profile (JSON) to write.")
+def from_map(path, size, way, focal_px, pixel_aspect, out) -> None:
+    """Fit a lens to PATH, an ST map (EXR, TIFF); write its profile, and say how close it comes."""
+    from amberkeel.core.lens.from_st_map import lens_of_map, way_of
+    from amberkeel.core.lens.profile import profile_document
+
+    wide, cross, high = size.lower().partition("x")
+    if not (cross and wide.isdigit() and high.isdigit() and int(wide) and int(high)):
+        raise click.UsageError("--size is written as 1920x1080.")
+
+    def work(_):
+        return lens_of_map(path, (int(wide), int(high)), way or way_of(path.name), focal_px, pixel_aspect)
+
+    found = written(out, work, lambda made: json.dumps(profile_document(made.profile), indent=1))
+    click.echo(
+        f"{found.profile.lens.model.capitalize()} model: {found.rms_px:.3f} px RMS, {found.worst_px:.2f} px at the "
+        f"most. Written to {out}."
+    )

@@ -18,18 +18,16 @@ from amberkeel.core.repair.compare import compare
 from amberkeel.core.repair.improve import Trial as Tried
 from amberkeel.core.repair.improve import improve as improved
 from amberkeel.core.repair.remedies import Ground, carry_out
-from amberkeel.core.report.movie import write_movie
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.tracks import TrackSet
 from amberkeel.jobs.chain import Arguments, effect
-from amberkeel.jobs.images import open_row, plate_row
+from amberkeel.jobs.images import movie_of, open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
 from amberkeel.store.jobs import add_job
 from amberkeel.store.masks import live_masks, masked_of
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Job, Plate, Shot, Trial
-from amberkeel.store.scene import staged_in
 from amberkeel.store.session import session
 from amberkeel.store.solve import measures_of, solution_of, store_attempt
 from amberkeel.store.stages import is_stale
@@ -142,19 +140,16 @@ def _stored(
 
 def movie(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> None:
     """Draw probe objects over the plate as the pinned attempt sees them."""
-    row, media = plate_row(settings, shot_id), Media(settings.media)
+    media = Media(settings.media)
     with session(settings.database) as opened:
         base = opened.get(Attempt, opened.get(Shot, shot_id).pinned_id or 0)
         if base is None:
             raise KeelError("There is no camera to draw anything with.", "Solve the camera first.")
-        number, solution = base.id, solution_of(media, base)
-        shot = opened.get(Shot, shot_id)
-        staged = staged_in(opened, media, shot, base)
-        before = live_masks(opened, shot) if (shot.scene or {}).get("behind") else []
-        masked = masked_of(media, before, row.height, row.width)
+        number, shot = base.id, opened.get(Shot, shot_id)
+        draw = movie_of(opened, media, shot, base, Fraction(shot.plate.fps))
     with TemporaryDirectory() as folder:
         made = Path(folder) / "probe.mp4"
-        write_movie(made, open_row(row), solution, Fraction(row.fps), span(progress, 0.0, 0.97), staged, masked)
+        draw(made, span(progress, 0.0, 0.97))
         digest = media.put(made.read_bytes())
     with effect(settings, shot_id, arguments) as opened:
         attempt = opened.get(Attempt, number)

@@ -1,15 +1,26 @@
 """The pictures of a shot as jobs and pages open them: its plate, its tracking copy, or replaced images."""
 
+from collections.abc import Callable
+from fractions import Fraction
+from pathlib import Path
+
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError, PlateError
 from amberkeel.core.follow.blur import SHARP, MotionBlur
 from amberkeel.core.plate.copy import TrackingCopy, read_stack, stand_in
 from amberkeel.core.plate.plate import Plate as CorePlate
 from amberkeel.core.plate.plate import open_plate
+from amberkeel.core.progress import Progress
+from amberkeel.core.report.movie import write_movie
 from amberkeel.settings import Settings
-from amberkeel.store.models import Plate
+from amberkeel.store.masks import live_masks, masked_of
+from amberkeel.store.media import Media
+from amberkeel.store.models import Attempt, Plate, Shot
+from amberkeel.store.scene import staged_in
 from amberkeel.store.session import session
+from amberkeel.store.solve import solution_of
 
 
 def plate_row(settings: Settings, shot_id: int) -> Plate:
@@ -30,6 +41,25 @@ def open_row(row: Plate) -> CorePlate:
             "Bring it in as a new shot.",
         )
     return plate
+
+
+def movie_of(
+    opened: Session, media: Media, shot: Shot, attempt: Attempt, fps: Fraction
+) -> Callable[[Path, Progress], None]:
+    """Return what draws a shot's probe objects over its plate, as an attempt sees them, into a file.
+
+    Parameters
+    ----------
+    opened, media : where all is kept. shot : whose. attempt : of the shot. fps : frames a second.
+    """
+    before = live_masks(opened, shot) if (shot.scene or {}).get("behind") else []
+    masked = masked_of(media, before, shot.plate.height, shot.plate.width)
+    solution, staged, row = solution_of(media, attempt), staged_in(opened, media, shot, attempt), shot.plate
+
+    def draw(where: Path, progress: Progress) -> None:
+        write_movie(where, open_row(row), solution, fps, progress, staged, masked)
+
+    return draw
 
 
 PLATE, COPY, REPLACED = "plate", "copy", "replaced"

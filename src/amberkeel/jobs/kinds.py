@@ -54,6 +54,7 @@ KINDS = {
     "together": JobKind("Adjust the set's shots together", together.together, together.Together),
     "body": JobKind("Solve a body", bodies.solve_body, bodies.Body),
     "package": JobKind("Make a package", handoff.package, handoff.Pack, beside=True),
+    "adopt": JobKind("Keep a camera of others", handoff.adopt, handoff.Adopt),
     "demo": JobKind("Render a demo plate", demo.demo, demo.Demo),
     "quay": JobKind("Make the set of the quay", demo.quay),
     "rest": JobKind("Turn to the other demo shots", demo.rest),

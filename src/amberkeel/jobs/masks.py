@@ -1,24 +1,29 @@
 """What the mask jobs do: propose, accept, carry, learn, bring in."""
 
+from dataclasses import replace
+
 import numpy as np
 
-from amberkeel.core.errors import MaskError
+from amberkeel.core.errors import Cancelled, KeelError, MaskError
 from amberkeel.core.masks.carry import BENDING, SIMILARITY, SUBJECT, carry
 from amberkeel.core.masks.cues import CueReader
-from amberkeel.core.masks.evidence import Readers, cameras_for, some_tracks
+from amberkeel.core.masks.evidence import Readers, cameras_for
 from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.leads import KEPT
 from amberkeel.core.masks.mattes import bring_in
 from amberkeel.core.masks.moves import Moves
 from amberkeel.core.masks.moving import TRACK_GAP
 from amberkeel.core.masks.proposal import CHANGING, MOVING, SHADOW, SWAYING
+from amberkeel.core.masks.proposal import Proposal as Found
 from amberkeel.core.masks.propose import in_words
 from amberkeel.core.masks.propose import propose as what_to_mask
 from amberkeel.core.masks.samples import Cleaning, Learned, Sample
 from amberkeel.core.masks.shape import HAND, Key, keys_to_json, points_at, shape_from_json
+from amberkeel.core.masks.some_tracks import some_tracks
 from amberkeel.core.masks.spots import matte_of, on_what_moves, subject_of
 from amberkeel.core.masks.subject import NothingMoves
 from amberkeel.core.masks.wrap import Wrapped, wrapped
+from amberkeel.core.plate.kept import kept
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.progress import Progress, span
@@ -77,21 +82,24 @@ def known_tracks(settings: Settings, shot_id: int) -> tuple[TrackSet, list[int]]
         return tracks, tracks.ids.tolist()
 
 
-def shot_tracks(settings: Settings, shot_id: int) -> tuple[TrackSet, list[int]]:
-    """Return a shot's tracks and their ids; raises MaskError when there are none."""
-    tracks, ids = known_tracks(settings, shot_id)
-    if not ids:
-        raise MaskError("There are no tracks to tell how the background moves.", "Follow features first.")
-    return tracks, ids
-
-
 def propose(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> None:
-    """Find what moves by itself; proposals that are open are replaced, dismissed ones stay away."""
-    plate, media = open_row(plate_row(settings, shot_id)), Media(settings.media)
-    tracks, ids = shot_tracks(settings, shot_id)
+    """Find what moves by itself; proposals that are open are replaced, dismissed ones stay away. A shot that has no
+    tracks yet is followed quickly for it. Where other jobs wait, they go on without masks if nothing can be told.
+    """
+    plate, media = kept(open_row(plate_row(settings, shot_id))), Media(settings.media)
+    tracks, ids = known_tracks(settings, shot_id)
+    early = not ids
     with session(settings.database) as opened:
         masked = masked_of(media, live_masks(opened, opened.get(Shot, shot_id)), plate.height, plate.width)
-    found, bodies = what_to_mask(plate, tracks, masked, span(progress, 0.0, 0.97))
+    try:
+        if early:
+            tracks = some_tracks(plate, span(progress, 0.0, 0.3))
+        found, bodies = what_to_mask(plate, tracks, masked, span(progress, 0.3 if early else 0.0, 0.97))
+    except KeelError as error:
+        if not arguments.then or isinstance(error, Cancelled):
+            raise
+        with effect(settings, shot_id, arguments, f"Not masked: {error}"):
+            return
     with effect(settings, shot_id, arguments) as opened:
         if masked is None:
             keep_bodies(opened, media, opened.get(Shot, shot_id), bodies)
@@ -100,11 +108,17 @@ def propose(settings: Settings, shot_id: int, arguments: Arguments, progress: Pr
         for row in old:
             if row.state == "open":
                 opened.delete(row)
+        found = [_without_tracks(p) for p in found] if early else found
         fresh = [p for p in found if not any(_same(p, d, ids) for d in dismissed)]
         for p in fresh:
             opened.add(_row(media, shot_id, p, ids))
         opened.get(Shot, shot_id).revision += 1
         opened.info["said"] = in_words(fresh)
+
+
+def _without_tracks(proposal: Found) -> Found:
+    """Return a proposal that was found by tracks which the shot does not keep."""
+    return replace(proposal, tracks=[], tails=[])
 
 
 def _same(proposal, dismissed: Proposal, ids: list[int]) -> bool:

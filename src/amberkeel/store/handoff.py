@@ -2,6 +2,7 @@
 
 import hashlib
 import json
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -14,10 +15,11 @@ from amberkeel.core.handoff.recipient import READY, Recipient, read_recipient
 from amberkeel.core.handoff.scene import Scene, Thing, safe_name, scene_of, things_of, together
 from amberkeel.core.report.page import whole_page
 from amberkeel.core.ties.bodies.body_file import body_document
+from amberkeel.core.world.standing import Standing
 from amberkeel.store.bodies import placed
 from amberkeel.store.media import Media
-from amberkeel.store.models import FilmSet, Package, RecipientRow, Shot
-from amberkeel.store.report import report_of
+from amberkeel.store.models import FilmSet, Package, RecipientRow, Shot, Track
+from amberkeel.store.report import report_of, reviews_said
 from amberkeel.store.scene import probes_of, proxies_of, solid_in
 from amberkeel.store.solve import document_of
 from amberkeel.store.stages.state import is_stale, pinned
@@ -116,32 +118,47 @@ def _scene_of(session: Session, media: Media, shot: Shot) -> Scene:
     document = document_in_world(document_of(media, attempt), found.datum)
     document["plate"] = {"name": shot.plate.label, "fps": shot.plate.fps}
     bodies = [
-        {**body_document(one.body, one.solution, shot.plate.label), "name": kept["name"]}
+        {**body_document(one.body, one.solution, shot.plate.label, one.proxies.values()), "name": kept["name"]}
         for key, kept in (shot.bodies or {}).items()
         if kept.get("solved")
         for one in (placed(session, media, shot, key),)
     ]
     scene = scene_of(document, shot.plate.sensor_width_mm, None, bodies, shot.name.split()[0])
     made_from = {scene.name: f"attempt {attempt.number} of {shot.name}, {attempt.created:%Y-%m-%d %H:%M} UTC"}
-    return replace(scene, metric=bool(found.scaled), things=_things(media, shot), made_from=made_from)
+    points = replace(scene.points, groups=_groups(session, shot, scene.points.names))
+    return replace(scene, metric=bool(found.scaled), points=points, things=_things(media, shot), made_from=made_from)
 
 
 def _things(media: Media, shot: Shot) -> tuple[Thing, ...]:
     """Return the proxies and probe objects that are shown."""
     return things_of(
-        (kind, thing.name or f"{kind}_{key}", solid_in(media, thing))
+        (kind, thing.name or f"{kind}_{key}", solid_in(media, thing), _texture(media, thing))
         for kind, things in (("proxy", proxies_of(shot)), ("probe", probes_of(shot)))
         for key, thing in things.items()
         if thing.shown
     )
 
 
-def report_leaving(session: Session, media: Media, shots: list[Shot]) -> dict[str, bytes]:
-    """Return the verdict on each shot as one page that needs nothing beside it, by file name."""
+def _texture(media: Media, thing: Standing) -> bytes:
+    """Return a thing's picture as PNG, where it is shown with it."""
+    return media.get(thing.texture) if thing.texture and thing.look == "picture" else b""
+
+
+def _groups(session: Session, shot: Shot, names: Sequence[str]) -> tuple[str, ...]:
+    """Return the groups that tracks of these names are in; none at all where none is in one."""
+    grouped = select(Track.name, Track.group).where(Track.shot_id == shot.id, ~Track.removed, Track.group != "")
+    of = {name: group for name, group in session.execute(grouped)}
+    return tuple(of.get(name, "") for name in names) if of else ()
+
+
+def report_leaving(session: Session, media: Media, shots: list[Shot]) -> dict[str, str]:
+    """Return the verdict on each shot, with what reviewers said of it, as one page that needs nothing beside it, by the
+    report's name.
+    """
     return {
-        f"{safe_name(shot.name.split()[0])}_report.html": whole_page(
-            report_of(session, media, shot, pinned_of(session, shot))
-        ).encode()
+        f"{safe_name(shot.name.split()[0])}_report": whole_page(
+            report_of(session, media, shot, pinned_of(session, shot)), reviews_said(session, shot)
+        )
         for shot in shots
     }
 

@@ -2,6 +2,8 @@
 
 from collections.abc import Sequence
 from dataclasses import replace
+from html import escape
+from pathlib import Path
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
@@ -18,6 +20,9 @@ from amberkeel.store.models import Attempt, Review, Shot
 from amberkeel.store.solve import ledger, solution_of
 from amberkeel.store.trials import trials_of
 from amberkeel.store.world import datum_where_found
+
+FONTS = Path(__file__).parents[1] / "web" / "static" / "vendor" / "fonts"
+"""Where the typeface's files are, which a PDF takes along."""
 
 
 def pinned_attempt(session: Session, shot: Shot) -> Attempt:
@@ -77,6 +82,17 @@ def _made(session: Session, shot: Shot) -> list[Made]:
 def reviews_of(session: Session, shot: Shot) -> list[Review]:
     """Return what reviewers said of a shot's attempts, newest first."""
     return list(session.scalars(select(Review).where(Review.shot_id == shot.id).order_by(Review.id.desc())))
+
+
+def reviews_said(session: Session, shot: Shot) -> str:
+    """Return what reviewers said as HTML, after a report's sections; texts that came from people are escaped."""
+    rows = [(row, session.get(Attempt, row.attempt_id)) for row in reviews_of(session, shot)]
+    said = "".join(
+        f"<li>{'Signed off' if row.signed else 'Sent back'} by {escape(row.who)}, {row.created:%d %b %Y %H:%M}, "
+        f"attempt {attempt.number if attempt else '–'}. {escape(row.note)} {escape(row.reason)}</li>"
+        for row, attempt in rows
+    )
+    return f"<h2>Reviews</h2><ul>{said}</ul>" if said else ""
 
 
 def signed_shots(session: Session, shots: Sequence[Shot]) -> set[int]:

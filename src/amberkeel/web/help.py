@@ -4,7 +4,7 @@ import re
 from functools import cache
 from pathlib import Path
 
-from flask import Blueprint, abort, redirect, render_template, request, url_for
+from flask import Blueprint, abort, redirect, render_template, request, send_from_directory, url_for
 from markdown_it import MarkdownIt
 from markdown_it.token import Token
 
@@ -43,7 +43,15 @@ def _page(name: str, _changed: float) -> str:
         for part in token.children or []:
             if part.type == "link_open":
                 _lead(part)
+            elif part.type == "image":
+                part.attrSet("src", f"/help/{part.attrGet('src')}")
     return parser.renderer.render(tokens, parser.options, {})
+
+
+@blueprint.get("/help/pictures/<name>.svg")
+def picture(name: str):
+    """Send a drawing of the documents."""
+    return send_from_directory(_DOCS / "pictures", f"{name}.svg", mimetype="image/svg+xml")
 
 
 def _anchor(heading: str) -> str:

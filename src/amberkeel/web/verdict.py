@@ -1,14 +1,13 @@
 """The verdict page: figures and charts of the attempt in use, what was tried, sign-off, and the movie."""
 
-from html import escape
-
-from flask import Blueprint, abort, redirect, render_template, request, send_file, url_for
+from flask import Blueprint, Response, abort, redirect, render_template, request, send_file, url_for
 from markupsafe import Markup
 
 from amberkeel.core.errors import KeelError
 from amberkeel.core.report.page import section_style, sections, whole_page
+from amberkeel.core.report.pdf import pdf_of
 from amberkeel.store.models import Attempt, Review
-from amberkeel.store.report import pinned_attempt, report_of, review, reviews_of
+from amberkeel.store.report import FONTS, pinned_attempt, report_of, review, reviews_of, reviews_said
 from amberkeel.web.common import get_shot, media, open_session, send_text, stem_of, who
 from amberkeel.web.jobs import start
 
@@ -59,20 +58,20 @@ def say(number: int):
     return redirect(url_for("verdict.show", number=number) + "#said")
 
 
-@blueprint.get("/shots/<int:number>/verdict.html")
-def download(number: int):
-    """Send the verdict as one file that needs nothing beside it."""
+@blueprint.get("/shots/<int:number>/verdict.<string:kind>")
+def download(number: int, kind: str):
+    """Send the verdict as one file that needs nothing beside it: HTML, or PDF."""
+    if kind not in ("html", "pdf"):
+        abort(404)
     with open_session() as opened:
         shot = get_shot(opened, number)
-        report = report_of(opened, media(), shot, pinned_attempt(opened, shot))
-        said = "".join(
-            f"<li>{'Signed off' if r['signed'] else 'Sent back'} by {escape(r['who'])}, {r['when']}, attempt "
-            f"{r['attempt']}. {escape(r['note'])} {escape(r['reason'])}</li>"
-            for r in _said(reviews_of(opened, shot), opened)
-        )
-        name = f"{stem_of(shot.name)}_verdict.html"
-    extra = f"<h2>Reviews</h2><ul>{said}</ul>" if said else ""
-    return send_text(whole_page(report, extra), "text/html", name)
+        page = whole_page(report_of(opened, media(), shot, pinned_attempt(opened, shot)), reviews_said(opened, shot))
+        name = f"{stem_of(shot.name)}_verdict"
+    if kind == "html":
+        return send_text(page, "text/html", f"{name}.html")
+    answer = Response(pdf_of(page, FONTS), mimetype="application/pdf")
+    answer.headers["Content-Disposition"] = f'attachment; filename="{name}.pdf"'
+    return answer
 
 
 @blueprint.post("/shots/<int:number>/movie")

@@ -67,12 +67,13 @@ def export_files(order: ExportOrder, progress: Progress = silent) -> list[Packag
 
 def _called(scene: Scene, name: str) -> Scene:
     camera = replace(scene.cameras[0], name=safe_name(name))
-    return replace(scene, name=camera.name, cameras=(camera,))
+    (document,) = scene.documents.values()
+    return replace(scene, name=camera.name, cameras=(camera,), documents={camera.name: document})
 
 
 def scene_in(folder: Path, sensor_mm: float) -> Scene:
     """Return the scene of a folder: its solve.json, taken to the world of a world.json beside it if there is one, with
-    what stands in that, and every *.body.json or body.json.
+    what stands in that, its pictures in textures/ (as `keel project` writes them), and every *.body.json or body.json.
 
     Parameters
     ----------
@@ -87,7 +88,8 @@ def scene_in(folder: Path, sensor_mm: float) -> Scene:
         world = load_world(path.parent / "world.json")
         document = document_in_world(document, datum_in(world))
     bodies = [_body(one) for one in sorted(path.parent.glob("*body.json"))]
-    scene = scene_of(document, sensor_mm, world, bodies, path.parent.resolve().name)
+    textures = {one.stem: one.read_bytes() for one in sorted((path.parent / "textures").glob("*.png"))}
+    scene = scene_of(document, sensor_mm, world, bodies, path.parent.resolve().name, textures)
     return replace(scene, made_from={scene.name: f"{path.parent.name}/{path.name}"})
 
 

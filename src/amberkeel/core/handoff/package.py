@@ -21,7 +21,8 @@ from amberkeel.core.handoff.writers import WRITERS
 from amberkeel.core.lens.profile import LensProfile, profile_document
 from amberkeel.core.lens.straighten import StraightenOrder, straighten_plate, write_st_maps
 from amberkeel.core.masks.mattes import write_mattes
-from amberkeel.core.plate.plate import Plate
+from amberkeel.core.plate.convert import write_sequence, write_video
+from amberkeel.core.plate.plate import Plate, open_plate
 from amberkeel.core.plate.sequence import Sequence as PlateSequence
 from amberkeel.core.progress import Progress, silent, span
 
@@ -34,7 +35,8 @@ VERSIONS_MOST = 999
 class PackageOrder:
     """What leaves: the recipient, the scene as it was filmed, plates by camera name, where the package goes, its
     version (None for the next one), further files by name (reports), and the reason to let it leave although a proof
-    does not hold, and by camera name where its masks are, a function from frame to (H, W) bool.
+    does not hold, by camera name where its masks are, a function from frame to (H, W) bool, by camera name what writes
+    the movie with its probe objects into a file, and what the person who opens it is told besides.
     """
 
     recipient: Recipient
@@ -46,6 +48,8 @@ class PackageOrder:
     extra: dict[str, bytes] | None = None
     reason: str = ""
     masks: dict[str, Callable[[int], np.ndarray]] | None = None
+    movies: dict[str, Callable[[Path, Progress], None]] | None = None
+    said: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -121,10 +125,18 @@ def prepared(recipient: Recipient, scene: Scene) -> Scene:
     ----------
     recipient : for whom. scene : as it was filmed.
     """
-    keep = np.array([kind in recipient.kinds for kind in scene.points.kinds], bool)
-    scene = replace(
-        scene, points=scene.points.take(keep), things=scene.things if recipient.things else (),
-    )  # fmt: skip
+    groups = scene.points.groups or ("",) * len(scene.points.names)
+    keep = np.array(
+        [
+            kind in recipient.kinds and (not recipient.groups or group in recipient.groups)
+            for kind, group in zip(scene.points.kinds, groups)
+        ],
+        bool,
+    )
+    things = scene.things if recipient.things else ()
+    if not recipient.textures:
+        things = tuple(replace(one, texture=b"") for one in things)
+    scene = replace(scene, points=scene.points.take(keep), things=things, locator=recipient.locator)
     if recipient.lens == "straightened":
         return straightened(scene, recipient.over, recipient.centred)
     return scene
@@ -144,8 +156,11 @@ def _written(order: PackageOrder, version: int, folder: Path, progress: Progress
         progress(0.4 * (n + 0.5) / len(recipient.formats), f"Reading {key} back")
         proofs.append(prove(scene, writer, convention, folder, stem))
     _judge(proofs, order.reason)
-    for one, filmed in zip(scene.cameras, order.scene.cameras):
-        _write_lens(order, version, one, filmed, folder, span(progress, 0.4, 0.95))
+    for n, (one, filmed) in enumerate(zip(scene.cameras, order.scene.cameras)):
+        own = span(progress, 0.4 + 0.55 * n / len(scene.cameras), 0.4 + 0.55 * (n + 1) / len(scene.cameras))
+        _write_lens(order, version, one, filmed, folder, span(own, 0.0, 0.6))
+        _write_movies(order, version, one, folder, span(own, 0.6, 1.0))
+    notes += order.said
     if order.extra:
         _put(folder, order.extra)
     text = readme(scene, recipient, version, notes, proofs, order.reason)
@@ -173,6 +188,9 @@ def _judge(proofs: Sequence[Proof], reason: str) -> None:
 def _put(folder: Path, files: dict[str, bytes]) -> None:
     for name, data in files.items():
         path = folder / name
+        if path.exists() and path.read_bytes() == data:
+            # A picture that several formats share.
+            continue
         if path.exists():
             raise HandoffError(f"Two files would be called {name}.", "Change the recipient's naming.")
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -198,18 +216,43 @@ def _write_lens(
     if plate is None or recipient.plates in ("none", "named"):
         return
     home = folder / recipient.file_name(one.name, "plate", version, order.production)
-    if recipient.plates == "copied":
+    if recipient.plates == "written":
+        write_sequence(plate, home, recipient.images, progress=progress)
+        return
+    if recipient.plates in ("copied", "linked"):
         home.mkdir()
+        put = _linked if recipient.plates == "linked" else shutil.copy2
         if not isinstance(plate.source, PlateSequence):
-            shutil.copy2(plate.source.path, home)
+            put(plate.source.path, home / plate.source.path.name)
             return
         for k, frame in enumerate(plate.frames.tolist()):
-            shutil.copy2(plate.source.path(frame), home)
+            path = plate.source.path(frame)
+            put(path, home / path.name)
             progress((k + 1) / len(plate.frames), f"Copying the plate, frame {frame}")
         return
     _check_plate(order, plate, filmed, one)
     wished = StraightenOrder(recipient.over, "cubic", recipient.images, False, None, one.canvas)
     straighten_plate(plate, profile, home, wished, progress)
+
+
+def _linked(path: Path, to: Path) -> None:
+    """Give a file a second name, so that it is not on the disk twice; copy it where that cannot be."""
+    try:
+        os.link(path, to)
+    except OSError:
+        shutil.copy2(path, to)
+
+
+def _write_movies(order: PackageOrder, version: int, one: Camera, folder: Path, progress: Progress) -> None:
+    """Write a camera's movies for review: its plate as the camera fits it, and the filmed one with probe objects."""
+    wished, plate = order.recipient.movies, order.plates.get(one.name)
+    draw = (order.movies or {}).get(one.name)
+    if "probes" in wished and draw is not None:
+        draw(folder / f"{order.recipient.file_name(one.name, 'probes', version, order.production)}.mp4", progress)
+    if "plate" in wished and plate is not None:
+        home = folder / order.recipient.file_name(one.name, "plate", version, order.production)
+        seen = open_plate(home) if order.recipient.plates == "straightened" and one.canvas is not None else plate
+        write_video(seen, home.with_name(f"{home.name}.mp4"), order.scene.fps, progress=progress)
 
 
 def _check_plate(order: PackageOrder, plate: Plate, filmed: Camera, one: Camera) -> None:
@@ -230,7 +273,7 @@ def _check_plates(order: PackageOrder) -> None:
     for one in order.scene.cameras:
         plate = order.plates.get(one.name)
         if plate is None:
-            if order.recipient.plates in ("copied", "straightened"):
+            if order.recipient.plates in ("copied", "linked", "written", "straightened") or order.recipient.movies:
                 raise HandoffError(f"The plate of {one.name} is not at hand.", "Give it, or leave plates out.")
             continue
         lens = one.path.lens

@@ -53,7 +53,8 @@ def prove(scene: Scene, writer: Writer, convention: Convention, folder: Path, st
     trouble: list[str] = []
     units = _points_off(said, read, trouble) if POINTS not in writer.lacks else 0.0
     units = max(units, *(_body_off(body, read, trouble) for body in said.bodies), 0.0) if read.bodies else units
-    faces = sum(len(thing.faces) for thing in said.things)
+    moving = [thing for body in said.bodies if read.bodies for thing in body.things]
+    faces = sum(len(thing.faces) for thing in (*said.things, *moving))
     if read.faces is not None and read.faces != faces:
         trouble.append(f"{read.faces} of {faces} triangles came back.")
     if CAMERA in writer.lacks:

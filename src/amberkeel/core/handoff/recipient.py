@@ -28,11 +28,14 @@ class Recipient(BaseModel):
         times `scale`. up : axis that is up. left_handed : X mirrored, where a format allows it. frame_offset : added to
         the plate's frame numbers. lens : "distorted", the plate as it was filmed, or "straightened", with `overscan`
         ("all", "crop", "same", or percent) and, if `centred`, the lens's axis in the picture's middle. kinds : of
-        points that go along. least_tracks : a point seen on fewer frames stays here. things : whether proxies and probe
-        objects go along. plates : "none", "named" in the manifest, "copied", or "straightened" ones written. images :
-        their file format, the plate's own where empty. st_maps : whether both maps go along. mattes : whether a
-        matte of all masks goes along for every frame. naming : of files, with
-        tokens.
+        points that go along. groups : of tracks whose points go along, all where none is named. locator : how large a
+        point is as a locator, metres; 0 for one cloud of points. things : whether proxies and probe objects go along.
+        textures : whether with their pictures. plates : "none", "named" in the manifest, "copied", "linked" (no second
+        copy on the disk), "written" anew as
+        pictures (of a video too), or "straightened" ones written. images : their file format, the plate's own where
+        empty. st_maps : whether both maps go along. mattes : whether a matte of all masks goes along for every frame.
+        movies : for review, the "plate" as the camera fits it, and the plate with its "probes". report : forms of the
+        report. naming : of files, with tokens.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
@@ -48,11 +51,16 @@ class Recipient(BaseModel):
     overscan: str = "all"
     centred: bool = False
     kinds: list[Literal["auto", "hand", "tag"]] = ["auto", "hand", "tag"]
+    groups: Annotated[list[Annotated[str, Field(max_length=40)]], Field(max_length=60)] = []
+    locator: Annotated[float, Field(ge=0.0, le=100.0, allow_inf_nan=False)] = 0.0
     things: bool = True
-    plates: Literal["none", "named", "copied", "straightened"] = "named"
+    textures: bool = True
+    plates: Literal["none", "named", "copied", "linked", "written", "straightened"] = "named"
     images: Literal["", "png", "exr", "tif", "jpg", "dpx"] = ""
     st_maps: bool = False
     mattes: bool = False
+    movies: list[Literal["plate", "probes"]] = []
+    report: list[Literal["html", "pdf"]] = ["html", "pdf"]
     naming: Annotated[str, Field(min_length=1, max_length=200)] = "{shot}_{what}_v{version}"
 
     @field_validator("formats")
@@ -152,7 +160,7 @@ READY = {
     one.name: one
     for one in (
         Recipient(name="layout", formats=["usda"], unit="cm", st_maps=True),
-        Recipient(name="modelling", formats=["glb", "obj"], unit="m", plates="none", centred=True),
+        Recipient(name="modelling", formats=["glb", "obj"], unit="m", plates="none", centred=True, locator=0.05),
         Recipient(name="compositing", formats=["usdc", "txt"], unit="m", st_maps=True, plates="straightened"),
         Recipient(name="tables", formats=["csv", "txt"], unit="m", lens="distorted"),
         Recipient(name="stage", formats=["opentrackio"], unit="m", lens="distorted", plates="none"),

@@ -2,7 +2,7 @@
 units where nothing gives a scale), Y up, with the plates' own frame numbers. Every format is written from it.
 """
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 
@@ -64,7 +64,7 @@ class Camera:
 @dataclass(frozen=True)
 class Points:
     """Points of tracks: names and kinds (P,), xyz (P, 3), sigma (P,) one sigma of the position, NaN where not known,
-    residual (P,) pixels.
+    residual (P,) pixels, groups (P,) that their tracks are in, empty for none; or no groups at all.
     """
 
     names: tuple[str, ...]
@@ -72,30 +72,41 @@ class Points:
     xyz: np.ndarray
     sigma: np.ndarray
     residual: np.ndarray
+    groups: tuple[str, ...] = ()
 
     def take(self, keep: np.ndarray) -> "Points":
         """Return some of the points, by a mask (P,) bool."""
         own = np.nonzero(keep)[0].tolist()
         return Points(
             tuple(self.names[k] for k in own), tuple(self.kinds[k] for k in own), self.xyz[keep], self.sigma[keep],
-            self.residual[keep],
+            self.residual[keep], tuple(self.groups[k] for k in own) if self.groups else (),
         )  # fmt: skip
 
 
 @dataclass(frozen=True)
 class Thing:
-    """What stands in the scene as triangles: a proxy or a probe object; vertices (V, 3), faces (F, 3), uv (V, 2)."""
+    """What stands in the scene as triangles: a proxy or a probe object; vertices (V, 3), faces (F, 3), uv (V, 2), and
+    its picture as PNG, empty where it has none.
+    """
 
     name: str
     kind: str
     vertices: np.ndarray
     faces: np.ndarray
     uv: np.ndarray
+    texture: bytes = b""
+
+    @property
+    def textured(self) -> bool:
+        """Whether it has a picture, and says where each of its corners lies in it."""
+        return bool(self.texture) and len(self.uv) == len(self.vertices)
 
 
 @dataclass(frozen=True)
 class Moving:
-    """A body: its frames (F,), positions (F, 3), turns (F, 3, 3) world_from_body, and points (P, 3) in its frame."""
+    """A body: its frames (F,), positions (F, 3), turns (F, 3, 3) world_from_body, points (P, 3) in its frame, and what
+    stands for it there.
+    """
 
     name: str
     frames: np.ndarray
@@ -103,12 +114,14 @@ class Moving:
     turns: np.ndarray
     names: tuple[str, ...]
     points: np.ndarray
+    things: tuple[Thing, ...] = ()
 
 
 @dataclass(frozen=True)
 class Scene:
     """All that leaves of a shot, or of the shots of a set. `metric` says whether units are metres; `made_from` what it
-    was made from, by name.
+    was made from, by name; `locator` how large points are as locators, units, 0 where they are a cloud; `documents`
+    the solves, in the world, by camera name.
     """
 
     name: str
@@ -119,6 +132,8 @@ class Scene:
     things: tuple[Thing, ...] = ()
     bodies: tuple[Moving, ...] = ()
     made_from: dict[str, str] = field(default_factory=dict)
+    locator: float = 0.0
+    documents: dict[str, SolveDocument] = field(default_factory=dict)
 
     @property
     def frames(self) -> tuple[int, int]:
@@ -127,7 +142,12 @@ class Scene:
 
 
 def scene_of(
-    document: SolveDocument, sensor_mm: float, world: World | None = None, bodies: Sequence[dict] = (), name: str = ""
+    document: SolveDocument,
+    sensor_mm: float,
+    world: World | None = None,
+    bodies: Sequence[dict] = (),
+    name: str = "",
+    textures: Mapping[str, bytes] | None = None,
 ) -> Scene:
     """Return the scene of one shot.
 
@@ -135,6 +155,7 @@ def scene_of(
     ----------
     document : its solve, in the world's coordinates. sensor_mm : width of the filmed part of the sensor. world : what
         stands in it, or None. bodies : documents of what moves in it. name : of the shot; the plate's where empty.
+    textures : pictures of the world's proxies by id, PNG.
 
     Raises
     ------
@@ -147,7 +168,8 @@ def scene_of(
     camera = Camera(safe_name(name or plate["name"] or "shot"), path, sensor_mm, plate["name"], None, path.lens.width)
     return Scene(
         camera.name, Fraction(plate["fps"]), world is not None and world.metric, (camera,), _points(document),
-        _things(world) if world is not None else (), tuple(_moving(one) for one in bodies),
+        _things(world, textures or {}) if world is not None else (), tuple(_moving(one) for one in bodies),
+        documents={camera.name: document},
     )  # fmt: skip
 
 
@@ -182,9 +204,12 @@ def together(scenes: Sequence[Scene], name: str) -> Scene:
         tuple(c for one in scenes for c in one.cameras),
         Points(
             tuple(n for p in parts for n in p.names), tuple(k for p in parts for k in p.kinds),
-            *(np.concatenate([getattr(p, part) for p in parts]) for part in ("xyz", "sigma", "residual")),
+            np.concatenate([p.xyz for p in parts]), np.concatenate([p.sigma for p in parts]),
+            np.concatenate([p.residual for p in parts]),
+            tuple(g for p in parts for g in (p.groups or ("",) * len(p.names))) if any(p.groups for p in parts) else (),
         ), tuple(things.values()), tuple(b for one in scenes for b in one.bodies),
         {k: v for one in scenes for k, v in one.made_from.items()},
+        documents={k: v for one in scenes for k, v in one.documents.items()},
     )  # fmt: skip
 
 
@@ -237,39 +262,52 @@ def _points(document: SolveDocument) -> Points:
     )  # fmt: skip
 
 
-def _things(world: World) -> tuple[Thing, ...]:
-    solids = [("proxy", world.proxies[k].name or k, one) for k, one in solids_in(world).items()]
+def _things(world: World, textures: Mapping[str, bytes]) -> tuple[Thing, ...]:
+    solids = [("proxy", world.proxies[k].name or k, one, textures.get(k, b"")) for k, one in solids_in(world).items()]
     for key, probe in world.probes.items():
         mesh = world.meshes.get(key)
         own = of_mesh(np.array(mesh.vertices), np.array(mesh.faces)) if mesh else None
         if probe.shown:
-            solids.append(("probe", probe.name or key, solid_of(probe, own)))
+            solids.append(("probe", probe.name or key, solid_of(probe, own), b""))
     return things_of(solids)
 
 
-def things_of(solids: Iterable[tuple[str, str, Solid]]) -> tuple[Thing, ...]:
+def things_of(solids: Iterable[tuple[str, str, Solid, bytes]]) -> tuple[Thing, ...]:
     """Return solids in the world as things that leave, each under a name of its own.
 
     Parameters
     ----------
-    solids : of each its kind, its name for people, and its triangles.
+    solids : of each its kind, its name for people, its triangles, and its picture as PNG, empty where it has none.
     """
     out: list[Thing] = []
     taken: set[str] = set()
-    for kind, words, solid in solids:
-        name = base = safe_name(words)
-        n = 2
-        while name in taken:
-            name, n = f"{base}_{n}", n + 1
-        taken.add(name)
-        out.append(Thing(name, kind, solid.vertices, solid.faces, solid.uv))
+    for kind, words, solid, texture in solids:
+        out.append(Thing(free_name(words, taken), kind, solid.vertices, solid.faces, solid.uv, texture))
     return tuple(out)
 
 
+def free_name(words: str, taken: set[str]) -> str:
+    """Return a name as `safe_name` makes it, with a number behind it where it is taken, and add it to `taken`."""
+    name = base = safe_name(words)
+    n = 2
+    while name in taken:
+        name, n = f"{base}_{n}", n + 1
+    taken.add(name)
+    return name
+
+
 def _moving(body: dict) -> Moving:
-    frames = body["frames"]
+    frames, name = body["frames"], safe_name(body.get("name") or "body")
+    things = tuple(
+        Thing(
+            f"{name}_{safe_name(one['name'])}", "proxy", np.array(one["vertices"], float), np.array(one["faces"], int),
+            np.array(one["uv"], float),
+        )
+        for one in body.get("proxies", ())
+    )  # fmt: skip
     return Moving(
-        safe_name(body.get("name") or "body"), np.array([f["frame"] for f in frames]),
+        name, np.array([f["frame"] for f in frames]),
         np.array([f["position"] for f in frames], float), np.array([f["world_from_body"] for f in frames], float),
         tuple(p["track"] for p in body["points"]), np.array([p["xyz"] for p in body["points"]], float).reshape(-1, 3),
+        things,
     )  # fmt: skip

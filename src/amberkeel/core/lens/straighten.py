@@ -7,16 +7,13 @@ from pathlib import Path
 import numpy as np
 
 from amberkeel.core.camera import CameraPath
-from amberkeel.core.errors import LensError, PlateError
+from amberkeel.core.errors import LensError
 from amberkeel.core.lens.picture import Canvas, Resampler, canvas_for, redistort_map, st_map, undistort_map, upright_map
 from amberkeel.core.lens.profile import LensProfile, profile_document
-from amberkeel.core.pictures.read import read_raw
 from amberkeel.core.pictures.write import write_picture
+from amberkeel.core.plate.convert import FORMATS, own_format, write_frames
 from amberkeel.core.plate.plate import Plate
-from amberkeel.core.plate.sequence import Sequence
 from amberkeel.core.progress import Progress, silent
-
-FORMATS = ("png", "exr", "tif", "jpg", "dpx")
 
 
 @dataclass(frozen=True)
@@ -58,17 +55,21 @@ def straighten_plate(
         raise LensError(f"There is no format “{order.format}”.", f"Choose {', '.join(FORMATS)}.")
     lens = profile.rescaled(plate.width, plate.height).lens
     canvas = order.canvas or canvas_for(lens, order.overscan)
-    suffix = "." + (order.format or _own_format(plate))
+    suffix = "." + (order.format or own_format(plate))
     out.mkdir(parents=True, exist_ok=True)
     if order.st_maps:
         write_st_maps(lens, canvas, out)
     resample = Resampler(undistort_map(lens, canvas), order.filter)
-    for k, frame in enumerate(plate.frames.tolist()):
-        if order.upright is not None:
-            resample = Resampler(upright_map(lens, canvas, order.upright, _row_of(order.upright, frame)), order.filter)
-        picture = resample(_raw(plate, frame, suffix))
-        write_picture(out / f"{plate.name}_straight.{frame:04d}{suffix}", picture)
-        progress((k + 1) / len(plate.frames), f"Straightening, frame {frame}")
+
+    def straight_of(picture: np.ndarray, frame: int) -> np.ndarray:
+        if order.upright is None:
+            return resample(picture)
+        upright = upright_map(lens, canvas, order.upright, _row_of(order.upright, frame))
+        return Resampler(upright, order.filter)(picture)
+
+    write_frames(
+        plate, lambda f: f"{plate.name}_straight.{f:04d}", out, suffix, straight_of, progress, "Straightening,"
+    )
     straight = replace(
         profile.rescaled(plate.width, plate.height),
         lens=canvas.lens(lens),
@@ -77,6 +78,46 @@ def straighten_plate(
     )
     (out / "straight.json").write_text(json.dumps(profile_document(straight), indent=1))
     return canvas
+
+
+def bend_back(
+    pictures: Plate,
+    profile: LensProfile,
+    straight: LensProfile,
+    out: Path,
+    order: StraightenOrder = StraightenOrder(),
+    progress: Progress = silent,
+) -> None:
+    """Write straightened pictures as the lens saw them: the plate again, or what was made on the straightened one.
+
+    Parameters
+    ----------
+    pictures : of the straightened canvas. profile : of the plate's lens. straight : `straight.json` of those pictures,
+        which says where the plate lies in them. out : folder to write to. order : filter and format. progress : called
+        with the share done.
+
+    Raises
+    ------
+    LensError : the pictures are of another size than the straightened lens, or that is none of this lens.
+    """
+    plain, lens = straight.lens, profile.lens
+    if (pictures.width, pictures.height) != (plain.width, plain.height):
+        raise LensError(
+            f"These pictures are {pictures.width}x{pictures.height}, the straightened lens is of "
+            f"{plain.width}x{plain.height}.",
+            "Give the straight.json that was written beside them.",
+        )
+    left, top = np.subtract(plain.principal_px, lens.principal_px)
+    if max(abs(left - round(left)), abs(top - round(top))) > 0.01 or not np.allclose(plain.focal_px, lens.focal_px):
+        raise LensError("This straightened lens was not made of that lens.", "Give both from one folder.")
+    canvas = Canvas(plain.width, plain.height, round(left), round(top))
+    resample = Resampler(redistort_map(lens, canvas), order.filter)
+    suffix = "." + (order.format or own_format(pictures))
+    stem = pictures.name.removesuffix("_straight")
+    write_frames(
+        pictures, lambda f: f"{stem}_bent.{f:04d}", out, suffix, lambda picture, _: resample(picture), progress,
+        "Bending back,",
+    )  # fmt: skip
 
 
 def _row_of(path: CameraPath, frame: int) -> int:
@@ -100,21 +141,3 @@ def write_st_maps(lens, canvas: Canvas, out: Path) -> None:
     redistort = st_map(redistort_map(lens, canvas), canvas.width, canvas.height)
     write_picture(out / "undistort_st.exr", undistort, whole_float=True)
     write_picture(out / "redistort_st.exr", redistort, whole_float=True)
-
-
-def _own_format(plate: Plate) -> str:
-    if isinstance(plate.source, Sequence):
-        suffix = plate.source.suffix.lower().lstrip(".")
-        return {"jpeg": "jpg", "tiff": "tif"}.get(suffix, suffix)
-    return "png"
-
-
-def _raw(plate: Plate, frame: int, suffix: str) -> np.ndarray:
-    """Return a frame (H, W, C) as deep as its file: uint8, uint16 or float32; for JPEG integer files as uint8."""
-    if not isinstance(plate.source, Sequence):
-        return plate.read(frame)
-    path = plate.source.path(frame)
-    pixels = read_raw(path, eight_bit=suffix == ".jpg")
-    if pixels.shape[:2] != (plate.height, plate.width):
-        raise PlateError(f"{path.name} is damaged or of another size.", "Copy it again.")
-    return pixels

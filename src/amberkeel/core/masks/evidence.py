@@ -9,7 +9,6 @@ import numpy as np
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import MaskError, SolveError
-from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
 from amberkeel.core.follow.detect import grain_sigma
 from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.leads import KEPT, OFFSETS, Leads, grid_of
@@ -203,15 +202,6 @@ class Readers:
             if frames[0] <= frame <= frames[-1]:
                 return reader.read(frame)
         return None
-
-
-FEATURES = 120
-"""Features a frame by which a plate without tracks is followed."""
-
-
-def some_tracks(plate: Plate, progress: Progress = silent) -> TrackSet:
-    """Return tracks of a plate, few and quickly followed: enough to tell how its background moves."""
-    return follow_plate(plate, FollowSettings(detect=DetectSettings(count=FEATURES)), progress=progress)
 
 
 LEAST_PIECE = 10

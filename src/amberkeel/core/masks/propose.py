@@ -7,12 +7,12 @@ import numpy as np
 
 from amberkeel.core.errors import MaskError
 from amberkeel.core.masks.crossings import find_crossings
-from amberkeel.core.masks.evidence import some_tracks
 from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.mattes import write_mattes
 from amberkeel.core.masks.mirrors import find_reflections
 from amberkeel.core.masks.moving import what_moves
 from amberkeel.core.masks.proposal import CHANGING, CROSSING, KINDS, MOVING, REFLECTION, SHADOW, SWAYING, Proposal
+from amberkeel.core.masks.some_tracks import some_tracks
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.tracks import TrackSet
@@ -68,14 +68,20 @@ def in_words(proposals: list[Proposal]) -> str:
 
 
 def propose_plate(
-    flows: FlowReader, out: Path, kind: str, progress: Progress, kinds: Sequence[str] = USUAL
+    flows: FlowReader,
+    out: Path,
+    kind: str,
+    progress: Progress,
+    kinds: Sequence[str] = USUAL,
+    followed: Callable[[], TrackSet] | None = None,
 ) -> tuple[list[Proposal], list[Path]]:
     """Follow a plate, find what to mask, and write one matte for every frame; return the proposals and the files.
 
     Parameters
     ----------
     flows : of the plate, perhaps begun already. out : folder to write to. kind : "png" or "exr". progress : called with
-        the share done. kinds : of proposals that are masked.
+        the share done. kinds : of proposals that are masked. followed : returns tracks that were begun before, or
+        None.
 
     Raises
     ------
@@ -86,7 +92,7 @@ def propose_plate(
             raise MaskError(f"There is no kind “{one}”.", f"Choose of {', '.join(KINDS)}.")
     plate = flows.plate
     flows.begin()
-    tracks = some_tracks(plate, span(progress, 0.0, 0.2))
+    tracks = followed() if followed else some_tracks(plate, span(progress, 0.0, 0.2))
     found = [p for p in propose(plate, tracks, progress=span(progress, 0.2, 0.95), flows=flows)[0] if p.kind in kinds]
     written = write_mattes(
         out,

@@ -95,3 +95,34 @@ def _part_name(opened: Opened) -> str:
     name = opened.spec.getattribute("oiio:subimagename") or f"part {opened.part + 1}"
     channels = ", ".join(opened.spec.channelnames[opened.channel : opened.channel + 3])
     return f"{name} ({channels})"
+
+
+_OF_THE_FILE = (
+    "compression", "orientation", "oiio:", "openexr:", "png:", "jpeg:", "tiff:", "dpx:image", "dpx:transfer", "icc",
+    "planarconfig", "channels", "screenwindow", "tile", "thumbnail", "exif:pixel", "exif:imagewidth",
+    "exif:imagelength", "iptc", "xmp",
+)  # fmt: skip
+"""Beginnings of names of metadata that is about how a file is stored, not about what was filmed."""
+
+
+def kept_of(path: Path) -> list[oiio.ParamValue]:
+    """Return a picture's metadata that a picture made of it keeps: timecode, frame rate, camera, lens, date.
+
+    Raises
+    ------
+    PlateError : it is no picture.
+    """
+    opened = open_picture(path)
+    try:
+        return [one for one in opened.spec.extra_attribs if not one.name.lower().startswith(_OF_THE_FILE)]
+    finally:
+        opened.source.close()
+
+
+def timecode_of(path: Path) -> str:
+    """Return the timecode that a picture states, as 01:02:03:04; empty where it states none. Raises PlateError."""
+    opened = open_picture(path)
+    try:
+        return str(opened.spec.get_string_attribute("smpte:TimeCode"))
+    finally:
+        opened.source.close()

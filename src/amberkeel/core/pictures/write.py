@@ -1,5 +1,6 @@
 """Write single pictures to files, and as bytes for pages."""
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import cv2
@@ -12,14 +13,17 @@ from amberkeel.core.pictures.transfer import code_of_light, light_of_code
 _KINDS = {np.dtype(np.uint8): oiio.UINT8, np.dtype(np.uint16): oiio.UINT16}
 
 
-def write_picture(path: Path, picture: np.ndarray, whole_float: bool = False) -> None:
+def write_picture(
+    path: Path, picture: np.ndarray, whole_float: bool = False, kept: Sequence[oiio.ParamValue] = ()
+) -> None:
     """Write a picture to a file of the format that its name says.
 
     Parameters
     ----------
     path : of the file. picture : (H, W) or (H, W, C), uint8 or uint16 code values, or float32 linear light. Into EXR,
         uint8 goes as linear light; into any other format, light goes as sRGB code values of 8 bits.
-    whole_float : write 32-bit float into EXR instead of half float.
+    whole_float : write 32-bit float into EXR instead of half float. kept : metadata that goes along, as `kept_of` has
+        it; a format takes of it what it knows.
 
     Raises
     ------
@@ -35,6 +39,8 @@ def write_picture(path: Path, picture: np.ndarray, whole_float: bool = False) ->
             pixels = np.round(255.0 * code_of_light(pixels)).astype(np.uint8)
         kind = _KINDS[pixels.dtype]
     spec = oiio.ImageSpec(pixels.shape[1], pixels.shape[0], pixels.shape[2], kind)
+    for one in kept:
+        spec.attribute(one.name, one.type, one.value)
     if path.suffix == ".exr":
         spec.attribute("compression", "zip")
     output = oiio.ImageOutput.create(str(path))

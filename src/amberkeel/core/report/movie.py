@@ -1,14 +1,14 @@
 """The plate with probe objects that stick to the solved set, as a short movie (H.264, by PyAV)."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from fractions import Fraction
 from pathlib import Path
 
-import av
 import cv2
 import numpy as np
 
 from amberkeel.core.camera import CameraPath
+from amberkeel.core.pictures.film import write_film
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.solve.solution import Solution
@@ -17,6 +17,9 @@ from amberkeel.core.world.stage import Stage, Staged
 
 MOST_WIDTH = 1280
 """Width of a movie at the most, pixels."""
+
+QUALITY = 20
+"""Constant rate factor of H.264."""
 
 BOXES = 14
 """Probe objects, spread over the set."""
@@ -74,10 +77,8 @@ def write_movie(
     scale = min(1.0, MOST_WIDTH / plate.width)
     size = 2 * int(plate.width * scale / 2), 2 * int(plate.height * scale / 2)
     stage = Stage(path, shown, size[0] / plate.width) if shown else None
-    with av.open(str(where), "w") as out:
-        stream = out.add_stream("libx264", rate=fps)
-        stream.width, stream.height, stream.pix_fmt = *size, "yuv420p"
-        stream.options = {"crf": "20", "preset": "veryfast"}
+
+    def drawn() -> Iterator[np.ndarray]:
         for k, frame in enumerate(path.frames.tolist()):
             picture = cv2.resize(_eight_bits(plate.read(frame)), size, interpolation=cv2.INTER_AREA)
             _draw(picture, path, k, boxes, np.array(size) / [plate.width, plate.height])
@@ -86,13 +87,10 @@ def write_movie(
             cv2.putText(
                 picture, str(frame), (10, size[1] - 12), cv2.FONT_HERSHEY_SIMPLEX, 0.5, (235, 229, 216), 1, cv2.LINE_AA
             )
-            for packet in stream.encode(
-                av.VideoFrame.from_ndarray(np.ascontiguousarray(picture, np.uint8), format="rgb24")
-            ):
-                out.mux(packet)
+            yield picture
             progress((k + 1) / len(path.frames), f"Drawing frame {frame}")
-        for packet in stream.encode():
-            out.mux(packet)
+
+    write_film(where, drawn(), size, fps, QUALITY)
 
 
 def _eight_bits(picture: np.ndarray) -> np.ndarray:

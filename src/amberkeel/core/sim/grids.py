@@ -1,6 +1,7 @@
 """Filmed grids: for trying calibration on a lens that is known."""
 
 from collections.abc import Callable
+from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -32,12 +33,18 @@ def filmed(
     camera_from_board (3, 3), shift (3,) mm : where the board's origin is, x along its columns, y along its rows.
     paint : the board. grain : standard deviation of grain in code values.
     """
-    x, y = np.meshgrid((np.arange(lens.width * FINE) + 0.5) / FINE, (np.arange(lens.height * FINE) + 0.5) / FINE)
-    ray = np.concatenate([lens.normalise(np.stack([x, y], -1)), np.ones((*x.shape, 1))], -1)
+    ray = _rays(lens)
     depth = (camera_from_board[:, 2] @ shift) / (ray @ camera_from_board[:, 2])
     light = paint(((ray * depth[..., None] - shift) @ camera_from_board)[..., :2])
     light = cv2.GaussianBlur(light.reshape(lens.height, FINE, lens.width, FINE).mean((1, 3)), (0, 0), 0.5)
     return np.clip(np.round(255.0 * code_of_light(light) + rng.normal(0, grain, light.shape)), 0, 255).astype(np.uint8)
+
+
+@lru_cache(maxsize=2)
+def _rays(lens: Lens) -> np.ndarray:
+    """Return a lens's rays (H, W, 3), finely; those of the last lenses are kept, which most pictures share."""
+    x, y = np.meshgrid((np.arange(lens.width * FINE) + 0.5) / FINE, (np.arange(lens.height * FINE) + 0.5) / FINE)
+    return np.concatenate([lens.normalise(np.stack([x, y], -1)), np.ones((*x.shape, 1))], -1)
 
 
 def chess(columns: int = 10, rows: int = 7, square_mm: float = 25.0) -> Paint:

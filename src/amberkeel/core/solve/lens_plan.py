@@ -3,7 +3,6 @@
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.interpolate import BSpline
 
 from amberkeel.core.solve.radial_lens import LENS_NAMES, RADIAL_NAMES, ROW_NAMES, RadialLens
 from amberkeel.core.solve.terms import SmoothZoom, SoftLens, Term
@@ -80,6 +79,9 @@ class LensPlan:
 
 def zoom_basis(frames: int) -> np.ndarray:
     """Return the zoom's basis (F, K): cubic B-splines over frames, about one every `KNOT_FRAMES` (de Boor 1978)."""
+    # Splines are for zooms alone, and a sixth of what it takes the program to come in.
+    from scipy.interpolate import BSpline
+
     spans = max(1, int(round((frames - 1) / KNOT_FRAMES)))
     inner = np.linspace(0.0, frames - 1.0, spans + 1)
     knots = np.concatenate([[inner[0]] * 3, inner, [inner[-1]] * 3])

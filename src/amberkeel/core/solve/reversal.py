@@ -11,6 +11,7 @@ import numpy as np
 from amberkeel.core.solve.grow import GROW_SCALE, settle
 from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.problem import Problem
+from amberkeel.core.solve.side_by_side import side_by_side
 from amberkeel.core.solve.start import resect_frame
 
 REACH = 0.25
@@ -38,10 +39,12 @@ def better_of_twins(problem: Problem, freedom: Freedom) -> tuple[Problem, float]
     own, twin = problem.copied(), _reversed(problem, first, placed)
     for row in np.nonzero(twin.solved)[0]:
         resect_frame(twin, int(row), twin.active, 4.0 * GROW_SCALE)
-    costs = []
-    for trial in (own, twin):
+
+    def cost(trial: Problem) -> float:
         settle(trial, freedom, STEPS)
-        costs.append(_cost(trial))
+        return _cost(trial)
+
+    costs = side_by_side(cost, (own, twin), len(problem.track))
     better = int(costs[1] < costs[0])
     return (own, twin)[better], costs[1 - better] - costs[better]
 

@@ -1,6 +1,6 @@
 """What every format has: how it is written and read back, what it cannot say, and in which unit and axes it is."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -8,7 +8,7 @@ import numpy as np
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import HandoffError
-from amberkeel.core.handoff.scene import Scene
+from amberkeel.core.handoff.scene import Scene, Thing
 
 Z_FROM_Y_UP = np.array([[1.0, 0.0, 0.0], [0.0, 0.0, -1.0], [0.0, 1.0, 0.0]])
 """From our world, Y up, to one with Z up: X stays, what was towards the viewer goes back along -Y."""
@@ -80,7 +80,8 @@ class Writer:
     ----------
     key : as recipients name it. holds : in words. write : makes files (name to bytes) from a scene and a convention,
         names beginning with a stem. read : reads what was written from a folder, with the stem. lacks : what it
-        cannot say. fixed_unit, fixed_up : where the format says both, whatever is wished.
+        cannot say. fixed_unit, fixed_up : where the format says both, whatever is wished. own_frames : whether frame
+        numbers are the plate's own, whatever is wished.
     """
 
     key: str
@@ -91,12 +92,35 @@ class Writer:
     fixed_unit: float | None = None
     fixed_up: str = ""
     mirrored: bool = False
+    own_frames: bool = False
 
     def convention(self, wished: Convention) -> Convention:
         """Return the convention in which the format is written where another one is wished."""
         unit = self.fixed_unit or wished.unit_m
         left = wished.left_handed and self.mirrored
-        return replace(wished, unit_m=unit, up=self.fixed_up or wished.up, left_handed=left)
+        offset = 0 if self.own_frames else wished.offset
+        return replace(wished, unit_m=unit, up=self.fixed_up or wished.up, left_handed=left, offset=offset)
+
+
+def cross_lines(size: float) -> tuple[np.ndarray, np.ndarray]:
+    """Return a locator's cross: vertices (6, 3) about the origin, and lines (3, 2) as rows of them.
+
+    Parameters
+    ----------
+    size : from end to end, in the coordinates in which it is written.
+    """
+    vertices = 0.5 * size * np.concatenate([np.eye(3), -np.eye(3)])
+    return vertices, np.array([[0, 3], [1, 4], [2, 5]])
+
+
+def texture_files(things: Iterable[Thing], stem: str) -> dict[str, bytes]:
+    """Return the pictures that lie beside a format's file, by name; `texture_name` says which is whose."""
+    return {texture_name(one, stem): one.texture for one in things if one.textured}
+
+
+def texture_name(thing: Thing, stem: str) -> str:
+    """Return the name of a thing's picture beside a format's file."""
+    return f"{stem}_{thing.name}.png"
 
 
 def carried(scene: Scene, lacks: tuple[str, ...]) -> Scene:

@@ -11,7 +11,7 @@ from xml.etree import ElementTree as ET
 import numpy as np
 
 from amberkeel.core.errors import HandoffError
-from amberkeel.core.handoff.scene import Camera, Scene
+from amberkeel.core.handoff.scene import Camera, Scene, Thing
 from amberkeel.core.handoff.writers.base import (
     DISTORTION,
     GL_FROM_CAMERA,
@@ -22,7 +22,9 @@ from amberkeel.core.handoff.writers.base import (
     Read,
     Writer,
     carried,
+    cross_lines,
     pinhole_path,
+    texture_name,
 )
 
 NAMESPACE = "http://www.collada.org/2005/11/COLLADASchema"
@@ -101,10 +103,15 @@ def _write(scene: Scene, convention: Convention, stem: str) -> dict[str, bytes]:
     visual = _element(scenes, "visual_scene", id="Shot", name=scene.name)
     for one in scene.cameras:
         _add_camera(scene, one, convention, lenses, moves, visual)
+    if scene.locator and len(scene.points.names):
+        _add_cross(shapes, scene.locator / convention.unit_m)
     for name, xyz in zip(scene.points.names, convention.points(scene.points.xyz)):
-        _add_point(visual, name, xyz)
+        node = _add_point(visual, name, xyz)
+        if scene.locator:
+            _element(node, "instance_geometry", url="#locator-mesh")
+    pictures = _Pictures(stem)
     for thing in scene.things:
-        _add_mesh(shapes, visual, thing, convention)
+        _add_mesh(shapes, visual, thing, convention.points(thing.vertices), pictures)
     for body in scene.bodies:
         poses = _poses(convention, body.turns, body.positions)
         node = _element(visual, "node", id=body.name, name=body.name, type="NODE")
@@ -113,13 +120,46 @@ def _write(scene: Scene, convention: Convention, stem: str) -> dict[str, bytes]:
         _animate(moves, f"{body.name}-move", f"{body.name}/transform", times, poses, "float4x4")
         for name, xyz in zip(body.names, body.points / convention.unit_m):
             _add_point(node, f"{body.name}_{name}", xyz)
-    for library in (lenses, shapes, moves, scenes):
+        for thing in body.things:
+            _add_mesh(shapes, node, thing, thing.vertices / convention.unit_m, pictures)
+    for library in (lenses, *pictures.libraries, shapes, moves, scenes):
         if len(library):
             root.append(library)
     _element(_element(root, "scene"), "instance_visual_scene", url="#Shot")
     out = io.BytesIO()
     ET.ElementTree(root).write(out, "utf-8", xml_declaration=True)
-    return {f"{stem}.dae": out.getvalue()}
+    return {f"{stem}.dae": out.getvalue(), **pictures.files}
+
+
+class _Pictures:
+    """The pictures of meshes, with their effects and materials, and the files that lie beside."""
+
+    def __init__(self, stem: str):
+        self.stem = stem
+        self.images, self.effects = ET.Element("library_images"), ET.Element("library_effects")
+        self.materials = ET.Element("library_materials")
+        self.files: dict[str, bytes] = {}
+
+    @property
+    def libraries(self) -> tuple[ET.Element, ET.Element, ET.Element]:
+        """The libraries in their order."""
+        return self.images, self.effects, self.materials
+
+    def add(self, thing: Thing) -> str:
+        """Add a thing's picture; return the id of its material."""
+        name, file = thing.name, texture_name(thing, self.stem)
+        self.files[file] = thing.texture
+        _element(_element(self.images, "image", id=f"{name}-image", name=name), "init_from", file)
+        profile = _element(_element(self.effects, "effect", id=f"{name}-effect"), "profile_COMMON")
+        surface = _element(_element(profile, "newparam", sid=f"{name}-surface"), "surface", type="2D")
+        _element(surface, "init_from", f"{name}-image")
+        sampler = _element(_element(profile, "newparam", sid=f"{name}-sampler"), "sampler2D")
+        _element(sampler, "source", f"{name}-surface")
+        shown = _element(_element(_element(profile, "technique", sid="common"), "lambert"), "diffuse")
+        _element(shown, "texture", texture=f"{name}-sampler", texcoord="UV")
+        material = _element(self.materials, "material", id=f"{name}-material", name=name)
+        _element(material, "instance_effect", url=f"#{name}-effect")
+        return f"{name}-material"
 
 
 def _add_camera(scene: Scene, one: Camera, convention: Convention, lenses, moves, visual) -> None:
@@ -143,26 +183,50 @@ def _add_camera(scene: Scene, one: Camera, convention: Convention, lenses, moves
         _animate(moves, f"{one.name}-zoom", f"{one.name}-camera/yfov", times, angles, "float")
 
 
-def _add_point(parent: ET.Element, name: str, xyz: np.ndarray) -> None:
+def _add_point(parent: ET.Element, name: str, xyz: np.ndarray) -> ET.Element:
     node = _element(parent, "node", id=f"{PREFIX}{_id_of(name)}", name=name, type="NODE")
     _element(node, "translate", _numbers(xyz), sid="translate")
+    return node
 
 
 def _id_of(name: str) -> str:
     return "".join(c if c.isascii() and (c.isalnum() or c in "-_.") else "_" for c in name)
 
 
-def _add_mesh(shapes: ET.Element, visual: ET.Element, thing, convention: Convention) -> None:
+def _add_cross(shapes: ET.Element, size: float) -> None:
+    """Add the cross of a locator, as lines."""
+    ends, rows = cross_lines(size)
+    mesh = _element(_element(shapes, "geometry", id="locator-mesh", name="locator"), "mesh")
+    at = _source(mesh, "locator-positions", ends, [(axis, "float") for axis in "XYZ"])
+    vertices = _element(mesh, "vertices", id="locator-vertices")
+    _element(vertices, "input", semantic="POSITION", source=f"#{at}")
+    lines = _element(mesh, "lines", count=str(len(rows)))
+    _element(lines, "input", semantic="VERTEX", source="#locator-vertices", offset="0")
+    _element(lines, "p", " ".join(map(str, rows.ravel().tolist())))
+
+
+def _add_mesh(shapes: ET.Element, parent: ET.Element, thing: Thing, own: np.ndarray, pictures: _Pictures) -> None:
+    """Add triangles to a node, their vertices (V, 3) in the coordinates that hold there."""
     name = f"{thing.name}-mesh"
     mesh = _element(_element(shapes, "geometry", id=name, name=thing.name), "mesh")
-    at = _source(mesh, f"{name}-positions", convention.points(thing.vertices), [(axis, "float") for axis in "XYZ"])
+    at = _source(mesh, f"{name}-positions", own, [(axis, "float") for axis in "XYZ"])
     vertices = _element(mesh, "vertices", id=f"{name}-vertices")
     _element(vertices, "input", semantic="POSITION", source=f"#{at}")
-    triangles = _element(mesh, "triangles", count=str(len(thing.faces)))
+    material = pictures.add(thing) if thing.textured else ""
+    if material:
+        _source(mesh, f"{name}-uv", thing.uv, [(axis, "float") for axis in "ST"])
+    said = {"material": "shown"} if material else {}
+    triangles = _element(mesh, "triangles", count=str(len(thing.faces)), **said)
     _element(triangles, "input", semantic="VERTEX", source=f"#{name}-vertices", offset="0")
+    if material:
+        _element(triangles, "input", semantic="TEXCOORD", source=f"#{name}-uv", offset="0", set="0")
     _element(triangles, "p", " ".join(map(str, thing.faces.ravel().tolist())))
-    node = _element(visual, "node", id=thing.name, name=thing.name, type="NODE")
-    _element(node, "instance_geometry", url=f"#{name}")
+    node = _element(parent, "node", id=thing.name, name=thing.name, type="NODE")
+    placed = _element(node, "instance_geometry", url=f"#{name}")
+    if material:
+        bound = _element(_element(placed, "bind_material"), "technique_common")
+        used = _element(bound, "instance_material", symbol="shown", target=f"#{material}")
+        _element(used, "bind_vertex_input", semantic="UV", input_semantic="TEXCOORD", input_set="0")
 
 
 def unit_name(unit_m: float) -> str:
@@ -206,7 +270,8 @@ def read_collada(path: Path, fps: float, offset: int = 0) -> Read:
             bodies[name] = world.back(poses.reshape(-1, 4, 4)[:, :3, 3])
         elif node.id.startswith(PREFIX):
             points[name] = world.back(np.asarray(node.matrix, float)[:3, 3])
-    faces = sum(len(part) for one in found.geometries for part in one.primitives)
+    parts = [part for one in found.geometries for part in one.primitives]
+    faces = sum(len(part) for part in parts if not isinstance(part, collada.lineset.LineSet))
     return Read(cameras, points, bodies, faces)
 
 

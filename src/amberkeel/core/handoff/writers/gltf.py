@@ -13,7 +13,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from amberkeel.core.errors import HandoffError
-from amberkeel.core.handoff.scene import Camera, Scene
+from amberkeel.core.handoff.scene import Camera, Scene, Thing
 from amberkeel.core.handoff.writers.base import (
     DISTORTION,
     GL_FROM_CAMERA,
@@ -25,14 +25,16 @@ from amberkeel.core.handoff.writers.base import (
     Read,
     Writer,
     carried,
+    cross_lines,
     pinhole_path,
 )
 
 FLOAT, UINT = 5126, 5125
-POINTS_MODE, TRIANGLES_MODE = 0, 4
+POINTS_MODE, LINES_MODE, TRIANGLES_MODE = 0, 1, 4
 MAGIC, JSON_CHUNK, BINARY_CHUNK = 0x46546C67, 0x4E4F534A, 0x004E4942
 LACKS = (DISTORTION, READOUT, ZOOM, SHIFT)
 NEAR_M = 0.01
+CLAMP, UNLIT = 33071, "KHR_materials_unlit"
 
 
 class _Buffer:
@@ -42,6 +44,13 @@ class _Buffer:
         self.data = bytearray()
         self.views: list[dict] = []
         self.accessors: list[dict] = []
+
+    def add_file(self, data: bytes) -> int:
+        """Add a file's bytes; return the number of their view."""
+        self.data.extend(b"\0" * (-len(self.data) % 4))
+        self.views.append({"buffer": 0, "byteOffset": len(self.data), "byteLength": len(data)})
+        self.data.extend(data)
+        return len(self.views) - 1
 
     def add(self, values: np.ndarray, kind: str, bounds: bool = False) -> int:
         """Add numbers (N,) or (N, K) as an accessor of a type such as VEC3; return its number."""
@@ -68,7 +77,9 @@ def document_of(scene: Scene, convention: Convention) -> tuple[dict, bytes]:
     scene : that leaves. convention : of which the frames' offset counts.
     """
     scene = carried(scene, LACKS)
-    buffer, meshes, cameras, animations = _Buffer(), [], [], []
+    buffer, cameras, animations = _Buffer(), [], []
+    meshes: list[dict] = []
+    pictures: list[dict] = []
     root: list[int] = []
     nodes: list[dict] = [{"name": "Shot", "children": root}]
 
@@ -83,11 +94,15 @@ def document_of(scene: Scene, convention: Convention) -> tuple[dict, bytes]:
         times = (camera.path.frames + convention.offset) / float(scene.fps)
         turns = camera.path.world_from_camera @ GL_FROM_CAMERA
         animations.append(_animation(buffer, camera.name, at, times, camera.path.positions, turns))
-    if len(scene.points.names):
+    if len(scene.points.names) and scene.locator:
+        meshes.append(_cross(buffer, scene.locator))
+        for name, xyz in zip(scene.points.names, scene.points.xyz.tolist()):
+            node(root, name=name, translation=xyz, mesh=len(meshes) - 1, extras={"track": name})
+    elif len(scene.points.names):
         meshes.append(_cloud(buffer, "Points", scene.points.xyz, scene.points.names))
         node(root, name="Points", mesh=len(meshes) - 1)
     for thing in scene.things:
-        meshes.append(_mesh(buffer, thing))
+        meshes.append(_mesh(buffer, thing, pictures))
         node(root, name=thing.name, mesh=len(meshes) - 1)
     for body in scene.bodies:
         at = node(root, name=body.name, children=[])
@@ -96,9 +111,16 @@ def document_of(scene: Scene, convention: Convention) -> tuple[dict, bytes]:
         if len(body.points):
             meshes.append(_cloud(buffer, f"{body.name} points", body.points, body.names))
             node(nodes[at]["children"], name=f"{body.name}_points", mesh=len(meshes) - 1)
+        for thing in body.things:
+            meshes.append(_mesh(buffer, thing, pictures))
+            node(nodes[at]["children"], name=thing.name, mesh=len(meshes) - 1)
     parts = {
         "cameras": cameras, "meshes": meshes, "animations": animations, "bufferViews": buffer.views,
-        "accessors": buffer.accessors,
+        "accessors": buffer.accessors, "images": pictures,
+        "textures": [{"source": k, "sampler": 0} for k in range(len(pictures))],
+        "samplers": [{"wrapS": CLAMP, "wrapT": CLAMP}] if pictures else [],
+        "materials": [_material(k, one["name"]) for k, one in enumerate(pictures)],
+        "extensionsUsed": [UNLIT] if pictures else [],
     }  # fmt: skip
     for one in nodes:
         if not one.get("children", True):
@@ -148,13 +170,29 @@ def _cloud(buffer: _Buffer, name: str, xyz: np.ndarray, names) -> dict:
     }  # fmt: skip
 
 
-def _mesh(buffer: _Buffer, thing) -> dict:
+def _cross(buffer: _Buffer, size: float) -> dict:
+    vertices, lines = cross_lines(size)
+    at, rows = buffer.add(vertices, "VEC3", True), buffer.add(lines.ravel().astype(np.uint32), "SCALAR")
+    return {"name": "Locator", "primitives": [{"attributes": {"POSITION": at}, "indices": rows, "mode": LINES_MODE}]}
+
+
+def _material(texture: int, name: str) -> dict:
+    """Return a material that shows a picture as it is: what was filmed has its light in it."""
+    base = {"baseColorTexture": {"index": texture}, "metallicFactor": 0.0, "roughnessFactor": 1.0}
+    return {"name": name, "pbrMetallicRoughness": base, "alphaMode": "MASK", "extensions": {UNLIT: {}}}
+
+
+def _mesh(buffer: _Buffer, thing: Thing, pictures: list[dict]) -> dict:
+    """Return a thing's mesh; its picture is added to `pictures`, one material to each."""
     attributes = {"POSITION": buffer.add(thing.vertices, "VEC3", True)}
     if len(thing.uv) == len(thing.vertices):
         # Texture coordinates begin at the top here.
         attributes["TEXCOORD_0"] = buffer.add(np.column_stack([thing.uv[:, 0], 1.0 - thing.uv[:, 1]]), "VEC2")
     faces = buffer.add(thing.faces.ravel().astype(np.uint32), "SCALAR")
     primitive = {"attributes": attributes, "indices": faces, "mode": TRIANGLES_MODE}
+    if thing.textured:
+        pictures.append({"name": thing.name, "mimeType": "image/png", "bufferView": buffer.add_file(thing.texture)})
+        primitive["material"] = len(pictures) - 1
     return {"name": thing.name, "primitives": [primitive], "extras": {"kind": thing.kind}}
 
 
@@ -223,6 +261,9 @@ def _geometry(path: Path, document: dict) -> tuple[dict[str, np.ndarray] | None,
 
     loaded = trimesh.load_scene(str(path))
     points, faces = None, 0
+    located = [one for one in document["nodes"] if "track" in one.get("extras", {})]
+    if located:
+        points = {one["extras"]["track"]: np.array(one["translation"], float) for one in located}
     tracks = next((m["extras"]["tracks"] for m in document.get("meshes", []) if m["name"] == "Points"), None)
     for name, one in loaded.geometry.items():
         if hasattr(one, "faces"):

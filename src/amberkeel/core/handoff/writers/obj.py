@@ -7,18 +7,35 @@ from pathlib import Path
 import numpy as np
 
 from amberkeel.core.handoff.scene import Scene
-from amberkeel.core.handoff.writers.base import CAMERA, Convention, Read, Writer
+from amberkeel.core.handoff.writers.base import (
+    CAMERA,
+    Convention,
+    Read,
+    Writer,
+    cross_lines,
+    texture_files,
+    texture_name,
+)
 from amberkeel.core.handoff.writers.ply import words_of
 
 
 def _write(scene: Scene, convention: Convention, stem: str) -> dict[str, bytes]:
     lines = [f"# {line}" for line in words_of(convention)]
+    pictured = [one for one in scene.things if one.textured]
+    if pictured:
+        lines.append(f"mtllib {stem}.mtl")
     at, textured = 1, 1
+    cross, ends = cross_lines(scene.locator / convention.unit_m)
     for name, xyz in zip(scene.points.names, convention.points(scene.points.xyz).reshape(-1, 3).tolist()):
         lines += [f"o {_word(name)}", "v " + " ".join(f"{v:.9g}" for v in xyz), f"p {at}"]
         at += 1
+        if scene.locator:
+            lines += ["v " + " ".join(f"{v:.9g}" for v in np.add(xyz, end).tolist()) for end in cross]
+            lines += [f"l {a + at} {b + at}" for a, b in ends.tolist()]
+            at += len(cross)
     for one in scene.things:
         lines.append(f"o {one.name}")
+        lines += [f"usemtl {one.name}"] if one.textured else ["usemtl none"] if pictured else []
         lines += ["v " + " ".join(f"{v:.9g}" for v in xyz) for xyz in convention.points(one.vertices).tolist()]
         if len(one.uv) == len(one.vertices):
             lines += [f"vt {u:.6g} {v:.6g}" for u, v in one.uv.tolist()]
@@ -27,7 +44,11 @@ def _write(scene: Scene, convention: Convention, stem: str) -> dict[str, bytes]:
         else:
             lines += ["f " + " ".join(str(k + at) for k in face) for face in one.faces.tolist()]
         at += len(one.vertices)
-    return {f"{stem}.obj": ("\n".join(lines) + "\n").encode()}
+    out = {f"{stem}.obj": ("\n".join(lines) + "\n").encode(), **texture_files(pictured, stem)}
+    if pictured:
+        said = [f"newmtl {one.name}\nKd 1 1 1\nmap_Kd {texture_name(one, stem)}\n" for one in pictured]
+        out[f"{stem}.mtl"] = "\n".join(["newmtl none\nKd 0.8 0.8 0.8\n", *said]).encode()
+    return out
 
 
 def _word(name: str) -> str:

@@ -6,15 +6,16 @@ readout: the coefficients ride along as attributes.
 """
 
 import tempfile
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 import numpy as np
-from pxr import Gf, Sdf, Tf, Usd, UsdGeom, UsdUtils, Vt
+from pxr import Gf, Sdf, Tf, Usd, UsdGeom, UsdShade, UsdUtils, Vt
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import HandoffError
-from amberkeel.core.handoff.scene import Camera, Scene
+from amberkeel.core.handoff.scene import Camera, Scene, Thing, free_name
 from amberkeel.core.handoff.writers.base import (
     DISTORTION,
     GL_FROM_CAMERA,
@@ -23,19 +24,23 @@ from amberkeel.core.handoff.writers.base import (
     Convention,
     Read,
     Writer,
+    cross_lines,
     pinhole_path,
+    texture_files,
+    texture_name,
 )
 
-ROOT = "/Shot"
+ROOT, POINTS, TRACK = "/Shot", "/Shot/Points", "amberkeel:track"
 LACKS = (DISTORTION, READOUT)
 
 
-def stage_of(scene: Scene, convention: Convention) -> Usd.Stage:
+def stage_of(scene: Scene, convention: Convention, stem: str = "scene") -> Usd.Stage:
     """Return a scene as a USD stage in memory.
 
     Parameters
     ----------
-    scene : that leaves. convention : its units, axes and frame numbers.
+    scene : that leaves. convention : its units, axes and frame numbers. stem : with which the names of the pictures
+        beside it begin.
     """
     stage = Usd.Stage.CreateInMemory()
     UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.z if convention.up == "z" else UsdGeom.Tokens.y)
@@ -53,9 +58,16 @@ def stage_of(scene: Scene, convention: Convention) -> Usd.Stage:
     for one in scene.cameras:
         _write_camera(stage, f"{ROOT}/{camera_prim(scene, one)}", one, convention)
     if len(scene.points.names):
-        _write_points(stage, f"{ROOT}/Points", convention.points(scene.points.xyz), scene.points.names)
+        xyz = convention.points(scene.points.xyz)
+        if scene.locator:
+            _write_locators(stage, xyz, scene.points.names, scene.locator / convention.unit_m)
+        else:
+            _write_points(stage, POINTS, xyz, scene.points.names)
+        if scene.points.groups:
+            groups = stage.GetPrimAtPath(POINTS).CreateAttribute("amberkeel:groups", Sdf.ValueTypeNames.StringArray)
+            groups.Set(Vt.StringArray(list(scene.points.groups)))
     for thing in scene.things:
-        _write_mesh(stage, f"{ROOT}/{thing.name}", thing, convention)
+        _write_mesh(stage, f"{ROOT}/{thing.name}", thing, convention.points(thing.vertices), stem)
     for body in scene.bodies:
         moving = UsdGeom.Xform.Define(stage, f"{ROOT}/{body.name}")
         transform = moving.AddTransformOp(UsdGeom.XformOp.PrecisionDouble)
@@ -65,6 +77,8 @@ def stage_of(scene: Scene, convention: Convention) -> Usd.Stage:
         if len(body.points):
             own = body.points / convention.unit_m
             _write_points(stage, f"{ROOT}/{body.name}/Points", own, body.names)
+        for thing in body.things:
+            _write_mesh(stage, f"{ROOT}/{body.name}/{thing.name}", thing, thing.vertices / convention.unit_m, stem)
     return stage
 
 
@@ -116,10 +130,52 @@ def _write_points(stage: Usd.Stage, path: str, xyz: np.ndarray, names: Any) -> N
     kept.Set(Vt.StringArray(list(names)))
 
 
-def _write_mesh(stage: Usd.Stage, path: str, thing, convention: Convention) -> None:
+def _write_locators(stage: Usd.Stage, xyz: np.ndarray, names: Sequence[str], size: float) -> None:
+    """Write each point as a transform of its own with a cross in it, its track's name beside it."""
+    UsdGeom.Xform.Define(stage, POINTS)
+    vertices, lines = cross_lines(size)
+    ends, taken = Vt.Vec3fArray.FromNumpy(vertices[lines.ravel()].astype(np.float32)), set[str]()
+    for name, at in zip(names, xyz.tolist()):
+        prim = free_name(name, taken)
+        one = UsdGeom.Xform.Define(stage, f"{POINTS}/{prim}")
+        one.AddTranslateOp(UsdGeom.XformOp.PrecisionDouble).Set(Gf.Vec3d(at))
+        one.GetPrim().CreateAttribute(TRACK, Sdf.ValueTypeNames.String).Set(name)
+        cross = UsdGeom.BasisCurves.Define(stage, f"{POINTS}/{prim}/Cross")
+        cross.CreateTypeAttr(UsdGeom.Tokens.linear)
+        cross.CreateCurveVertexCountsAttr(Vt.IntArray([2] * len(lines)))
+        cross.CreatePointsAttr(ends)
+
+
+def _write_material(stage: Usd.Stage, where: str, thing: Thing, stem: str) -> None:
+    """Show a thing's picture as it is: what was filmed has its light in it."""
+    material = UsdShade.Material.Define(stage, f"{where}/Material")
+    surface = UsdShade.Shader.Define(stage, f"{where}/Material/Surface")
+    surface.CreateIdAttr("UsdPreviewSurface")
+    picture = UsdShade.Shader.Define(stage, f"{where}/Material/Picture")
+    picture.CreateIdAttr("UsdUVTexture")
+    picture.CreateInput("file", Sdf.ValueTypeNames.Asset).Set(Sdf.AssetPath(f"./{texture_name(thing, stem)}"))
+    for way in ("wrapS", "wrapT"):
+        picture.CreateInput(way, Sdf.ValueTypeNames.Token).Set("clamp")
+    at = UsdShade.Shader.Define(stage, f"{where}/Material/At")
+    at.CreateIdAttr("UsdPrimvarReader_float2")
+    at.CreateInput("varname", Sdf.ValueTypeNames.String).Set("st")
+    found = at.CreateOutput("result", Sdf.ValueTypeNames.Float2)
+    picture.CreateInput("st", Sdf.ValueTypeNames.Float2).ConnectToSource(found)
+    colour = picture.CreateOutput("rgb", Sdf.ValueTypeNames.Float3)
+    opacity = picture.CreateOutput("a", Sdf.ValueTypeNames.Float)
+    surface.CreateInput("diffuseColor", Sdf.ValueTypeNames.Color3f).Set(Gf.Vec3f(0.0))
+    surface.CreateInput("emissiveColor", Sdf.ValueTypeNames.Color3f).ConnectToSource(colour)
+    surface.CreateInput("opacity", Sdf.ValueTypeNames.Float).ConnectToSource(opacity)
+    surface.CreateInput("opacityThreshold", Sdf.ValueTypeNames.Float).Set(0.5)
+    material.CreateSurfaceOutput().ConnectToSource(surface.CreateOutput("surface", Sdf.ValueTypeNames.Token))
+    mesh = stage.GetPrimAtPath(where)
+    UsdShade.MaterialBindingAPI.Apply(mesh).Bind(material)
+
+
+def _write_mesh(stage: Usd.Stage, path: str, thing: Thing, vertices: np.ndarray, stem: str) -> None:
+    """Write triangles, their vertices (V, 3) in the coordinates that hold at their place."""
     mesh = UsdGeom.Mesh.Define(stage, path)
-    vertices = convention.points(thing.vertices).astype(np.float32)
-    mesh.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(vertices))
+    mesh.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(vertices.astype(np.float32)))
     mesh.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.full(len(thing.faces), 3, np.int32)))
     mesh.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(thing.faces.astype(np.int32).ravel()))
     mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
@@ -129,26 +185,34 @@ def _write_mesh(stage: Usd.Stage, path: str, thing, convention: Convention) -> N
             "st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex
         )  # fmt: skip
         uv.Set(Vt.Vec2fArray.FromNumpy(thing.uv.astype(np.float32)))
+    if thing.textured:
+        _write_material(stage, path, thing, stem)
 
 
 def _text(scene: Scene, convention: Convention, stem: str) -> dict[str, bytes]:
     # A layer lives no longer than its stage.
-    stage = stage_of(scene, convention)
-    return {f"{stem}.usda": stage.GetRootLayer().ExportToString().encode()}
+    stage = stage_of(scene, convention, stem)
+    return {f"{stem}.usda": stage.GetRootLayer().ExportToString().encode(), **_pictures(scene, stem)}
+
+
+def _pictures(scene: Scene, stem: str) -> dict[str, bytes]:
+    return texture_files([*scene.things, *(one for body in scene.bodies for one in body.things)], stem)
 
 
 def _crate(scene: Scene, convention: Convention, stem: str) -> dict[str, bytes]:
     with tempfile.TemporaryDirectory() as folder:
-        where, stage = Path(folder) / f"{stem}.usdc", stage_of(scene, convention)
+        where, stage = Path(folder) / f"{stem}.usdc", stage_of(scene, convention, stem)
         stage.GetRootLayer().Export(str(where))
-        return {f"{stem}.usdc": where.read_bytes()}
+        return {f"{stem}.usdc": where.read_bytes(), **_pictures(scene, stem)}
 
 
 def _zipped(scene: Scene, convention: Convention, stem: str) -> dict[str, bytes]:
     with tempfile.TemporaryDirectory() as folder:
         layer, where = Path(folder) / f"{stem}.usdc", Path(folder) / f"{stem}.usdz"
-        stage = stage_of(scene, convention)
+        stage = stage_of(scene, convention, stem)
         stage.GetRootLayer().Export(str(layer))
+        for name, data in _pictures(scene, stem).items():
+            (Path(folder) / name).write_bytes(data)
         if not UsdUtils.CreateNewUsdzPackage(Sdf.AssetPath(str(layer)), str(where)):
             raise HandoffError("The USD archive could not be made.")
         return {f"{stem}.usdz": where.read_bytes()}
@@ -180,6 +244,7 @@ def read_stage(path: Path, offset: int = 0) -> Read:
     world = Convention(UsdGeom.GetStageMetersPerUnit(stage), up, offset)
     points: dict[str, np.ndarray] | np.ndarray | None = None
     cameras, bodies, faces = {}, {}, 0
+    located: dict[str, np.ndarray] = {}
     for prim in stage.Traverse():
         name = prim.GetName()
         if prim.IsA(UsdGeom.Camera):
@@ -190,9 +255,11 @@ def read_stage(path: Path, offset: int = 0) -> Read:
             points = dict(zip(tracks, xyz)) if tracks else xyz
         elif prim.IsA(UsdGeom.Mesh):
             faces += len(UsdGeom.Mesh(prim).GetFaceVertexCountsAttr().Get())
-        elif prim.IsA(UsdGeom.Xform) and str(prim.GetPath()) != ROOT:
+        elif prim.HasAttribute(TRACK):
+            located[prim.GetAttribute(TRACK).Get()] = world.back(np.array(prim.GetAttribute("xformOp:translate").Get()))
+        elif prim.IsA(UsdGeom.Xform) and str(prim.GetPath()) not in (ROOT, POINTS):
             bodies[name] = _read_body(UsdGeom.Xform(prim), world)
-    return Read(cameras, points, bodies, faces)
+    return Read(cameras, located or points, bodies, faces)
 
 
 def _read_body(moving: UsdGeom.Xform, world: Convention) -> np.ndarray:

@@ -1,6 +1,7 @@
 """`body.json`: a body's path and points in its camera's world (docs/ties.md)."""
 
 import json
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -22,6 +23,7 @@ from amberkeel.core.ties.bodies.size import (
     relative_to,
 )
 from amberkeel.core.world.datum import Datum
+from amberkeel.core.world.solids import Solid
 
 FORMAT, VERSION = "amberkeel-body", 1
 
@@ -111,12 +113,13 @@ def placed_beside(
     return in_world(relative, told(order, relative, names, usual), axes)
 
 
-def body_document(body: Body, solution: Solution, plate: str) -> dict:
+def body_document(body: Body, solution: Solution, plate: str, proxies: Iterable[tuple[str, Solid]] = ()) -> dict:
     """Return a body ready for JSON.
 
     Parameters
     ----------
-    body : in the world. solution : its own solve. plate : name.
+    body : in the world. solution : its own solve. plate : name. proxies : what stands for it: of each its name, and its
+        triangles in the body's coordinates.
     """
     rows = solution.path.rows_of(body.frames)
     residual = dict(zip(solution.tracks.ids.tolist(), solution.track_rms))
@@ -145,6 +148,10 @@ def body_document(body: Body, solution: Solution, plate: str) -> dict:
         "points": [
             {"track": name[t], "xyz": xyz.tolist(), "state": state[t], "residual_px": known(residual[t])}
             for t, xyz in zip(body.ids.tolist(), body.points)
+        ],
+        "proxies": [
+            {"name": words, "vertices": solid.vertices.tolist(), "faces": solid.faces.tolist(), "uv": solid.uv.tolist()}
+            for words, solid in proxies
         ],
     }
 

@@ -55,6 +55,7 @@ export class PackBench {
       ...this.found.units.map((unit) => new Option(unit, unit, unit === one.unit, unit === one.unit)),
     );
     const fields = { rscale: one.scale, roffset: one.frame_offset, roverscan: one.overscan, rnaming: one.naming };
+    Object.assign(fields, { rimages: one.images, rlocator: one.locator, rgroups: one.groups.join(", ") });
     for (const [id, value] of Object.entries({ ...fields, rup: one.up, rlens: one.lens, rplates: one.plates }))
       find(`#${id}`).value = value;
     for (const [id, on] of [
@@ -62,6 +63,10 @@ export class PackBench {
       ["rstmaps", one.st_maps],
       ["rmattes", one.mattes],
       ["rthings", one.things],
+      ["rtextures", one.textures],
+      ["rmovieplate", one.movies.includes("plate")],
+      ["rmovieprobes", one.movies.includes("probes")],
+      ["rpdf", one.report.includes("pdf")],
     ])
       find(`#${id}`).checked = on;
   }
@@ -85,6 +90,15 @@ export class PackBench {
       st_maps: find("#rstmaps").checked,
       mattes: find("#rmattes").checked,
       things: find("#rthings").checked,
+      textures: find("#rtextures").checked,
+      images: of("rimages"),
+      locator: Number(of("rlocator").replace(",", ".")),
+      groups: of("rgroups")
+        .split(",")
+        .map((word) => word.trim())
+        .filter(Boolean),
+      movies: ["plate", "probes"].filter((which) => find(`#rmovie${which}`).checked),
+      report: find("#rpdf").checked ? ["html", "pdf"] : ["html"],
       naming: of("rnaming"),
     };
   }
@@ -180,9 +194,16 @@ export class PackBench {
 }
 
 /** What a recipient gets, in a line. */
-function describe({ formats, unit, scale, up, lens, plates, st_maps: maps, mattes }) {
+function describe({ formats, unit, scale, up, lens, plates, st_maps: maps, mattes, movies, locator }) {
   const times = scale === 1 ? "" : ` ×${scale}`;
-  const plate = { none: "", named: "", copied: ", plate copied", straightened: ", plate straightened" }[plates];
-  const also = `${maps ? ", ST maps" : ""}${mattes ? ", mattes" : ""}`;
-  return `${formats.join(", ")} in ${unit}${times}, ${up.toUpperCase()} up; for ${WORDS[lens]}${plate}${also}.`;
+  const plate = {
+    copied: ", plate copied",
+    linked: ", plate linked",
+    written: ", plate as pictures",
+    straightened: ", plate straightened",
+  }[plates];
+  const points = locator ? `, points as locators of ${locator} m` : "";
+  const film = movies.length ? `, ${movies.length === 2 ? "two movies" : "a movie"}` : "";
+  const also = `${maps ? ", ST maps" : ""}${mattes ? ", mattes" : ""}${film}${points}`;
+  return `${formats.join(", ")} in ${unit}${times}, ${up.toUpperCase()} up; for ${WORDS[lens]}${plate ?? ""}${also}.`;
 }

@@ -56,6 +56,11 @@ export function lensActions(stage) {
         stage.fit.ask();
       },
     },
+    {
+      id: "lens-bring",
+      name: "Bring in a lens profile or an ST map",
+      run: () => document.querySelector("#lensfile").click(),
+    },
     { id: "lens-solved", name: "Keep the pinned attempt's lens as a profile", run: () => stage.useSolved() },
     { id: "straighten", name: "Write the straightened plate", run: () => straighten(stage) },
   ];

@@ -26,6 +26,7 @@ export function drawProfileList(box, kept, open, act) {
       const buttons = element("span", "flex gap-1");
       buttons.append(change, use);
       card.append(name, buttons, element("small", "", facts(p)));
+      if (p.source === "map") card.append(element("small", "", p.notes.join(" ")));
       if (open !== p.id) return card;
       const whole = element("div", "");
       whole.append(card, form(p, act));

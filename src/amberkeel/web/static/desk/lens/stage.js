@@ -26,6 +26,11 @@ export class LensStage {
     this.drawer = new LineDraw(desk.viewport, desk.store, this.changes);
     this.guest = this.drawer;
     this.actions = lensActions(this);
+    find("#lensfile").addEventListener("change", (e) => {
+      const [file] = e.target.files;
+      if (file) this.bringProfile(file);
+      e.target.value = "";
+    });
     this.listen();
   }
 
@@ -88,6 +93,20 @@ export class LensStage {
     });
     for (const id of ["#stfile", "#platefile"]) find(id).classList.toggle("dim", !kept.straightened);
     find("#straightfiles a").classList.toggle("dim", !kept.profile);
+  }
+
+  /** Bring a profile's file or an ST map in, and use it. */
+  bringProfile(file) {
+    const { desk } = this;
+    const form = new FormData();
+    form.append("file", file);
+    form.append("way", find("#lensway").value);
+    form.append("revision", desk.revision);
+    return desk.act(async () => {
+      await desk.answered(await postForm(this.at("bring"), form));
+      find("#distortion").value = "profile";
+      toast("In use; the next solve holds it.");
+    });
   }
 
   saveProfile(body) {

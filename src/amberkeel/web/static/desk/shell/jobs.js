@@ -52,7 +52,7 @@ export function followJobs(shot, renew, working = () => {}) {
       if (job.state === "done") toast(WORDS[job.kind] ?? (job.doing || "Done."));
       else if (["failed", "interrupted"].includes(job.state)) toast(job.error, true);
       else if (job.state === "cancelled")
-        toast(job.error === "Cancelled." ? "Cancelled; nothing was changed." : job.error);
+        toast(["", "Cancelled."].includes(job.error ?? "") ? "Cancelled; nothing was changed." : job.error);
     }
     // The first news comes after the page's own state, and a job may have ended between the two.
     if (ended || revision !== news.revision) renew();

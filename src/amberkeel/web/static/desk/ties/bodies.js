@@ -16,6 +16,9 @@ const SIZES = {
   ],
 };
 
+/** Tracks that are listed, the worst ones. */
+const MOST_ROWS = 200;
+
 export class BodiesBench {
   constructor(desk) {
     this.desk = desk;
@@ -23,7 +26,12 @@ export class BodiesBench {
     this.picked = [];
     this.actions = [
       { id: "body-add", name: "Bodies: make the chosen mask a body", run: () => this.add() },
-      { id: "body-solve", name: "Bodies: follow and solve the chosen one", run: () => this.solve() },
+      { id: "body-of", name: "Bodies: make the selected tracks a body", run: () => this.addOfTracks() },
+      { id: "body-solve", name: "Bodies: follow and solve the chosen one", run: () => this.solve(true) },
+      { id: "body-again", name: "Bodies: solve the chosen one of the tracks it has", run: () => this.solve(false) },
+      { id: "body-out", name: "Bodies: take the picked tracks out, or let them in", run: () => this.serve() },
+      { id: "body-sheet", name: "Bodies: a sheet on the picked points", run: () => this.proxy("sheet") },
+      { id: "body-box", name: "Bodies: a box on the picked points", run: () => this.proxy("box") },
       { id: "body-tell", name: "Bodies: tell the chosen one's size", run: () => this.tell() },
       { id: "body-origin", name: "Bodies: origin at the picked point", run: () => this.origin() },
       { id: "body-upright", name: "Bodies: its axes are the world's on this frame", run: () => this.upright() },
@@ -68,11 +76,13 @@ export class BodiesBench {
     return {
       items: at.map(([x, y], k) => [one.names[k], ...viewport.toScreen(x, y)]),
       chosen: new Set(this.picked),
-      set: (next) => {
-        this.picked = [...next].slice(-2);
-        this.set({ bodyPicked: this.picked });
-      },
+      set: (next) => this.pick([...next]),
     };
+  }
+
+  pick(names) {
+    this.picked = names;
+    this.set({ bodyPicked: names });
   }
 
   send(body) {
@@ -85,15 +95,34 @@ export class BodiesBench {
     return this.send({ what: "add", mask });
   }
 
-  solve() {
-    return this.chosen ? this.desk.start("bodies/solve", { key: this.chosen.key }) : toast("There is no body.", true);
+  /** Make the shot's selected tracks a body; the camera is solved without them from then on. */
+  async addOfTracks() {
+    const ids = [...this.desk.state.selection];
+    if (!ids.length) return toast("Select tracks that move as one piece in Tracks first.", true);
+    await this.send({ what: "add", tracks: ids });
+    if (this.found.bodies.length) return this.desk.edit("states", { states: { excluded: ids } });
+  }
+
+  solve(follow) {
+    if (!this.chosen) return toast("There is no body.", true);
+    return this.desk.start("bodies/solve", { key: this.chosen.key, follow });
+  }
+
+  /** Take the picked tracks out of the next solve, or let them in again where all of them are out. */
+  serve() {
+    const out = new Set(this.chosen?.out ?? []);
+    return this.use({ what: "serve", names: this.picked, on: this.picked.every((name) => out.has(name)) });
+  }
+
+  proxy(kind) {
+    return this.use({ what: "proxy", kind, names: this.picked });
   }
 
   tell() {
     const kind = find("#bodysize").value;
     const { frame, range } = this.desk.state;
     const typed = find("#bodyvalue").value.trim();
-    const [a, b] = this.picked;
+    const [a, b] = this.picked.slice(-2);
     if (kind === "length" && !b) return toast("Click two of its points on the plate first.", true);
     if (kind === "tie" && !a) return toast("Click one of its points on the plate first.", true);
     if (kind === "still" && !range) return toast("Brush the frames on which it stands still.", true);
@@ -113,7 +142,7 @@ export class BodiesBench {
   }
 
   origin() {
-    const [name] = this.picked;
+    const name = this.picked.at(-1);
     return this.use({ what: "axes", name: name ?? "" });
   }
 
@@ -131,6 +160,8 @@ export class BodiesBench {
     const rows = this.found.bodies.map((one) => this.row(one));
     const empty = "None. Mask what moves as one piece, roughly; here it is followed inside that mask and solved.";
     find("#bodylist").replaceChildren(...(rows.length ? rows : [element("p", "label my-1", empty)]));
+    find('[data-act="body-of"]').lastChild.textContent =
+      `A body of ${this.desk.state.selection.size || "the"} selected tracks`;
     find("#bodyuse").hidden = !this.chosen;
     if (!this.chosen) return;
     this.drawFacts(this.chosen);
@@ -150,9 +181,9 @@ export class BodiesBench {
 
   drawFacts(one) {
     const { solved } = one;
-    find('[data-act="body-solve"]').lastChild.textContent = solved
-      ? "Follow and solve it again"
-      : "Follow and solve it";
+    const words = one.chosen ? "Solve it" : solved ? "Follow it anew" : "Follow and solve it";
+    find('[data-act="body-solve"]').lastChild.textContent = words;
+    find("#bodyagain").hidden = !solved || Boolean(one.chosen);
     find("#bodysays").textContent = one.trouble
       ? one.trouble
       : solved?.behind
@@ -173,10 +204,46 @@ export class BodiesBench {
     find("#bodytold").textContent = one.told
       ? `Told by ${one.told}.`
       : "Nothing tells its size: it was put as far away as things usually are.";
+    this.drawTracks(one);
     this.drawOwn(one);
     const at = `/shots/${this.desk.shot}/bodies/${one.key}`;
     find("#bodyjson").href = `${at}/body.json`;
     find("#bodyusd").href = `${at}/body.usda`;
+  }
+
+  /** Its tracks, the farthest off first, and its proxies. */
+  drawTracks(one) {
+    const out = new Set(one.out);
+    const moved = one.tracks.some((t) => out.has(t.name) === (t.state !== "excluded"));
+    find("#bodycount").textContent = out.size && moved ? `${out.size} out, once solved again` : `${one.tracks.length}`;
+    find("#bodytracks").replaceChildren(...one.tracks.slice(0, MOST_ROWS).map((track) => this.trackRow(track, out)));
+    const isIn = this.picked.length && this.picked.every((name) => out.has(name));
+    find('[data-act="body-out"]').lastChild.textContent = isIn ? "Let in again" : "Take out";
+    find("#bodyproxies").replaceChildren(
+      ...one.proxies.map(({ key, name }) => {
+        const row = element("div", "tierow");
+        row.append(element("i", "", "▱"), element("span", "truncate grow", name));
+        row.append(signButton("×", `Delete ${name}`, () => this.use({ what: "no proxy", proxy: key })));
+        return row;
+      }),
+    );
+  }
+
+  trackRow({ name, state, frames, rms_px, why }, out) {
+    const isOut = out.has(name) || state === "excluded";
+    const row = element("div", `tierow${this.picked.includes(name) ? " sel" : ""}${isOut ? " off" : ""}`);
+    const sign = isOut ? "×" : state === "check" ? "◌" : "○";
+    const rms = rms_px === null ? "–" : `${rms_px.toFixed(2)} px`;
+    row.append(element("i", "", sign), element("span", "grow", name), element("span", "label", frames.join("–")));
+    row.append(element("span", "fig", rms));
+    row.title = why || (out.has(name) ? "Taken out of its solve" : state === "check" ? "A check track" : "");
+    row.addEventListener("pointerdown", (e) => {
+      if (e.button !== 0) return;
+      const others = this.picked.filter((one) => one !== name);
+      const kept = e.shiftKey || e.ctrlKey ? others : [];
+      this.pick(this.picked.includes(name) && (kept.length || this.picked.length === 1) ? kept : [...kept, name]);
+    });
+    return row;
   }
 
   /** What belongs to the body alone: its attempts, probe box and axes. */
@@ -198,7 +265,9 @@ export class BodiesBench {
     const kind = find("#bodysize").value;
     const [, example, hint] = SIZES[kind];
     find("#bodyhint").textContent =
-      this.picked.length && ["length", "tie"].includes(kind) ? `Picked: ${this.picked.join(", ")}. ${hint}` : hint;
+      this.picked.length && ["length", "tie"].includes(kind)
+        ? `Picked: ${this.picked.slice(-2).join(", ")}. ${hint}`
+        : hint;
     const places = kind === "tie" ? (this.desk.state.ties.known?.set?.points ?? []) : [];
     find("#bodyplaces").replaceChildren(...places.map((point) => new Option(point.name)));
     find("#bodyvalue").hidden = !example;

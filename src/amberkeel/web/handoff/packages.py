@@ -1,22 +1,18 @@
-"""The handoff stage: single files, recipients, and packages that were made for them."""
+"""Single files, recipients, and packages that were made for them."""
 
-import tempfile
 import zipfile
 from collections.abc import Iterator
 from io import RawIOBase
-from pathlib import Path
 
-from flask import Blueprint, Response, abort, jsonify, request
+from flask import Response, abort, jsonify
 
 from amberkeel.core.errors import HandoffError
 from amberkeel.core.handoff.compare import compared
 from amberkeel.core.handoff.document import document_in_world
 from amberkeel.core.handoff.formats import FORMATS
-from amberkeel.core.handoff.judge import camera_for, judged
 from amberkeel.core.handoff.recipient import READY, read_recipient
 from amberkeel.core.handoff.writers import WRITERS
 from amberkeel.core.units import METRES
-from amberkeel.jobs.images import open_row
 from amberkeel.jobs.queue import wake
 from amberkeel.store.handoff import (
     folder_of,
@@ -31,12 +27,10 @@ from amberkeel.store.jobs import submit
 from amberkeel.store.models import Attempt, Package, Shot
 from amberkeel.store.solve import document_of
 from amberkeel.store.stages import pinned
-from amberkeel.store.tracks import live_tracks, to_track_set
-from amberkeel.store.world import datum_of, looked_at
+from amberkeel.store.world import datum_of
 from amberkeel.web.common import get_shot, media, open_session, send_text, who
+from amberkeel.web.handoff.blueprint import blueprint
 from amberkeel.web.sent import Body, Flag, Whole, Word, sent
-
-blueprint = Blueprint("handoff", __name__)
 
 MOST_LISTED = 60
 
@@ -149,35 +143,6 @@ def make(number: int):
 def _package(opened, number: int) -> tuple[Package, Shot]:
     row = opened.get(Package, number) or abort(404)
     return row, get_shot(opened, row.shot_id)
-
-
-MOST_CAMERA_BYTES = 64 << 20
-
-
-@blueprint.post("/shots/<int:number>/handoff/judge")
-def judge(number: int):
-    """Say how well a camera from a file fits the shot's tracks, beside the pinned attempt."""
-    file = request.files.get("file")
-    if file is None:
-        raise HandoffError("There is no file.", "Choose USD, glTF, COLLADA, a table (.csv) or solve.json.")
-    data = file.read(MOST_CAMERA_BYTES + 1)
-    if len(data) > MOST_CAMERA_BYTES:
-        raise HandoffError("That file is larger than 64 MB.", "Send the camera alone.")
-    with open_session() as opened:
-        shot = get_shot(opened, number)
-        attempt = pinned(opened, shot)
-        lens = looked_at(media(), shot, attempt)[0].path.lens if attempt else None
-        tracks = to_track_set([one for one in live_tracks(opened, shot) if one.state != "excluded"], shot.plate)
-        plate, own = open_row(shot.plate), attempt.figures if attempt else None
-    with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / f"camera{Path(file.filename or '').suffix.lower()[:8]}"
-        path.write_bytes(data)
-        offset = request.form.get("offset", 0, int)
-        found = judged(camera_for(path, plate, lens, request.form.get("name", ""), offset), tracks)
-    return jsonify(
-        rms_px=found.rms_px, median_px=found.median_px, outliers=found.outliers, tracks=found.tracks,
-        worst=found.worst_frames(), own_px=own.get("check_rms_px") if own else None,
-    )  # fmt: skip
 
 
 @blueprint.get("/packages/<int:number>.zip")
