@@ -32,7 +32,7 @@ class FollowSettings:
     Attributes
     ----------
     detect : how they are found.
-    half : half side of the patch in pixels; 0 chooses by picture width.
+    half : half side of the patch in pixels; 0 chooses by picture width, times `wider`.
     min_score : correlation with the reference below which a track ends.
     round_trip_px : how far flow forwards and back may miss its start.
     patience : frames for which a track waits behind a mask; 0 ends it there.
@@ -43,6 +43,7 @@ class FollowSettings:
 
     detect: DetectSettings = field(default_factory=DetectSettings)
     half: int = 0
+    wider: float = 1.0
     min_score: float = 0.82
     round_trip_px: float = 1.0
     patience: int = 16
@@ -53,7 +54,8 @@ class FollowSettings:
 
     def half_px(self, width: int, soften: float = 0.0) -> int:
         """Return the patch's half side in force for a picture width and the blur against grain."""
-        return self.half or (8 if width <= 1280 else 9) + int(round(HALF_BY_BLUR * soften))
+        by_width = round(self.wider * (8 if width <= 1280 else 9))
+        return self.half or by_width + int(round(HALF_BY_BLUR * soften))
 
     def limits(self, width: int, soften: float = 0.0) -> Limits:
         """Return what a follower holds features to at a picture width, softened against grain by `soften` pixels."""

@@ -13,8 +13,13 @@ from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.tracks import TrackSet
 from amberkeel.core.world.true_slip import triangulated
 
-FEATURES = 250
+FEATURES = 400
 """Features wanted on a body."""
+
+WIDER, PATCHES_ACROSS = 1.5, 8.0
+"""Half side of a body's patches over the usual one, since what passes the camera is blurred along its way and has less
+detail to hold on to; and how many such half sides a body is across, at the least, for patches to be so large.
+"""
 
 CLOSEST_PX = 5.0
 """Least distance between two of them, pixels."""
@@ -61,7 +66,8 @@ def follow_inside(plate: Plate, inside: Callable[[int], np.ndarray], progress: P
             "Too few features fit on it: choose frames on which it is nearer.",
         )
     spacing = max(CLOSEST_PX, PACKED * float(np.sqrt(area / FEATURES)))
-    settings = FollowSettings(detect=DetectSettings(count=FEATURES, spacing=spacing, threshold=THRESHOLD_PX))
+    detect = DetectSettings(count=FEATURES, spacing=spacing, threshold=THRESHOLD_PX)
+    settings = FollowSettings(detect=detect, wider=_wider(plate.width, area))
     return follow_plate(plate, settings, lambda frame: ~inside(frame), span(progress, 0.05, 1.0))
 
 
@@ -87,6 +93,11 @@ def of_body(tracks: TrackSet, camera: CameraPath) -> TrackSet:
 
 def _disc(radius: int) -> np.ndarray:
     return cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1))
+
+
+def _wider(width: int, area: float) -> float:
+    """Return by how much a body's patches are wider than usual, for a picture's width and the body's area, pixels."""
+    return float(np.clip(np.sqrt(area) / (PATCHES_ACROSS * FollowSettings().half_px(width)), 1.0, WIDER))
 
 
 def _room(white: np.ndarray) -> int:
