@@ -1,5 +1,6 @@
 """`keel mask`: mattes."""
 
+import sys
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -8,6 +9,9 @@ import click
 from amberkeel.cli.shared import Bar, fail, frame_range
 from amberkeel.core.errors import KeelError
 from amberkeel.core.progress import span
+
+SWITCH_SECONDS = 0.0003
+"""After which another thread that waits has its turn."""
 
 
 @click.group()
@@ -32,6 +36,8 @@ def propose(plate, out, frames, kind, kinds) -> None:
     from amberkeel.core.plate.kept import kept
     from amberkeel.core.plate.plate import open_plate
 
+    # Programs that come in hold the interpreter's lock, which following asks for a thousand times a second.
+    sys.setswitchinterval(SWITCH_SECONDS)
     try:
         flows = FlowReader(kept(open_plate(plate, frames)), 1)
         # The pictures are looked at and followed while the larger part of the program comes in.

@@ -42,9 +42,6 @@ from amberkeel.store.tracks import live_tracks, to_track_set
 BY_MOTION = (MOVING, SWAYING, CHANGING, SHADOW)
 """Kinds of proposals that come from what moves."""
 
-TAILS = 12
-"""Tracks whose tails are kept as a proposal's evidence."""
-
 
 class Carry(Arguments):
     """A shape to carry along with its subject, from one frame to another, by a model of its motion."""
@@ -135,7 +132,7 @@ def _row(media: Media, shot_id: int, p, ids: list[int]) -> Proposal:
         "share": round(p.share, 4),
         "background": p.background,
         "gap": TRACK_GAP if p.kind in BY_MOTION else None,
-        "tails": [[ids[t], frames.tolist(), xy.round(1).tolist()] for t, frames, xy in p.tails[:TAILS]],
+        "tails": [[ids[t], frames.tolist(), xy.round(1).tolist()] for t, frames, xy in p.tails],
     }
     mattes, own = [put_matte(media, p.mask(int(f))) for f in p.frames], [ids[t] for t in p.tracks]
     return Proposal(

@@ -10,7 +10,7 @@ import numpy as np
 from amberkeel.core.geometry.background import FREE, RigidMotion, fit_background
 from amberkeel.core.geometry.homography import carried
 from amberkeel.core.geometry.pixels import opencv_point
-from amberkeel.core.masks.proposal import CROSSING, Proposal, packed
+from amberkeel.core.masks.proposal import CROSSING, TAILED, Proposal, packed
 from amberkeel.core.pictures.read import to_gray
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
@@ -42,6 +42,9 @@ PARTED = np.radians(25.0)
 
 OFTEN = 0.5
 """Share of the spans over a track that must say so."""
+
+TAIL = 6
+"""About how many frames it is told on where the background would have taken a false corner."""
 
 DISC_PX = 9
 """Radius of what is masked round a false corner."""
@@ -77,7 +80,7 @@ def find_crossings(
                 cv2.circle(mask, (int(x), int(y)), DISC_PX, 1, -1)
             frames.append(frame)
             masks.append(mask > 0)
-    tails = [(int(t), *_expected(plate, grid, int(t), moving)) for t in own]
+    tails = [(int(t), *_expected(plate, grid, int(t), moving)) for t in own[:TAILED]]
     return [packed(CROSSING, frames, masks, own.tolist(), tails, float(np.nanmedian(slid[own])) / SPAN, background)]
 
 
@@ -162,7 +165,7 @@ def _expected(plate: Plate, grid: np.ndarray, track: int, moving: np.ndarray) ->
     """
     rows = np.nonzero(np.isfinite(grid[:, track, 0]))[0]
     start, out, frames = grid[rows[0], track], [], []
-    for k in rows[1::2]:
+    for k in rows[1 :: max(1, len(rows) // TAIL)]:
         common = np.isfinite(grid[rows[0], :, 0]) & np.isfinite(grid[k, :, 0]) & ~moving
         motion = fit_background(grid[rows[0], common], grid[k, common])
         if motion is None:

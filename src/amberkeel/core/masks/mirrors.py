@@ -11,7 +11,7 @@ import numpy as np
 
 from amberkeel.core.geometry.homography import carried
 from amberkeel.core.geometry.pixels import opencv_point
-from amberkeel.core.masks.proposal import REFLECTION, Proposal, packed
+from amberkeel.core.masks.proposal import REFLECTION, TAILED, Proposal, packed
 from amberkeel.core.pictures.read import to_gray
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
@@ -140,7 +140,7 @@ def _proposal(plate: Plate, tracks: TrackSet, grid: np.ndarray, votes: dict, bac
     if not frames:
         return None
     tails = []
-    for track in own:
+    for track in own[:TAILED]:
         both = np.isfinite(grid[:, track, 0]) & np.isfinite(grid[:, twin[track], 0])
         tails.append((track, plate.frames[both], grid[both, twin[track]]))
     return packed(REFLECTION, frames, masks, own, tails, float("nan"), background)

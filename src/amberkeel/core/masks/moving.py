@@ -17,7 +17,7 @@ from amberkeel.core.geometry.neighbours import median_motion
 from amberkeel.core.masks.evidence import Evidence, Readers, cameras_for
 from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.leads import KEPT, Leads, grid_of
-from amberkeel.core.masks.proposal import CHANGING, MOVING, SHADOW, SWAYING, Proposal, packed
+from amberkeel.core.masks.proposal import CHANGING, MOVING, SHADOW, SWAYING, TAILED, Proposal, packed
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.solve.rough import RoughCamera
@@ -272,7 +272,7 @@ def _proposal(plate: Plate, tracks: TrackSet, still: np.ndarray, region: _Region
     known = np.isin(tracks.frames, plate.frames)
     at_rest[np.searchsorted(plate.frames, tracks.frames[known]), tracks.track_of_sample[known]] = still[known]
     tails, apart = [], []
-    for track in own:
+    for track in own[:TAILED]:
         predicted = _expected(grid, at_rest, track)
         rows = np.nonzero(np.isfinite(predicted[:, 0]))[0]
         tails.append((track, plate.frames[rows], predicted[rows]))

@@ -15,6 +15,10 @@ REFLECTION, CROSSING = "reflection", "crossing"
 KINDS = (MOVING, SWAYING, CHANGING, SHADOW, REFLECTION, CROSSING)
 
 
+TAILED = 12
+"""Tracks of a proposal whose tails are found, as its evidence."""
+
+
 @dataclass(frozen=True)
 class Proposal:
     """A region that should not be followed.

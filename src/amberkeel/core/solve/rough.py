@@ -13,7 +13,7 @@ from amberkeel.core.solve.solve import ask, explained
 from amberkeel.core.solve.start import stands_still
 from amberkeel.core.tracks import ACTIVE, EXCLUDED, TrackSet
 
-MOST_TRACKS = 140
+MOST_TRACKS = 100
 """Tracks that serve."""
 
 CELLS = (6, 4)
