@@ -16,7 +16,7 @@ from amberkeel.core.handoff.track_table import tracks_csv
 from amberkeel.core.pictures.write import write_png
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
-from amberkeel.core.ties.bodies.body import body_recipe, in_world, without_zoom
+from amberkeel.core.ties.bodies.body import beside, body_recipe, in_world
 from amberkeel.core.ties.bodies.body_file import typed_size
 from amberkeel.core.ties.bodies.size import by_ground, by_length, by_still, by_tie, guessed, relative_to
 
@@ -38,7 +38,7 @@ def crate(rng, still: int = 0):
 def solved_body(rng, camera, still=0):
     points, places, turns = crate(rng, still)
     moving = np.einsum("fij,pj->fpi", turns, points) + places[:, None]
-    tracks = without_zoom(observe(camera, moving, 0.1, rng), camera)
+    tracks = beside(observe(camera, moving, 0.1, rng), camera)
     recipe = body_recipe(Recipe(), camera)
     solution = solve_tracks(tracks, camera.frames, 640, 360, recipe)
     return solution, relative_to(camera, solution), points, places, turns

@@ -110,14 +110,18 @@ def test_a_format_comes_back_as_it_left(key, solved, tmp_path):
 
 def test_meshes_take_their_pictures_along_and_points_are_locators(solved, tmp_path):
     scene = replace(scene_with(solved), locator=0.1)
+    groups = tuple("hull" if k % 2 == 0 else "" for k in range(len(scene.points.names)))
+    scene = replace(scene, points=replace(scene.points, groups=groups))
     picture = scene.things[0].texture
-    for key in ("usda", "usdz", "glb", "dae", "obj"):
+    for key in ("usda", "usdz", "glb", "gltf", "dae", "obj", "ply", "csv"):
         for name, data in WRITERS[key].write(scene, Convention(), key).items():
             (tmp_path / name).write_bytes(data)
     for key in ("usda", "dae", "obj"):
         assert (tmp_path / f"{key}_Crate.png").read_bytes() == picture
     # The stages stay in variables: a prim lives no longer than its stage.
-    for stage in (Usd.Stage.Open(str(tmp_path / "usda.usda")), Usd.Stage.Open(str(tmp_path / "usdz.usdz"))):
+    stages = [Usd.Stage.Open(str(tmp_path / f"{kind}.{kind}")) for kind in ("usda", "usdz")]
+    gltf = json.loads((tmp_path / "gltf.gltf").read_text())
+    for stage in stages:
         crate = stage.GetPrimAtPath("/Shot/Crate")
         material = UsdShade.MaterialBindingAPI(crate).ComputeBoundMaterial()[0]
         shader = UsdShade.Shader(stage.GetPrimAtPath(f"{material.GetPath()}/Picture"))
@@ -128,6 +132,13 @@ def test_meshes_take_their_pictures_along_and_points_are_locators(solved, tmp_pa
         cross = UsdGeom.BasisCurves(first.GetChild("Cross")).GetPointsAttr().Get()
         assert np.ptp(np.array(cross), axis=0) == pytest.approx([0.1] * 3)
         assert stage.GetPrimAtPath("/Shot/Crate_moving/Lid").IsA(UsdGeom.Mesh)
+    for stage in stages:
+        assert list(stage.GetPrimAtPath("/Shot/Points").GetAttribute("amberkeel:groups").Get()) == list(groups)
+    assert {"track": scene.points.names[0], "group": "hull"} in [one.get("extras") for one in gltf["nodes"]]
+    assert (tmp_path / "obj.obj").read_text().count("\ng hull\n") == groups.count("hull")
+    assert (tmp_path / "dae.dae").read_text().count('layer="hull"') == groups.count("hull")
+    assert b"comment group 0 hull" in (tmp_path / "ply_points.ply").read_bytes()
+    assert (tmp_path / "csv_points.csv").read_text().splitlines()[1].endswith(",hull")
     shown = trimesh.load_scene(str(tmp_path / "glb.glb"), process=False)
     assert shown.geometry["Crate"].visual.material.baseColorTexture.size == (8, 8)
     spot = next(node for node in shown.graph.nodes_geometry if shown.graph[node][1] == "Locator")
@@ -146,12 +157,20 @@ def test_somebody_elses_camera_is_an_attempt_that_is_not_moved(solved):
     middle = np.nanmedian(np.linalg.norm(found.residuals, axis=1))
     assert found.path.lens == off.lens and middle == pytest.approx(judged(off, tracks).median_px, rel=0.2)
     assert found.rms_px > 2.0 * adopted(camera, tracks, camera.frames, "true.usda").rms_px
-    for wrong, said in (
-        (replace(off, zoom=np.linspace(1.0, 1.2, FRAMES)), "zooms"),
-        (replace(off, frames=off.frames + 6), "has 6 frames of the plate"),
-    ):
-        with pytest.raises(HandoffError, match=said):
-            adopted(wrong, tracks, camera.frames, "wrong")
+    # A zoom of it stays what it is, too.
+    zoom = np.linspace(0.9, 1.2, FRAMES)
+    centre, share = np.array(camera.lens.principal_px), zoom[camera.rows_of(tracks.frames)][:, None]
+    zoomed = adopted(
+        replace(off, zoom=zoom), replace(tracks, xy=centre + (tracks.xy - centre) * share), camera.frames, "zoomed"
+    )
+    assert np.allclose(zoomed.path.zoom, zoom) and zoomed.rms_px == pytest.approx(found.rms_px, rel=0.3)
+    rows = zoomed.path.rows_of(zoomed.tracks.frames)
+    seen = zoomed.points.homogeneous[zoomed.tracks.track_of_sample]
+    away = zoomed.path.project_homogeneous(seen, rows) - zoomed.tracks.xy
+    known = np.isfinite(zoomed.residuals[:, 0])
+    assert np.abs(away - zoomed.residuals)[known].max() < 1e-6
+    with pytest.raises(HandoffError, match="has 6 frames of the plate"):
+        adopted(replace(off, frames=off.frames + 6), tracks, camera.frames, "wrong")
 
 
 def test_a_plate_is_written_anew_as_pictures_and_as_video_and_bent_back(tmp_path):

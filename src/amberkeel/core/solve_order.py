@@ -21,12 +21,13 @@ from amberkeel.core.lens.profile import LensProfile, read_profile
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.solve.evidence.statement import PATH_PRESETS, Constraint, Smooth, read_constraint_file
+from amberkeel.core.solve.held_zoom import with_zoom
 from amberkeel.core.solve.lens_plan import SOFT, LensChoice
 from amberkeel.core.solve.motions import LOCKED
 from amberkeel.core.solve.recipe import AUTO_ROWS, KNOWN_ROWS, NO_ROWS, Recipe
 from amberkeel.core.solve.shared_lens import SharedShot, solve_shots
 from amberkeel.core.solve_plate import SolveOrder
-from amberkeel.core.ties.bodies.body import body_recipe, without_zoom
+from amberkeel.core.ties.bodies.body import beside, body_recipe
 from amberkeel.core.ties.bodies.body_file import body_files, typed_size
 from amberkeel.core.ties.bodies.inside import of_body
 from amberkeel.core.tracks import TrackSet
@@ -58,8 +59,9 @@ def solved(
     for k, (solution, (plate, _), (_, sensor)) in enumerate(zip(solutions, followed, asked)):
         fps, datum = typed_fps(orders[k], plate), IDENTITY
         if camera := orders[k].camera:
-            size = typed_size(orders[k].size)
-            texts, datum = body_files(load_solve(camera), solution, size, plate.name, sensor)
+            beside_it, size = load_solve(camera), typed_size(orders[k].size)
+            solution = with_zoom(solution, read_path(beside_it))
+            texts, datum = body_files(beside_it, solution, size, plate.name, sensor)
             files |= texts
         document = solve_document(solution, datum, plate.name, f"{fps.numerator}/{fps.denominator}")
         texts = {name: FORMATS[name].write(document, sensor) for name in WRITTEN}
@@ -73,7 +75,7 @@ def _shot(order: SolveOrder, plate: Plate, tracks: TrackSet, recipe: Recipe) -> 
     frames = plate.frames
     if order.camera:
         path = read_path(load_solve(order.camera))
-        tracks = without_zoom(of_body(tracks, path) if order.inside else tracks, path)
+        tracks = beside(of_body(tracks, path) if order.inside else tracks, path)
     if order.inside and len(tracks.frames):
         frames = frames[(frames >= tracks.frames.min()) & (frames <= tracks.frames.max())]
     return SharedShot(plate.name, tracks, frames, plate.width, plate.height, recipe)

@@ -11,10 +11,11 @@ from amberkeel.core.errors import TieError
 from amberkeel.core.masks.shape import KEEP
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, span
+from amberkeel.core.solve.held_zoom import with_zoom
 from amberkeel.core.solve.motions import LOCKED
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
-from amberkeel.core.ties.bodies.body import body_recipe, without_zoom
+from amberkeel.core.ties.bodies.body import beside, body_recipe
 from amberkeel.core.ties.bodies.inside import follow_inside, of_body
 from amberkeel.core.ties.bodies.tracks import serving
 from amberkeel.core.tracks import TrackSet
@@ -67,10 +68,11 @@ def solve_body(settings: Settings, shot_id: int, arguments: Body, progress: Prog
     def as_now(kept: dict) -> dict:
         return followed_anew(kept, asked.tracks, tracks) if follow and asked.tracks else kept
 
-    tracks = serving(tracks, set(as_now(asked.kept).get("out", [])))
+    tracks = beside(serving(tracks, set(as_now(asked.kept).get("out", []))), asked.camera)
     frames = plate.frames[(plate.frames >= tracks.frames.min()) & (plate.frames <= tracks.frames.max())]
     recipe = body_recipe(Recipe(fps=float(Fraction(row.fps))), asked.camera, not asked.still)
-    solution = solve_tracks(tracks, frames, row.width, row.height, recipe, span(progress, 0.6 if follow else 0.0, 1.0))
+    share = span(progress, 0.6 if follow else 0.0, 1.0)
+    solution = with_zoom(solve_tracks(tracks, frames, row.width, row.height, recipe, share), asked.camera)
     said = f"{name}: {solution.counts['tracks_used']} tracks, {solution.rms_px:.2f} px"
     with effect(settings, shot_id, arguments, said) as opened:
         kept = as_now(own_body(opened.get(Shot, shot_id), arguments.body))
@@ -79,7 +81,7 @@ def solve_body(settings: Settings, shot_id: int, arguments: Body, progress: Prog
 
 
 def _followed(plate: Plate, asked: _Asked, progress: Progress) -> TrackSet:
-    return without_zoom(of_body(follow_inside(plate, asked.inside, progress), asked.camera), asked.camera)
+    return of_body(follow_inside(plate, asked.inside, progress), asked.camera)
 
 
 def _asked(settings: Settings, media: Media, shot_id: int, arguments: Body, shape: tuple[int, int]) -> _Asked:
@@ -93,8 +95,7 @@ def _asked(settings: Settings, media: Media, shot_id: int, arguments: Body, shap
             own = [t for t in live_tracks(opened, shot) if t.id in set(kept["chosen"])]
             if not own:
                 raise TieError(f"The tracks of {kept['name']} were deleted.", "Choose others, and make a body of them.")
-            tracks = without_zoom(to_track_set(own, shot.plate), camera)
-            return _Asked(kept, camera, still, attempt.id, None, tracks)
+            return _Asked(kept, camera, still, attempt.id, None, to_track_set(own, shot.plate))
         before = tracks_of(media, kept)
         if before is not None and not arguments.follow:
             return _Asked(kept, camera, still, attempt.id, None, before)

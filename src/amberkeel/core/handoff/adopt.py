@@ -10,6 +10,7 @@ from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import HandoffError
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.solve.evidence.statement import Hold
+from amberkeel.core.solve.held_zoom import with_zoom, without_zoom
 from amberkeel.core.solve.lens_plan import FIXED, LensChoice
 from amberkeel.core.solve.motions import FREE
 from amberkeel.core.solve.recipe import KNOWN_ROWS, NO_ROWS, Recipe
@@ -31,7 +32,7 @@ def adopted(path: CameraPath, tracks: TrackSet, frames: np.ndarray, name: str, p
 
     Raises
     ------
-    HandoffError : it has too few of the plate's frames, gaps among them, or a zoom. SolveError : the tracks do not fit.
+    HandoffError : it has too few of the plate's frames, gaps among them. SolveError : the tracks do not fit.
     """
     own = np.intersect1d(path.frames, frames)
     if len(own) < LEAST_FRAMES or own[-1] - own[0] != len(own) - 1:
@@ -39,14 +40,8 @@ def adopted(path: CameraPath, tracks: TrackSet, frames: np.ndarray, name: str, p
             f"This camera has {len(own)} frames of the plate, or gaps among them.",
             f"An attempt takes {LEAST_FRAMES} frames in a row or more.",
         )
-    if path.zoom is not None and np.ptp(path.zoom) > 1e-9:
-        raise HandoffError(
-            "This camera zooms; a held lens has one focal length.", "Hold its path in Solve, and solve the zoom."
-        )
-    rows = path.rows_of(own)
-    held = replace(
-        path, frames=own, positions=path.positions[rows], world_from_camera=path.world_from_camera[rows], zoom=None
-    )
+    path = path.taken(path.rows_of(own))
+    held = replace(path, zoom=None)
     hold = Hold(
         name=f"camera of {name}"[:60], exact=True, frames=own.tolist(), positions=held.positions.tolist(),
         rotations=held.world_from_camera.tolist(),
@@ -56,4 +51,5 @@ def adopted(path: CameraPath, tracks: TrackSet, frames: np.ndarray, name: str, p
         lens={"focal": LensChoice(FIXED, path.lens.focal_px[0])}, rows=KNOWN_ROWS if path.readout else NO_ROWS,
         readout=path.readout or None,
     )  # fmt: skip
-    return solve_tracks(tracks.on_frames(own), own, path.lens.width, path.lens.height, recipe, progress)
+    flat = without_zoom(tracks, path)
+    return with_zoom(solve_tracks(flat, own, path.lens.width, path.lens.height, recipe, progress), path)

@@ -125,11 +125,10 @@ def prepared(recipient: Recipient, scene: Scene) -> Scene:
     ----------
     recipient : for whom. scene : as it was filmed.
     """
-    groups = scene.points.groups or ("",) * len(scene.points.names)
     keep = np.array(
         [
             kind in recipient.kinds and (not recipient.groups or group in recipient.groups)
-            for kind, group in zip(scene.points.kinds, groups)
+            for kind, group in zip(scene.points.kinds, scene.points.group_of)
         ],
         bool,
     )

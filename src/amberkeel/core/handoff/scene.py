@@ -74,6 +74,11 @@ class Points:
     residual: np.ndarray
     groups: tuple[str, ...] = ()
 
+    @property
+    def group_of(self) -> tuple[str, ...]:
+        """The group (P,) of each point, empty for none."""
+        return self.groups or ("",) * len(self.names)
+
     def take(self, keep: np.ndarray) -> "Points":
         """Return some of the points, by a mask (P,) bool."""
         own = np.nonzero(keep)[0].tolist()
@@ -206,7 +211,7 @@ def together(scenes: Sequence[Scene], name: str) -> Scene:
             tuple(n for p in parts for n in p.names), tuple(k for p in parts for k in p.kinds),
             np.concatenate([p.xyz for p in parts]), np.concatenate([p.sigma for p in parts]),
             np.concatenate([p.residual for p in parts]),
-            tuple(g for p in parts for g in (p.groups or ("",) * len(p.names))) if any(p.groups for p in parts) else (),
+            tuple(g for p in parts for g in p.group_of) if any(p.groups for p in parts) else (),
         ), tuple(things.values()), tuple(b for one in scenes for b in one.bodies),
         {k: v for one in scenes for k, v in one.made_from.items()},
         documents={k: v for one in scenes for k, v in one.documents.items()},

@@ -105,8 +105,10 @@ def _write(scene: Scene, convention: Convention, stem: str) -> dict[str, bytes]:
         _add_camera(scene, one, convention, lenses, moves, visual)
     if scene.locator and len(scene.points.names):
         _add_cross(shapes, scene.locator / convention.unit_m)
-    for name, xyz in zip(scene.points.names, convention.points(scene.points.xyz)):
+    for name, group, xyz in zip(scene.points.names, scene.points.group_of, convention.points(scene.points.xyz)):
         node = _add_point(visual, name, xyz)
+        if group:
+            node.set("layer", "_".join(group.split()))
         if scene.locator:
             _element(node, "instance_geometry", url="#locator-mesh")
     pictures = _Pictures(stem)

@@ -96,10 +96,13 @@ def document_of(scene: Scene, convention: Convention) -> tuple[dict, bytes]:
         animations.append(_animation(buffer, camera.name, at, times, camera.path.positions, turns))
     if len(scene.points.names) and scene.locator:
         meshes.append(_cross(buffer, scene.locator))
-        for name, xyz in zip(scene.points.names, scene.points.xyz.tolist()):
-            node(root, name=name, translation=xyz, mesh=len(meshes) - 1, extras={"track": name})
+        for name, group, xyz in zip(scene.points.names, scene.points.group_of, scene.points.xyz.tolist()):
+            said = {"track": name, "group": group} if group else {"track": name}
+            node(root, name=name, translation=xyz, mesh=len(meshes) - 1, extras=said)
     elif len(scene.points.names):
         meshes.append(_cloud(buffer, "Points", scene.points.xyz, scene.points.names))
+        if scene.points.groups:
+            meshes[-1]["extras"]["groups"] = list(scene.points.groups)
         node(root, name="Points", mesh=len(meshes) - 1)
     for thing in scene.things:
         meshes.append(_mesh(buffer, thing, pictures))

@@ -18,6 +18,9 @@ from amberkeel.core.handoff.writers.base import (
 )
 from amberkeel.core.handoff.writers.ply import words_of
 
+NO_GROUP = "default"
+"""What the format calls the group of what has none."""
+
 
 def _write(scene: Scene, convention: Convention, stem: str) -> dict[str, bytes]:
     lines = [f"# {line}" for line in words_of(convention)]
@@ -26,15 +29,19 @@ def _write(scene: Scene, convention: Convention, stem: str) -> dict[str, bytes]:
         lines.append(f"mtllib {stem}.mtl")
     at, textured = 1, 1
     cross, ends = cross_lines(scene.locator / convention.unit_m)
-    for name, xyz in zip(scene.points.names, convention.points(scene.points.xyz).reshape(-1, 3).tolist()):
-        lines += [f"o {_word(name)}", "v " + " ".join(f"{v:.9g}" for v in xyz), f"p {at}"]
+    grouped = zip(
+        scene.points.names, scene.points.group_of, convention.points(scene.points.xyz).reshape(-1, 3).tolist()
+    )
+    for name, group, xyz in grouped:
+        lines += [f"o {_word(name)}", *([f"g {_word(group or NO_GROUP)}"] if scene.points.groups else [])]
+        lines += ["v " + " ".join(f"{v:.9g}" for v in xyz), f"p {at}"]
         at += 1
         if scene.locator:
             lines += ["v " + " ".join(f"{v:.9g}" for v in np.add(xyz, end).tolist()) for end in cross]
             lines += [f"l {a + at} {b + at}" for a, b in ends.tolist()]
             at += len(cross)
     for one in scene.things:
-        lines.append(f"o {one.name}")
+        lines += [f"o {one.name}", *([f"g {NO_GROUP}"] if scene.points.groups else [])]
         lines += [f"usemtl {one.name}"] if one.textured else ["usemtl none"] if pictured else []
         lines += ["v " + " ".join(f"{v:.9g}" for v in xyz) for xyz in convention.points(one.vertices).tolist()]
         if len(one.uv) == len(one.vertices):

@@ -29,6 +29,7 @@ def _points(scene: Scene, convention: Convention) -> bytes:
     rows["sigma"], rows["residual_px"] = points.sigma / convention.unit_m, points.residual
     said = [f"comment {line}" for line in words_of(convention)]
     names = [f"comment track {k} {name}" for k, name in enumerate(points.names)]
+    names += [f"comment group {k} {group}" for k, group in enumerate(points.groups) if group]
     properties = [f"property double {name}" for name in "xyz"]
     properties += ["property float sigma", "property float residual_px"]
     return _head([*said, *names, f"element vertex {len(rows)}", *properties]) + rows.tobytes()

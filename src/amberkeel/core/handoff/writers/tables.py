@@ -57,12 +57,17 @@ def _write(scene: Scene, convention: Convention, stem: str) -> dict[str, bytes]:
     }
     p = scene.points
     rows = [
-        [name, kind, *(f"{v:.9f}" for v in xyz), _known(sigma / convention.unit_m), _known(residual)]
-        for name, kind, xyz, sigma, residual in zip(
-            p.names, p.kinds, convention.points(p.xyz).reshape(-1, 3).tolist(), p.sigma.tolist(), p.residual.tolist()
+        [name, kind, *(f"{v:.9f}" for v in xyz), _known(sigma / convention.unit_m), _known(residual), group]
+        for name, kind, xyz, sigma, residual, group in zip(
+            p.names,
+            p.kinds,
+            convention.points(p.xyz).reshape(-1, 3).tolist(),
+            p.sigma.tolist(),
+            p.residual.tolist(),
+            p.group_of,
         )
     ]
-    out[f"{stem}_points.csv"] = _table(["track", "kind", "x", "y", "z", "sigma", "residual_px"], rows)
+    out[f"{stem}_points.csv"] = _table(["track", "kind", "x", "y", "z", "sigma", "residual_px", "group"], rows)
     for body in scene.bodies:
         rows = [
             [frame + convention.offset, *_pose(convention, turn, position)]

@@ -6,6 +6,7 @@ import numpy as np
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import TieError
+from amberkeel.core.solve.held_zoom import without_zoom
 from amberkeel.core.solve.lens_plan import FIXED, LensChoice
 from amberkeel.core.solve.motions import FREE
 from amberkeel.core.solve.recipe import KNOWN_ROWS, NO_ROWS, Recipe
@@ -57,22 +58,21 @@ def body_recipe(recipe: Recipe, camera: CameraPath, lens_told: bool = True) -> R
     )  # fmt: skip
 
 
-def without_zoom(tracks: TrackSet, camera: CameraPath) -> TrackSet:
-    """Return a body's tracks on frames that the camera has, as a lens of the camera's middle focal length sees them.
+def beside(tracks: TrackSet, camera: CameraPath) -> TrackSet:
+    """Return a body's tracks as they are solved beside a camera: on its frames, its zoom taken off.
 
     Parameters
     ----------
-    tracks : measured. camera : solved before; a zoom's change over frames is taken off.
+    tracks : measured. camera : solved before.
+
+    Raises
+    ------
+    TieError : the camera has none of the tracks' frames.
     """
-    on = np.intersect1d(tracks.frames, camera.frames)
-    if not len(on):
+    own = without_zoom(tracks, camera)
+    if len(tracks.frames) and not len(own.frames):
         raise TieError("The camera has none of the body's frames.", "Give the solve of the same plate.")
-    own = tracks.on_frames(on)
-    if camera.zoom is None:
-        return own
-    share = camera.zoom[camera.rows_of(own.frames)]
-    centre = np.array(camera.lens.principal_px)
-    return replace(own, xy=centre + (own.xy - centre) / share[:, None], sigma=own.sigma / share)
+    return own
 
 
 @dataclass(frozen=True)

@@ -1,5 +1,6 @@
 // Lanes under the viewport: one frame axis, the playhead, and figures by frame. Any lane chooses a range.
 import { INK } from "../shell/colour.js";
+import { bodyShown, drawBody, liveOf } from "./body.js";
 import { drawCamera } from "./camera.js";
 import { Curves } from "./curves.js";
 import { drawResiduals } from "./residual.js";
@@ -96,6 +97,12 @@ export class Lanes {
     if (this.store.state.stage === "masks") {
       this.keys(c, x, RULER, room);
       this.cover(c, x, RULER + room, room);
+      return;
+    }
+    const body = bodyShown(this.store.state);
+    if (body) {
+      drawBody(body, this, c, x, RULER, room);
+      this.counts(c, x, RULER + room, room, body);
       return;
     }
     const camera = this.store.state.lane !== "residual" && ["solve", "world"].includes(this.store.state.stage);
@@ -221,15 +228,16 @@ export class Lanes {
     c.textAlign = "left";
   }
 
-  counts(c, x, top, room) {
-    const { tracks, first, floor } = this.store.state;
-    const values = tracks?.live ?? [];
+  /** How many tracks are live: the shot's, or a body's. */
+  counts(c, x, top, room, body = null) {
+    const { tracks, first, last, floor } = this.store.state;
+    const values = body ? liveOf(body, first, last) : (tracks?.live ?? []);
     const y = d3.scaleLinear([0, Math.max(20, d3.max(values) ?? 0) * 1.12], [top + room - 3, top + 5]);
     this.title(c, top, "Live", "tracks", y, room);
-    if (!tracks?.ids.length) return this.empty(c, top, room, "after following");
+    if (!values.length || !(body || tracks.ids.length)) return this.empty(c, top, room, "after following");
     const width = Math.max(1, x(first + 1) - x(first) - 1);
     values.forEach((v, k) => {
-      c.fillStyle = v < floor ? INK.orchid : "#93a1ab99";
+      c.fillStyle = v < floor && !body ? INK.orchid : "#93a1ab99";
       c.fillRect(x(first + k) - width / 2, y(v), width, y(0) - y(v));
     });
     return null;

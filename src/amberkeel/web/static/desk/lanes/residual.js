@@ -15,13 +15,16 @@ export function figuresOf(attempt) {
   for (let n = 0; n < attempt.track.length; n += 1) {
     if (!attempt.aside[n]) lengths[attempt.frame[n] - attempt.first]?.push(Math.hypot(attempt.dx[n], attempt.dy[n]));
   }
-  const rows = lengths.map((own) => {
-    own.sort((a, b) => a - b);
-    const at = (q) => d3.quantileSorted(own, q) ?? null;
-    return { low: at(0.1), median: at(0.5), high: at(0.9), worst: own.at(-1) ?? null, count: own.length };
-  });
+  const rows = lengths.map(spreadOf);
   kept.set(attempt, rows);
   return rows;
+}
+
+/** How the residuals of a frame, pixels, are spread. */
+export function spreadOf(lengths) {
+  const own = [...lengths].sort((a, b) => a - b);
+  const at = (q) => d3.quantileSorted(own, q) ?? null;
+  return { low: at(0.1), median: at(0.5), high: at(0.9), worst: own.at(-1) ?? null, count: own.length };
 }
 
 /** How well each frame is held: by its residual against the usual one, by how many tracks, and by how they spread. */
@@ -62,27 +65,31 @@ export function drawResiduals(lanes, c, x, top, room) {
   if (!values.length) return lanes.empty(c, top, room, "after a solve");
   held(c, x, top, heldOf(attempt, tracks, width, height), first);
   if (overlay) return both(lanes, c, x, y, overlay);
-  band(c, x, y, rows, first);
-  const line = (name, colour, thick) =>
-    lanes.curve(
-      c,
-      rows.map((r, k) => [x(first + k), y(r[name] ?? 0)]),
-      colour,
-      thick,
-    );
-  line("median", "#ebe5d899", 1);
-  lanes.curve(
-    c,
-    values.map((v, k) => [x(first + k), y(v ?? 0)]),
-    INK.verdigris,
-    1.8,
-  );
-  worst(c, x, y, rows, first);
+  drawSpread(lanes, c, x, y, { rows, values, first });
   for (const own of chosen) {
     const points = [...own].sort((a, b) => a[0] - b[0]).map(([f, [dx, dy]]) => [x(f), y(Math.hypot(dx, dy))]);
     lanes.curve(c, points, INK.amber, 1.4);
   }
   return null;
+}
+
+/** Residuals by frame from a first one: the band that most lie in, their median, their RMS, and the worst. */
+export function drawSpread(lanes, c, x, y, { rows, values, first }) {
+  const line = (of, colour, thick) =>
+    lanes.curve(
+      c,
+      of.map((v, k) => [x(first + k), y(v ?? 0)]),
+      colour,
+      thick,
+    );
+  band(c, x, y, rows, first);
+  line(
+    rows.map((r) => r.median),
+    "#ebe5d899",
+    1,
+  );
+  line(values, INK.verdigris, 1.8);
+  worst(c, x, y, rows, first);
 }
 
 /** The strip: taller and brighter where a frame is held worse. */

@@ -1,5 +1,6 @@
 // The shot desk: makes its parts, and says what is drawn when the state changes.
 
+import { bodyShown } from "../lanes/body.js";
 import { Lanes } from "../lanes/lanes.js";
 import { indexAttempt, indexTracks, inWorld } from "../tracks/index.js";
 import { TrackList } from "../tracks/list.js";
@@ -165,12 +166,13 @@ const LANES = [
   "server",
   "measured",
 ];
-let place = null;
+let shown = [];
 store.on((changed) => {
   const any = (keys) => keys.some((key) => changed.has(key));
-  // Of the world's state the lanes show the chosen place alone; what lies under the pointer changes all the time.
-  const placed = state.world.place !== place;
-  place = state.world.place;
+  // Of the world and of ties the lanes show what is chosen alone; what lies under the pointer changes all the time.
+  const before = shown;
+  shown = [state.world.place, bodyShown(state), state.ties.bodyPicked];
+  const placed = shown.some((one, k) => one !== before[k]);
   if (any(LOOKS)) desk.viewport.redraw();
   if (placed || any(["frame", "range", ...LANES])) desk.lanes.draw(!placed && !any(LANES));
   for (const stage of Object.values(stages)) stage.changed?.(changed);
