@@ -81,13 +81,20 @@ def _in_shot(found: Placed, probe: bool) -> dict:
 
 
 def _measured(found: Placed) -> dict[int, list]:
-    """Return where the tracks of a body's points were measured, by frame: each point's [x, y], or None."""
-    tracks = found.solution.tracks
-    tracks = tracks.take(np.isin(tracks.ids, found.body.ids))
+    """Return where the tracks of a body's points were measured, by frame: each point's [x, y, whether that was an
+    outlier], or None.
+    """
+    solution, known = found.solution, np.isin(found.solution.tracks.ids, found.body.ids)
+    tracks = solution.tracks.take(known)
     first, last = int(tracks.frames.min()), int(tracks.frames.max())
     grid = tracks.grid(np.arange(first, last + 1)).round(3)
+    aside = np.zeros(grid.shape[:2], bool)
+    aside[tracks.frames - first, tracks.track_of_sample] = solution.outlier[known[solution.tracks.track_of_sample]]
     return {
-        frame: [xy if np.isfinite(xy[0]) else None for xy in grid[frame - first].tolist()]
+        frame: [
+            (*xy, out) if np.isfinite(xy[0]) else None
+            for xy, out in zip(grid[frame - first].tolist(), aside[frame - first].tolist())
+        ]
         for frame in found.body.frames.tolist()
         if first <= frame <= last
     }

@@ -2,7 +2,8 @@
 import { INK } from "../shell/colour.js";
 import { drawSpread, spreadOf } from "./residual.js";
 
-/** Residuals by frame of each body as it was read: pixels from where each of its points is seen to where measured. */
+/** Residuals by frame of each body as it was read: pixels from where each of its points is seen to where measured,
+ * outliers left out. */
 const kept = new WeakMap();
 
 /** The body whose lanes stand here: the one that is chosen on its bench; null elsewhere, and where none is solved. */
@@ -19,7 +20,7 @@ function residualsOf(one, first, last) {
     const own = new Map();
     (one.measured[frame] ?? []).forEach((at, k) => {
       const seen = one.seen[frame]?.[k];
-      if (at && seen) own.set(one.names[k], Math.hypot(at[0] - seen[0], at[1] - seen[1]));
+      if (at && seen && !at[2]) own.set(one.names[k], Math.hypot(at[0] - seen[0], at[1] - seen[1]));
     });
     return own;
   });
