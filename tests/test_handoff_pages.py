@@ -13,10 +13,12 @@ import av
 import cv2
 import pytest
 import trimesh
+from click.testing import CliRunner
 from desk import desk_page, poster
 from playwright.sync_api import expect
 from pxr import Usd, UsdGeom
 
+from amberkeel.cli.export import export
 from amberkeel.core.handoff.track_table import tracks_csv
 from amberkeel.settings import from_environment
 from amberkeel.store.edits import apply
@@ -167,6 +169,31 @@ def test_a_pipeline_asks_and_fetches(pipeline, database, client, solved_shot):
     with session(database) as opened:
         opened.query(Package).filter_by(shot_id=solved_shot).delete()
         opened.get(Shot, solved_shot).scene = {}
+
+
+def test_the_command_line_has_packages_made_of_shots_by_name(client, database, solved_shot, tmp_path):
+    with session(database) as opened:
+        name = opened.get(Shot, solved_shot).name
+    before = client.get(f"/shots/{solved_shot}/handoff.json").json["packages"]
+
+    def exported(*words):
+        return CliRunner().invoke(export, [*words, "--out", str(tmp_path / "out")])
+
+    done = exported(name.split()[0].lower(), "--recipient", "tables")
+    assert done.exit_code == 0 and "csv: read back, 0.00" in done.output, done.output
+    (home,) = (tmp_path / "out").iterdir()
+    latest = client.get(f"/shots/{solved_shot}/handoff.json").json["packages"][0]
+    assert latest["version"] == 1 + max((one["version"] for one in before), default=0)
+    assert (latest["who"], latest["folder"]) == ("command line", home.name) and list(home.glob("*_camera.csv"))
+    for words, said in (
+        (["SKL_999"], "no folder and no shot SKL_999. Shots: "),
+        ([name, "--production", "Nobody"], "no folder and no shot"),
+        ([name, "--recipient", "nobody"], "no recipient nobody"),
+        ([name, "--whole-set"], "is of no set"),
+        ([name, str(tmp_path)], "do not go together"),
+    ):
+        done = exported(*words)
+        assert done.exit_code == 1 and said in done.output, (words, done.output)
 
 
 def test_the_core_is_installed_alone_and_its_examples_run(plate_folder, solution, tmp_path, capsys):

@@ -19,6 +19,7 @@ import psycopg
 import redis
 
 from amberkeel.core.errors import KeelError
+from amberkeel.settings import SERVICES_FILE
 
 WEB_PROCESSES = 2
 """Processes that answer pages; none keeps anything that another one lacks."""
@@ -94,7 +95,11 @@ class Local:
             "AMBERKEEL_MEDIA": str(media),
             "AMBERKEEL_PLATE_ROOTS": os.pathsep.join(str(p) for p in plate_roots),
         }
-        os.environ.update({k: v for k, v in self.environment.items() if k.startswith("AMBERKEEL_")})
+        own = {k: v for k, v in self.environment.items() if k.startswith("AMBERKEEL_")}
+        os.environ.update(own)
+        told = self.folder / SERVICES_FILE
+        told.touch(mode=0o600)
+        told.write_text(json.dumps(own))
         return self.environment
 
     def _spawn(self, name: str, command: list[str], **options) -> subprocess.Popen:
@@ -240,6 +245,7 @@ class Local:
 
     def stop(self) -> None:
         """Stop everything that was started here, the last first."""
+        (self.folder / SERVICES_FILE).unlink(missing_ok=True)
         for name in reversed(list(self.children)):
             child = self.children[name]
             if child.poll() is None:

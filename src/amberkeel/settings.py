@@ -1,8 +1,11 @@
 """Where things are: read once from the environment, which the local services or a farm's set-up provide."""
 
+import json
 import os
 from dataclasses import dataclass, field
 from pathlib import Path
+
+from amberkeel.core.errors import KeelError
 
 LOOPBACK = ("localhost", "127.0.0.1", "[::1]")
 """Names of this machine."""
@@ -42,6 +45,29 @@ def from_environment() -> Settings:
         tuple(os.environ.get("AMBERKEEL_HOSTS", ",".join(LOOPBACK)).split(",")),
         _tokens(os.environ.get("AMBERKEEL_API_TOKENS", "")),
     )
+
+
+SERVICES_FILE = "services.json"
+"""In a data folder, while its services run: the environment in which they are found."""
+
+
+def join_running(data: Path) -> Settings:
+    """Return the settings of the installation that the environment names, or else of the application that runs with a
+    data folder, whose environment this process then has.
+
+    Raises
+    ------
+    KeelError : nothing runs there.
+    """
+    if "AMBERKEEL_DATABASE" not in os.environ:
+        told = data / SERVICES_FILE
+        if not told.is_file():
+            raise KeelError(
+                f"No application runs with the data folder {data}.",
+                "Start it with ./keel demo, name its folder with --data, or set the farm's AMBERKEEL_ variables.",
+            )
+        os.environ.update(json.loads(told.read_text()))
+    return from_environment()
 
 
 LEAST_TOKEN = 16

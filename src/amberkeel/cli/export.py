@@ -1,38 +1,75 @@
-"""`keel export`: a solve, or several of one set, as a package for a recipient."""
+"""`keel export`: a solve, a shot of the running application, or several, as packages for a recipient."""
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from amberkeel.cli.shared import Bar, fail
-from amberkeel.core.errors import KeelError
+from amberkeel.core.errors import HandoffError, KeelError
+
+if TYPE_CHECKING:
+    from amberkeel.jobs.ask_package import ShotsOrder
 
 
 @click.command()
-@click.argument("folders", nargs=-1, required=True, type=click.Path(path_type=Path))
-@click.option("--recipient", default="layout", help="A recipient's file, or a ready-made one (docs/handoff.md).")
+@click.argument("what", nargs=-1, required=True)
+@click.option("--recipient", default="layout", help="A recipient's file, or a ready-made or saved one by its name.")
 @click.option("--out", required=True, type=click.Path(path_type=Path), help="Folder in which packages lie.")
-@click.option("--plate", "plates", multiple=True, help="The plate of each folder, in their order.")
-@click.option("--name", default="", help="Of the whole, where several shots of one set go together.")
-@click.option("--each", is_flag=True, help="A package for every shot, not one for all.")
 @click.option("--reason", default="", help="Why it may leave although a check does not hold.")
-@click.option("--sensor-width", default="", help="Width of the filmed part of the sensor, as 24 or 0.98 in.")
-def export(folders, recipient, out, plates, name, each, reason, sensor_width) -> None:
-    """Write what lies in FOLDERS (solve.json, and world.json or body.json beside it) as a proved package."""
-    from amberkeel.core.handoff.export_files import ExportOrder, export_files
-
+@click.option("--plate", "plates", multiple=True, help="Of folders: the plate of each, in their order.")
+@click.option("--name", default="", help="Of folders: what the whole is called.")
+@click.option("--each", is_flag=True, help="Of folders: a package for every one, not one for all.")
+@click.option(
+    "--sensor-width", default="", help="Of folders: width of the filmed part of the sensor, as 24 or 0.98 in."
+)
+@click.option("--whole-set", is_flag=True, help="Of shots: the others of the shot's set go along.")
+@click.option("--production", default="", help="Of shots: the production, where a name is in several.")
+@click.option("--data", type=click.Path(path_type=Path), help="Of shots: the running application's data folder.")
+def export(what, recipient, out, reason, plates, name, each, sensor_width, whole_set, production, data) -> None:
+    """Write proved packages of WHAT: folders with solve.json (and world.json or body.json beside it), or names of shots
+    of the running application.
+    """
+    folders = [Path(one) for one in what if Path(one).exists()]
     try:
-        order = ExportOrder(list(folders), recipient, out, list(plates), name, each, reason, sensor_width)
-        with Bar() as report:
-            made = export_files(order, report)
+        if folders and len(folders) < len(what):
+            raise HandoffError("Folders and names of shots do not go together.", "Export them one after the other.")
+        if folders:
+            from amberkeel.core.handoff.export_files import ExportOrder, export_files
+
+            asked = ExportOrder(folders, recipient, out, list(plates), name, each, reason, sensor_width)
+            with Bar() as report:
+                written = export_files(asked, report)
+            for made in written:
+                _say(made.folder, [(one.format, one.px, one.units) for one in made.proofs], made.notes)
+            return
+        from amberkeel.jobs.ask_package import ShotsOrder
+
+        _shots(ShotsOrder(tuple(what), recipient, out, production, whole_set, reason), data)
     except KeelError as error:
         fail(str(error))
     except OSError as error:
         fail(f"{out} cannot be written ({error.strerror}). Choose another folder.")
-    for one in made:
-        click.echo(f"{one.folder}")
-        for proof in one.proofs:
-            seen = "" if proof.px != proof.px else f"{proof.px:.4f} px, "
-            click.echo(f"  {proof.format}: read back, {seen}{proof.units:.1g} units")
-        for note in one.notes:
-            click.echo(f"  {note}")
+
+
+def _shots(order: "ShotsOrder", data: Path | None) -> None:
+    """Have packages made by the running application."""
+    from amberkeel.jobs.ask_package import packages_of_shots
+    from amberkeel.settings import join_running
+
+    settings = join_running(data or Path(__file__).parents[3] / "var" / "demo")
+    with Bar() as report:
+        found = packages_of_shots(settings, order, report)
+    for made in found:
+        said = [(proof["format"], proof["px"], proof["units"]) for proof in made.manifest["proof"]]
+        _say(made.folder, said, made.manifest["notes"])
+
+
+def _say(folder: Path, proofs: list[tuple[str, float | None, float]], notes) -> None:
+    """Print where a package lies, how each format came back, and what is to be known of it."""
+    click.echo(f"{folder}")
+    for kind, px, units in proofs:
+        seen = "" if px is None or px != px else f"{px:.4f} px, "
+        click.echo(f"  {kind}: read back, {seen}{units:.1g} units")
+    for note in notes:
+        click.echo(f"  {note}")

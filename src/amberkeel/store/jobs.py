@@ -4,7 +4,7 @@ from sqlalchemy import func, literal, select, tuple_, update
 from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
-from amberkeel.store.models import Job, Shot
+from amberkeel.store.models import Job, Shot, now
 
 
 def submit(opened: Session, kind: str, shot_id: int | None, arguments: dict | None = None) -> Job:
@@ -32,6 +32,13 @@ def add_job(
     opened.add(job)
     opened.flush()
     return job
+
+
+def ask_to_stop(job: Job) -> None:
+    """Ask a job to stop; one that waits is cancelled at once. It changes the job."""
+    job.cancel = True
+    if job.state == "queued":
+        job.state, job.ended = "cancelled", now()
 
 
 def bring_forward(opened: Session, shot_id: int) -> None:

@@ -8,8 +8,8 @@ from sqlalchemy import select
 from amberkeel.core.errors import KeelError
 from amberkeel.jobs.kinds import KINDS, read_arguments
 from amberkeel.jobs.queue import wake
-from amberkeel.store.jobs import submit
-from amberkeel.store.models import Job, Shot, now
+from amberkeel.store.jobs import ask_to_stop, submit
+from amberkeel.store.models import Job, Shot
 from amberkeel.web.common import get_shot, open_session
 
 blueprint = Blueprint("jobs", __name__)
@@ -110,7 +110,5 @@ def cancel(number: int):
         job = opened.get(Job, number)
         if job is None:
             raise KeelError("There is no such job.")
-        job.cancel = True
-        if job.state == "queued":
-            job.state, job.ended = "cancelled", now()
+        ask_to_stop(job)
     return jsonify(ok=True)
