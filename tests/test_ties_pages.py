@@ -135,7 +135,7 @@ def test_a_spot_is_sought_along_its_line_and_tied_by_hand(browser, service, clie
     post("ties", {"what": "drop", "keys": [made["key"]]})
 
 
-def test_shots_of_a_free_set_are_adjusted_together(browser, service, client, passes):
+def test_shots_of_a_free_set_are_adjusted_together(browser, service, client, database, passes):
     clean, live = passes
     before = [client.get(f"/shots/{n}/state.json").json["pinned"] for n in passes]
     assert "is frozen" in poster(client, live)("ties/together", {}, 400)["error"]
@@ -162,6 +162,15 @@ def test_shots_of_a_free_set_are_adjusted_together(browser, service, client, pas
     now = known(client, live)
     assert now["stale"] == "" and now["aligned"]["version"] == 2 and now["aligned"]["rms"] < 0.02
     assert known(client, clean)["set"]["reference"]["id"] == clean and not known(client, clean)["set"]["behind"]
+    # A copy of the coordinates says from when it is, and holds without the set.
+    poster(client, live)("ties", {"what": "copy"})
+    with session(database) as opened:
+        names = [one["name"] for one in opened.get(Shot, live).constraints]
+    assert known(client, live)["set"] is None
+    assert len(names) >= 8 and all(" of Quay, version 2, copied " in name for name in names)
+    poster(client, live)("undo")
+    assert known(client, live)["aligned"]["version"] == 2
+    assert "not in the world" in poster(client, clean)("ties", {"what": "copy"}, 400)["error"]
     poster(client, clean)("undo")
     assert client.get(f"/shots/{clean}/state.json").json["pinned"] == before[0]
     assert "Renew the set" in known(client, live)["stale"] or "another attempt" in known(client, live)["stale"]

@@ -6,6 +6,7 @@
 
 import json
 from dataclasses import dataclass
+from datetime import date
 
 import numpy as np
 from sqlalchemy import select
@@ -168,6 +169,28 @@ def anchored_by(ties: list[Tie], document: Set) -> list[Anchored]:
 def untied(shot: Shot) -> list[dict]:
     """Return a shot's constraints without those that its ties make."""
     return [one for one in shot.constraints if not str(one.get("name", "")).startswith(TIED)]
+
+
+def copied(shot: Shot, row: FilmSet, when: date) -> list[dict]:
+    """Return a shot's constraints with what its ties hold of a set as the shot's own: a copy that says from when it is,
+    and follows the set no more.
+
+    Parameters
+    ----------
+    shot : aligned to the set. row : the set. when : the day.
+
+    Raises
+    ------
+    TieError : the shot is not aligned, or no longer to the set as it is.
+    """
+    aligned = (shot.ties or {}).get("aligned")
+    if not aligned or len(untied(shot)) == len(shot.constraints):
+        raise TieError(f"{shot.name} is not in the world of {row.name} yet.", "Align it first.")
+    of = f" of {row.name[:40]}, version {aligned['version']}, copied {when:%d %b %Y}"
+    return [
+        {**one, "name": one["name"].removeprefix(TIED)[:40] + of} if one["name"].startswith(TIED) else one
+        for one in ({**one, "name": str(one.get("name", ""))} for one in shot.constraints)
+    ]
 
 
 def by_name(session: Session, shot: Shot, document: Set) -> dict[str, dict]:

@@ -1,5 +1,7 @@
 """A shot's ties: to which set, made by name, by hand or taken from pictures, switched off, and aligned by."""
 
+from datetime import date
+
 from flask import jsonify
 
 from amberkeel.core.errors import TieError
@@ -8,7 +10,7 @@ from amberkeel.jobs.ties import in_one_go, take
 from amberkeel.store.jobs import submit
 from amberkeel.store.models import Shot
 from amberkeel.store.stages import pinned
-from amberkeel.store.ties import by_name, document_of_set, grow, is_stale, set_row, tied_shots, untied
+from amberkeel.store.ties import by_name, copied, document_of_set, grow, is_stale, set_row, tied_shots, untied
 from amberkeel.store.tracks import some_tracks
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.jobs import start
@@ -20,8 +22,9 @@ from amberkeel.web.ties.blueprint import blueprint
 class Part(Body):
     """What becomes of a shot's ties.
 
-    `what`: choose (`set`), names, tie (`track` with `point`, or a track of the set's reference), drop or
-    switch (`keys`, `on`), take or leave (`names`, of those proposed; all where none is named).
+    `what`: choose (`set`), copy (what the ties hold becomes the shot's own), names, tie (`track` with `point`, or a
+    track of the set's reference), drop or switch (`keys`, `on`), take or leave (`names`, of those proposed; all where
+    none is named).
     """
 
     what: Word
@@ -54,6 +57,13 @@ def _choose(opened, shot: Shot, asked: Part) -> dict:
     row = set_row(opened, shot, asked.set)
     ties = kept.get("ties", {}) if kept.get("set") == row.id else {}
     return {"ties": {"set": row.id, "ties": ties}, "label": f"Tie it to {row.name}"}
+
+
+def _copy(opened, shot: Shot, asked: Part) -> dict:
+    """Keep the set's coordinates of the tied tracks as they are now, and tie the shot to no set."""
+    row = set_row(opened, shot)
+    kept = copied(shot, row, date.today())
+    return {"ties": {}, "constraints": kept, "label": f"Keep a copy of {row.name}'s coordinates"}
 
 
 def _named(opened, shot: Shot, asked: Part) -> dict:
@@ -116,7 +126,7 @@ def _leave(opened, shot: Shot, asked: Part) -> dict:
 
 
 PARTS = {
-    "choose": _choose, "names": _named, "tie": _tie, "drop": _drop, "switch": _switch, "leave": _leave,
+    "choose": _choose, "copy": _copy, "names": _named, "tie": _tie, "drop": _drop, "switch": _switch, "leave": _leave,
 }  # fmt: skip
 """A part is a function that returns the edit that it makes, and a line here."""
 

@@ -23,6 +23,7 @@ export class TiesBench {
       { id: "tie-whole", name: "Ties: all in one go", run: () => this.start("ties/whole") },
       { id: "tie-align", name: "Ties: align to the set", keys: "Y", run: () => this.align() },
       ...this.hand.actions,
+      { id: "tie-copy", name: "Ties: keep a copy of the set's coordinates", run: () => this.send({ what: "copy" }) },
       { id: "tie-next", name: "Ties: to the next proposed tie", keys: "P", run: () => this.next() },
     ];
   }
@@ -198,6 +199,13 @@ export class TiesBench {
     return row;
   }
 
+  copyButton(set) {
+    const button = element("button", "button tight w-full mt-1", "Keep a copy, untied");
+    button.title = `The coordinates of the ties stay with this shot as they are today; it follows ${set.name} no more`;
+    button.addEventListener("click", () => this.send({ what: "copy" }));
+    return button;
+  }
+
   drawAligned({ aligned, ties, set }) {
     const box = find("#tiealigned");
     if (!aligned) {
@@ -219,6 +227,7 @@ export class TiesBench {
       element("h3", "", "How it came out"),
       ...lines.map((line) => element("p", "my-0.5", line)),
       ...aligned.notes.map((note) => element("p", "say my-1", note)),
+      this.copyButton(set),
     );
   }
 }
