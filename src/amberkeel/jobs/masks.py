@@ -1,6 +1,7 @@
 """What the mask jobs do: propose, accept, carry, learn, bring in."""
 
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 
@@ -19,7 +20,7 @@ from amberkeel.core.masks.propose import in_words
 from amberkeel.core.masks.propose import propose as what_to_mask
 from amberkeel.core.masks.samples import Cleaning, Learned, Sample
 from amberkeel.core.masks.shape import HAND, Key, keys_to_json, points_at, shape_from_json
-from amberkeel.core.masks.some_tracks import some_tracks
+from amberkeel.core.masks.some_tracks import more_tracks, some_tracks
 from amberkeel.core.masks.spots import matte_of, on_what_moves, subject_of
 from amberkeel.core.masks.subject import NothingMoves
 from amberkeel.core.masks.wrap import Wrapped, wrapped
@@ -91,7 +92,9 @@ def propose(settings: Settings, shot_id: int, arguments: Arguments, progress: Pr
     try:
         if early:
             tracks = some_tracks(plate, span(progress, 0.0, 0.3))
-        found, bodies = what_to_mask(plate, tracks, masked, span(progress, 0.3 if early else 0.0, 0.97))
+        share = span(progress, 0.3 if early else 0.0, 0.97)
+        more = partial(more_tracks, plate) if early else None
+        found, bodies = what_to_mask(plate, tracks, masked, share, more=more)
     except KeelError as error:
         if not arguments.then or isinstance(error, Cancelled):
             raise

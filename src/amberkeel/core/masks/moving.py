@@ -20,7 +20,7 @@ from amberkeel.core.masks.leads import KEPT, Leads, grid_of
 from amberkeel.core.masks.proposal import CHANGING, MOVING, SHADOW, SWAYING, TAILED, Proposal, packed
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent, span
-from amberkeel.core.solve.rough import RoughCamera
+from amberkeel.core.solve.rough import TRUSTED, RoughCamera
 from amberkeel.core.tracks import TrackSet
 
 TRACK_GAP = 3
@@ -78,13 +78,14 @@ _KINDS = {"free": FREE, "plane": PLANAR, "nodal": TURNING, "swing": TURNING}
 
 @dataclass(frozen=True)
 class Moving:
-    """What was found: regions that move by themselves, the largest first, how the background moved, and by frame which
-    spots (gh, gw) move.
+    """What was found: regions that move by themselves, the largest first, how the background moved, by frame which
+    spots (gh, gw) move, and the tracks by which that was told.
     """
 
     proposals: list[Proposal]
     background: str
     bodies: dict[int, np.ndarray]
+    tracks: TrackSet
 
 
 def what_moves(
@@ -94,6 +95,7 @@ def what_moves(
     progress: Progress = silent,
     camera: RoughCamera | None = None,
     flows: FlowReader | None = None,
+    more: Callable[[], TrackSet] | None = None,
 ) -> Moving:
     """Propose regions of a plate that move otherwise than the background.
 
@@ -102,7 +104,8 @@ def what_moves(
     plate : the pictures. tracks : followed on it with nothing or little masked.
     masked : from frame to bool (H, W); what is masked already is not proposed again. progress : the share done.
     camera : by which still things stand still; found from the tracks where it is None. flows : of the plate, perhaps
-        begun already, or None.
+        begun already, or None. more : follows more features, for where no camera explains these; None where tracks are
+    what they are.
 
     Raises
     ------
@@ -113,6 +116,9 @@ def what_moves(
     # Flow of a short plate, and where it leads, is found while its camera is.
     leads.begin()
     cameras = [camera] if camera else cameras_for(plate, tracks, span(progress, 0.0, 0.3))
+    if more is not None and min(one.explained for one in cameras) < TRUSTED:
+        tracks = more()
+        cameras = cameras_for(plate, tracks, span(progress, 0.0, 0.3))
     flows.finish()
     reader, grid = Readers(plate, cameras, flows, leads), grid_of(flows)
     speaks = np.zeros((len(plate.frames), *grid[::-1]), np.float32)
@@ -135,7 +141,7 @@ def what_moves(
     still = _still_samples(plate, tracks, regions)
     found = [_proposal(plate, tracks, still, one, background) for one in regions]
     bodies = {int(frame): spots for frame, spots in zip(plate.frames, volume)}
-    return Moving(sorted(found, key=lambda p: -p.share * len(p.frames)), background, bodies)
+    return Moving(sorted(found, key=lambda p: -p.share * len(p.frames)), background, bodies, tracks)
 
 
 def region_of(evidence: Evidence, hidden: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray]:

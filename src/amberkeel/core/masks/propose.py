@@ -12,7 +12,7 @@ from amberkeel.core.masks.mattes import write_mattes
 from amberkeel.core.masks.mirrors import find_reflections
 from amberkeel.core.masks.moving import what_moves
 from amberkeel.core.masks.proposal import CHANGING, CROSSING, KINDS, MOVING, REFLECTION, SHADOW, SWAYING, Proposal
-from amberkeel.core.masks.some_tracks import some_tracks
+from amberkeel.core.masks.some_tracks import more_tracks, some_tracks
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.tracks import TrackSet
@@ -38,6 +38,7 @@ def propose(
     masked: Callable[[int], np.ndarray] | None = None,
     progress: Progress = silent,
     flows: FlowReader | None = None,
+    more: Callable[[], TrackSet] | None = None,
 ) -> tuple[list[Proposal], dict[int, np.ndarray]]:
     """Return what should be masked: what moves by itself, reflections, false corners, in this order; and by frame which
     spots (gh, gw) move.
@@ -48,9 +49,10 @@ def propose(
     ----------
     plate : whose pictures are looked at. tracks : followed on it. masked : from frame number to (H, W) bool, or
         None. progress : called with the share done. flows : of the plate, perhaps begun already, or None.
+    more : follows more features, for where no camera explains these: proposals then have tracks of its own.
     """
-    moving = what_moves(plate, tracks, masked, span(progress, 0.0, 0.9), flows=flows)
-    background = moving.background
+    moving = what_moves(plate, tracks, masked, span(progress, 0.0, 0.9), flows=flows, more=more)
+    background, tracks = moving.background, moving.tracks
     own = np.zeros(len(tracks), bool)
     own[[t for p in moving.proposals for t in p.tracks]] = True
     reflections = find_reflections(plate, tracks, background, span(progress, 0.9, 0.95))
@@ -93,7 +95,9 @@ def propose_plate(
     plate = flows.plate
     flows.begin()
     tracks = followed() if followed else some_tracks(plate, span(progress, 0.0, 0.2))
-    found = [p for p in propose(plate, tracks, progress=span(progress, 0.2, 0.95), flows=flows)[0] if p.kind in kinds]
+    share = span(progress, 0.2, 0.95)
+    every, _ = propose(plate, tracks, progress=share, flows=flows, more=lambda: more_tracks(plate))
+    found = [p for p in every if p.kind in kinds]
     written = write_mattes(
         out,
         f"{plate.name}_matte",

@@ -9,6 +9,20 @@ FEATURES = 120
 """Features a frame by which a plate without tracks is followed."""
 
 
-def some_tracks(plate: Plate, progress: Progress = silent) -> TrackSet:
-    """Return tracks of a plate, few and quickly followed: enough to tell how its background moves."""
-    return follow_plate(plate, FollowSettings(detect=DetectSettings(count=FEATURES)), progress=progress)
+MORE_FEATURES = 250
+"""Features a frame where those are too few to tell it."""
+
+
+def some_tracks(plate: Plate, progress: Progress = silent, features: int = FEATURES) -> TrackSet:
+    """Return tracks of a plate, few and quickly followed: enough to tell how its background moves.
+
+    Parameters
+    ----------
+    plate : the pictures. progress : called with the share done. features : a frame.
+    """
+    return follow_plate(plate, FollowSettings(detect=DetectSettings(count=features)), progress=progress)
+
+
+def more_tracks(plate: Plate, progress: Progress = silent) -> TrackSet:
+    """Return more tracks of a plate, for where `some_tracks` are too few."""
+    return some_tracks(plate, progress, MORE_FEATURES)

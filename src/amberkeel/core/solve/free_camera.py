@@ -68,7 +68,7 @@ def free_camera(asked: Asked, progress: Progress) -> Solved:
     if not best.problem.solved.all():
         return best
     with keeping(best):
-        if not others and _explained(best) < MOSTLY and betrayed(best.problem) < BETRAYED:
+        if not others and explained_share(best) < MOSTLY and betrayed(best.problem) < BETRAYED:
             best = _from_other_starts(asked, best, failure, pairs, span(progress, 0.5, 0.6))
         return _by_rows(asked, _refocused(asked, best, span(progress, 0.6, 0.7)), span(progress, 0.7, 1.0))
 
@@ -95,9 +95,9 @@ def _from_other_starts(
         except SolveError as error:
             failure = _further(failure, error)
             continue
-        if best is None or _explained(trial) > _explained(best):
+        if best is None or explained_share(trial) > explained_share(best):
             best = trial
-        if _explained(best) >= MOSTLY:
+        if explained_share(best) >= MOSTLY:
             break
     return best or _part(asked, failure, progress)
 
@@ -187,7 +187,7 @@ def _by_rows(asked: Asked, solved: Solved, progress: Progress) -> Solved:
     return trial if clear and after.score < before.score else solved
 
 
-def _explained(solved: Solved) -> float:
+def explained_share(solved: Solved) -> float:
     """Return the share of the measurements that a solve explains."""
     problem = solved.problem
     return len(solved.final_bundle()[1].observations) / max(

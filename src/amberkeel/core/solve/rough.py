@@ -5,19 +5,26 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from amberkeel.core.camera import CameraPath
+from amberkeel.core.errors import SolveError
 from amberkeel.core.lens import Lens
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.solve.finish import camera_of
+from amberkeel.core.solve.free_camera import explained_share
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import ask, explained
 from amberkeel.core.solve.start import stands_still
 from amberkeel.core.tracks import ACTIVE, EXCLUDED, TrackSet
 
-MOST_TRACKS = 100
+MOST_TRACKS = 140
 """Tracks that serve."""
 
 CELLS = (6, 4)
 """Parts of the picture, across and down, that they are spread over."""
+
+TRUSTED = 0.7
+"""Share of the measurements that a camera must explain to be believed; wrong ones explain a half, right ones four
+fifths, since what moves by itself has tracks too.
+"""
 
 USUAL_FIELD = 1.2
 """Focal length that is taken for a camera that neither moves nor turns, in widths of the picture."""
@@ -30,18 +37,20 @@ class RoughCamera:
     Attributes
     ----------
     path : its poses, in a scale of their own. motion : how it moves, one of `motions`. inverse_distance : the middle
-        one of the points', 0 where all are far.
+        one of the points', 0 where all are far. explained : share of the measurements that it explains.
     """
 
     path: CameraPath
     motion: str
     inverse_distance: float
+    explained: float = 1.0
 
 
 def rough_camera(
     tracks: TrackSet, frames: np.ndarray, width: int, height: int, progress: Progress = silent
 ) -> RoughCamera:
-    """Find the camera of a shot without weighing its tracks, withholding any, or saying how sure it is.
+    """Find the camera of a shot without weighing its tracks, withholding any, or saying how sure it is: by some of its
+    tracks, and by all of them where that explains too little.
 
     Parameters
     ----------
@@ -51,7 +60,22 @@ def rough_camera(
     ------
     SolveError : too few tracks, or a shot that breaks in the middle.
     """
-    asked = ask(_spread(tracks, width, height), frames, width, height, Recipe(check_share=0.0, rows="off"))
+    some = _spread(tracks, width, height)
+    found: list[RoughCamera] = []
+    for own in [some] if some is tracks else [some, tracks]:
+        try:
+            found.append(_found(own, frames, width, height, progress))
+        except SolveError:
+            if own is tracks and not found:
+                raise
+        if found and found[-1].explained >= TRUSTED:
+            break
+    return max(found, key=lambda one: one.explained)
+
+
+def _found(tracks: TrackSet, frames: np.ndarray, width: int, height: int, progress: Progress) -> RoughCamera:
+    """Return the camera that all of the active tracks tell."""
+    asked = ask(tracks, frames, width, height, Recipe(check_share=0.0, rows="off"))
     if stands_still(asked.problem()):
         count, still = len(frames), Lens.centred(width, height, USUAL_FIELD * width)
         path = CameraPath(np.asarray(frames), np.zeros((count, 3)), np.tile(np.eye(3), (count, 1, 1)), still)
@@ -60,7 +84,8 @@ def rough_camera(
     problem = solved.problem
     serving = problem.active & problem.triangulated
     path = camera_of(problem, problem.lens.as_lens(width, height))
-    return RoughCamera(path, solved.motion, float(np.median(problem.rhos[serving])) if serving.any() else 0.0)
+    near = float(np.median(problem.rhos[serving])) if serving.any() else 0.0
+    return RoughCamera(path, solved.motion, near, explained_share(solved))
 
 
 def _spread(tracks: TrackSet, width: int, height: int) -> TrackSet:
