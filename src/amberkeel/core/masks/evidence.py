@@ -11,7 +11,7 @@ from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import MaskError, SolveError
 from amberkeel.core.follow.detect import grain_sigma
 from amberkeel.core.masks.flows import FlowReader
-from amberkeel.core.masks.leads import KEPT, OFFSETS, Leads, grid_of
+from amberkeel.core.masks.leads import KEPT, Leads, grid_of
 from amberkeel.core.masks.still import ask_colours, ask_pictures, fit_depths
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
@@ -78,9 +78,9 @@ class EvidenceReader:
         self._sigma = float(np.hypot(NOISE, 1.2 * grain))
 
     def partners(self, frame: int) -> list[int]:
-        """Return the frames that one is compared with: those of `OFFSETS` that the camera has, in order."""
+        """Return the frames that one is compared with, rising: those that the camera has."""
         known = self.camera.path.frames
-        return [frame + k for k in OFFSETS if known[0] <= frame + k <= known[-1]]
+        return [other for other in self.leads.partners(frame) if known[0] <= other <= known[-1]]
 
     def read(self, frame: int) -> Evidence | None:
         """Return a frame's evidence; None where the camera does not have it, or too little beside it."""

@@ -13,6 +13,11 @@ PITCH = 5
 OFFSETS = (-12, -6, -2, 2, 6, 12)
 """Frames from the one looked at to those compared with."""
 
+INSTEAD = {2: 1, 6: 3, 12: 4}
+"""Where the plate ends, the frame on the other side that is looked at instead of one so far away: what is about to be
+covered, or was just uncovered, is seen on near frames alone.
+"""
+
 REACH = 12
 """The furthest of them."""
 
@@ -35,12 +40,27 @@ def spots_of(flows: FlowReader) -> np.ndarray:
     return (np.stack([x.ravel(), y.ravel()], 1) + 0.5) * PITCH
 
 
+def partners_of(frame: int, first: int, last: int) -> list[int]:
+    """Return the frames that one is compared with, rising.
+
+    Parameters
+    ----------
+    frame : looked at. first, last : of the plate.
+    """
+    wished = [k if first <= frame + k <= last else int(-np.sign(k)) * INSTEAD[abs(k)] for k in OFFSETS]
+    return sorted({frame + k for k in wished if first <= frame + k <= last})
+
+
 class Leads:
     """Where the spots of a plate's frames lie on the frames about them, by flow; found when asked, or ahead of it."""
 
     def __init__(self, flows: FlowReader):
         self.flows, self.spots = flows, spots_of(flows)
         self._kept: OrderedDict[int, tuple[list[int], np.ndarray, np.ndarray]] = OrderedDict()
+
+    def partners(self, frame: int) -> list[int]:
+        """Return the plate's frames that one is compared with, rising."""
+        return partners_of(frame, *self.flows.plate.frames[[0, -1]].tolist())
 
     def begin(self) -> None:
         """Find those of a short plate beside other work, once its flow is there."""
@@ -57,8 +77,7 @@ class Leads:
         return self._kept[frame]
 
     def _led(self, frame: int) -> tuple[list[int], np.ndarray, np.ndarray]:
-        ends = self.flows.plate.frames[[0, -1]].tolist()
-        partners = [frame + k for k in OFFSETS if ends[0] <= frame + k <= ends[1]]
+        partners = self.partners(frame)
         first, last = min([frame, *partners]), max([frame, *partners])
         self.flows.prepare(list(range(first, last + 1)))
         out = np.zeros((len(self.spots), len(partners), 2))

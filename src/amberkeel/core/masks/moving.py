@@ -40,6 +40,11 @@ STRANGE, STRANGE_SPOTS = 5.0, 6
 what is fast, comes in, or goes out.
 """
 
+UTTERLY, UTTERLY_SPEAKS = 8.0, 0.05
+"""Unlikeness that nothing still has, and by how much a spot of it speaks in units of `SPEAKS`: what runs in and behind
+something is seen too shortly for flow to follow it.
+"""
+
 HEARTS = 24.0
 """Sum of what speaks for a region over all of its frames, in spots at `SPEAKS`, below which the evidence is thin."""
 
@@ -168,7 +173,8 @@ def region_of(evidence: Evidence, hidden: np.ndarray | None = None) -> tuple[np.
     whole = (spoken >= HEART_SPOTS) | ((spots >= STRANGE_SPOTS) & (unlike > STRANGE * spots))
     whole[0] = False
     kept = whole[parts] & (body > 0)
-    return kept, np.where(kept & heart, ratio / SPEAKS, 0.0).astype(np.float32)
+    strange = np.where(np.nan_to_num(evidence.unlike) >= UTTERLY, UTTERLY_SPEAKS, 0.0)
+    return kept, np.where(kept, np.where(heart, ratio / SPEAKS, strange), 0.0).astype(np.float32)
 
 
 def _ellipse(radius: int) -> np.ndarray:
