@@ -13,9 +13,12 @@ PITCH = 5
 OFFSETS = (-12, -6, -2, 2, 6, 12)
 """Frames from the one looked at to those compared with."""
 
-INSTEAD = {2: 1, 6: 3, 12: 4}
-"""Where the plate ends, the frame on the other side that is looked at instead of one so far away: what is about to be
-covered, or was just uncovered, is seen on near frames alone.
+NEAREST = 2
+"""The nearest of them."""
+
+BESIDE = 1
+"""At the plate's ends, the frame on the other side that is looked at too: what is about to be covered, or was just
+uncovered, is seen on near frames alone.
 """
 
 REACH = 12
@@ -47,8 +50,10 @@ def partners_of(frame: int, first: int, last: int) -> list[int]:
     ----------
     frame : looked at. first, last : of the plate.
     """
-    wished = [k if first <= frame + k <= last else int(-np.sign(k)) * INSTEAD[abs(k)] for k in OFFSETS]
-    return sorted({frame + k for k in wished if first <= frame + k <= last})
+    partners = {frame + k for k in OFFSETS}
+    partners |= {frame + BESIDE} if frame - NEAREST < first else set()
+    partners |= {frame - BESIDE} if frame + NEAREST > last else set()
+    return sorted(other for other in partners if first <= other <= last)
 
 
 class Leads:
