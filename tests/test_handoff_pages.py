@@ -171,7 +171,7 @@ def test_a_pipeline_asks_and_fetches(pipeline, database, client, solved_shot):
         opened.get(Shot, solved_shot).scene = {}
 
 
-def test_the_command_line_has_packages_made_of_shots_by_name(client, database, solved_shot, tmp_path):
+def test_the_command_line_has_packages_made_of_shots_by_name(client, database, solved_shot, tmp_path, monkeypatch):
     with session(database) as opened:
         name = opened.get(Shot, solved_shot).name
     before = client.get(f"/shots/{solved_shot}/handoff.json").json["packages"]
@@ -194,6 +194,13 @@ def test_the_command_line_has_packages_made_of_shots_by_name(client, database, s
     ):
         done = exported(*words)
         assert done.exit_code == 1 and said in done.output, (words, done.output)
+    # The application is found by the environment, or by its data folder while it runs.
+    own = {name: value for name, value in os.environ.items() if name.startswith("AMBERKEEL_")}
+    monkeypatch.delenv("AMBERKEEL_DATABASE")
+    done = exported(name, "--data", str(tmp_path))
+    assert done.exit_code == 1 and "No application runs with the data folder" in done.output
+    (tmp_path / "services.json").write_text(json.dumps(own))
+    assert "no recipient nobody" in exported(name, "--data", str(tmp_path), "--recipient", "nobody").output
 
 
 def test_the_core_is_installed_alone_and_its_examples_run(plate_folder, solution, tmp_path, capsys):
