@@ -169,15 +169,17 @@ def test_a_pipeline_asks_and_fetches(pipeline, database, client, solved_shot):
     with session(database) as opened:
         opened.query(Package).filter_by(shot_id=solved_shot).delete()
         opened.get(Shot, solved_shot).scene = {}
+    shutil.rmtree(from_environment().media / "packages" / str(solved_shot))
 
 
 def test_the_command_line_has_packages_made_of_shots_by_name(client, database, solved_shot, tmp_path, monkeypatch):
     with session(database) as opened:
-        name = opened.get(Shot, solved_shot).name
+        shot = opened.get(Shot, solved_shot)
+        name, production = shot.name, shot.production.name
     before = client.get(f"/shots/{solved_shot}/handoff.json").json["packages"]
 
-    def exported(*words):
-        return CliRunner().invoke(export, [*words, "--out", str(tmp_path / "out")])
+    def exported(*words, of=production):
+        return CliRunner().invoke(export, [*words, "--production", of, "--out", str(tmp_path / "out")])
 
     done = exported(name.split()[0].lower(), "--recipient", "tables")
     assert done.exit_code == 0 and "csv: read back, 0.00" in done.output, done.output
@@ -187,13 +189,13 @@ def test_the_command_line_has_packages_made_of_shots_by_name(client, database, s
     assert (latest["who"], latest["folder"]) == ("command line", home.name) and list(home.glob("*_camera.csv"))
     for words, said in (
         (["SKL_999"], "no folder and no shot SKL_999. Shots: "),
-        ([name, "--production", "Nobody"], "no folder and no shot"),
         ([name, "--recipient", "nobody"], "no recipient nobody"),
         ([name, "--whole-set"], "is of no set"),
         ([name, str(tmp_path)], "do not go together"),
     ):
         done = exported(*words)
         assert done.exit_code == 1 and said in done.output, (words, done.output)
+    assert "no folder and no shot" in exported(name, of="Nobody").output
     # The application is found by the environment, or by its data folder while it runs.
     own = {name: value for name, value in os.environ.items() if name.startswith("AMBERKEEL_")}
     monkeypatch.delenv("AMBERKEEL_DATABASE")

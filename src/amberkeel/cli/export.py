@@ -30,7 +30,7 @@ def export(what, recipient, out, reason, plates, name, each, sensor_width, whole
     """Write proved packages of WHAT: folders with solve.json (and world.json or body.json beside it), or names of shots
     of the running application.
     """
-    folders = [Path(one) for one in what if Path(one).exists()]
+    folders = [Path(one) for one in what if Path(one).exists() or len(Path(one).parts) > 1]
     try:
         if folders and len(folders) < len(what):
             raise HandoffError("Folders and names of shots do not go together.", "Export them one after the other.")
