@@ -4,7 +4,7 @@ from pathlib import Path
 
 import click
 
-from amberkeel.cli.shared import fail
+from amberkeel.cli.shared import DEMO_DATA, fail
 from amberkeel.core.errors import KeelError
 
 
@@ -16,6 +16,6 @@ def demo(port, data) -> None:
     from amberkeel.demo import run_demo
 
     try:
-        run_demo(data or Path(__file__).parents[3] / "var" / "demo", port)
+        run_demo(data or DEMO_DATA, port)
     except KeelError as error:
         fail(str(error))

@@ -1,15 +1,11 @@
 """`keel export`: a solve, a shot of the running application, or several, as packages for a recipient."""
 
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
 
-from amberkeel.cli.shared import Bar, fail
+from amberkeel.cli.shared import DEMO_DATA, Bar, fail
 from amberkeel.core.errors import HandoffError, KeelError
-
-if TYPE_CHECKING:
-    from amberkeel.jobs.ask_package import ShotsOrder
 
 
 @click.command()
@@ -37,29 +33,28 @@ def export(what, recipient, out, reason, plates, name, each, sensor_width, whole
         if folders:
             from amberkeel.core.handoff.export_files import ExportOrder, export_files
 
-            asked = ExportOrder(folders, recipient, out, list(plates), name, each, reason, sensor_width)
+            order = ExportOrder(folders, recipient, out, list(plates), name, each, reason, sensor_width)
             with Bar() as report:
-                written = export_files(asked, report)
+                written = export_files(order, report)
             for made in written:
                 _say(made.folder, [(one.format, one.px, one.units) for one in made.proofs], made.notes)
             return
-        from amberkeel.jobs.ask_package import ShotsOrder
-
-        _shots(ShotsOrder(tuple(what), recipient, out, production, whole_set, reason), data)
+        asked = {"recipient": recipient, "production": production, "whole_set": whole_set, "reason": reason}
+        _shots(data or DEMO_DATA, names=what, out=out, **asked)
     except KeelError as error:
         fail(str(error))
     except OSError as error:
         fail(f"{out} cannot be written ({error.strerror}). Choose another folder.")
 
 
-def _shots(order: "ShotsOrder", data: Path | None) -> None:
-    """Have packages made by the running application."""
-    from amberkeel.jobs.ask_package import packages_of_shots
+def _shots(data: Path, **asked) -> None:
+    """Have packages made by the running application, as a `ShotsOrder` asks."""
+    from amberkeel.jobs.ask_package import ShotsOrder, packages_of_shots
     from amberkeel.settings import join_running
 
-    settings = join_running(data or Path(__file__).parents[3] / "var" / "demo")
+    settings = join_running(data)
     with Bar() as report:
-        found = packages_of_shots(settings, order, report)
+        found = packages_of_shots(settings, ShotsOrder(**asked), report)
     for made in found:
         said = [(proof["format"], proof["px"], proof["units"]) for proof in made.manifest["proof"]]
         _say(made.folder, said, made.manifest["notes"])

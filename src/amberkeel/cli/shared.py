@@ -13,6 +13,9 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 from amberkeel.core.errors import Cancelled, KeelError
 from amberkeel.core.progress import phase_of
 
+DEMO_DATA = Path(__file__).parents[3] / "var" / "demo"
+"""The data folder of the application where none is named."""
+
 
 def frame_range(_context: click.Context, _option: click.Parameter, value: str | None) -> tuple[int, int] | None:
     """Return the first and last frame of an option such as 1001-1072."""

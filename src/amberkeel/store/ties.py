@@ -168,7 +168,11 @@ def anchored_by(ties: list[Tie], document: Set) -> list[Anchored]:
 
 def untied(shot: Shot) -> list[dict]:
     """Return a shot's constraints without those that its ties make."""
-    return [one for one in shot.constraints if not str(one.get("name", "")).startswith(TIED)]
+    return [one for one in shot.constraints if not _by_a_tie(one)]
+
+
+def _by_a_tie(constraint: dict) -> bool:
+    return str(constraint.get("name", "")).startswith(TIED)
 
 
 def copied(shot: Shot, row: FilmSet, when: date) -> list[dict]:
@@ -181,15 +185,14 @@ def copied(shot: Shot, row: FilmSet, when: date) -> list[dict]:
 
     Raises
     ------
-    TieError : the shot is not aligned, or no longer to the set as it is.
+    TieError : the shot is not aligned.
     """
     aligned = (shot.ties or {}).get("aligned")
     if not aligned or len(untied(shot)) == len(shot.constraints):
         raise TieError(f"{shot.name} is not in the world of {row.name} yet.", "Align it first.")
     of = f" of {row.name[:40]}, version {aligned['version']}, copied {when:%d %b %Y}"
     return [
-        {**one, "name": one["name"].removeprefix(TIED)[:40] + of} if one["name"].startswith(TIED) else one
-        for one in ({**one, "name": str(one.get("name", ""))} for one in shot.constraints)
+        {**one, "name": one["name"].removeprefix(TIED)[:40] + of} if _by_a_tie(one) else one for one in shot.constraints
     ]
 
 

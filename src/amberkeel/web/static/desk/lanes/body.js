@@ -1,5 +1,6 @@
 // The lanes of a body: residuals of the tracks it is solved of, those picked as curves, and how many are seen.
 import { INK } from "../shell/colour.js";
+import { bodyOf } from "../ties/words.js";
 import { drawSpread, spreadOf } from "./residual.js";
 
 /** Residuals by frame of each body as it was read: pixels from where each of its points is seen to where measured,
@@ -9,7 +10,7 @@ const kept = new WeakMap();
 /** The body whose lanes stand here: the one that is chosen on its bench; null elsewhere, and where none is solved. */
 export function bodyShown({ stage, ties }) {
   if (stage !== "ties" || ties.bench !== "bodies") return null;
-  const one = ties.bodies?.find((body) => body.key === ties.body) ?? ties.bodies?.[0];
+  const one = bodyOf(ties.bodies ?? [], ties.body);
   return one?.measured ? one : null;
 }
 

@@ -99,10 +99,11 @@ export class Lanes {
       this.cover(c, x, RULER + room, room);
       return;
     }
+    const { first, last } = this.store.state;
     const body = bodyShown(this.store.state);
     if (body) {
       drawBody(body, this, c, x, RULER, room);
-      this.counts(c, x, RULER + room, room, body);
+      this.counts(c, x, RULER + room, room, { values: liveOf(body, first, last), floor: 0 });
       return;
     }
     const camera = this.store.state.lane !== "residual" && ["solve", "world"].includes(this.store.state.stage);
@@ -228,16 +229,20 @@ export class Lanes {
     c.textAlign = "left";
   }
 
-  /** How many tracks are live: the shot's, or a body's. */
-  counts(c, x, top, room, body = null) {
-    const { tracks, first, last, floor } = this.store.state;
-    const values = body ? liveOf(body, first, last) : (tracks?.live ?? []);
+  ofShot() {
+    const { tracks, floor } = this.store.state;
+    return { values: tracks?.ids.length ? tracks.live : [], floor };
+  }
+
+  /** How many of the shot's tracks are live, and where those are too few; or other tracks than the shot's. */
+  counts(c, x, top, room, { values, floor } = this.ofShot()) {
+    const { first } = this.store.state;
     const y = d3.scaleLinear([0, Math.max(20, d3.max(values) ?? 0) * 1.12], [top + room - 3, top + 5]);
     this.title(c, top, "Live", "tracks", y, room);
-    if (!values.length || !(body || tracks.ids.length)) return this.empty(c, top, room, "after following");
+    if (!values.length) return this.empty(c, top, room, "after following");
     const width = Math.max(1, x(first + 1) - x(first) - 1);
     values.forEach((v, k) => {
-      c.fillStyle = v < floor && !body ? INK.orchid : "#93a1ab99";
+      c.fillStyle = v < floor ? INK.orchid : "#93a1ab99";
       c.fillRect(x(first + k) - width / 2, y(v), width, y(0) - y(v));
     });
     return null;

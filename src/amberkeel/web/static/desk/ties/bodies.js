@@ -1,7 +1,7 @@
 // Bodies: rigid things in the shot that move on their own, made of masks, solved beside the camera, their size told.
 import { get, toast } from "../shell/api.js";
 import { element, facts, find, signButton } from "../shell/dom.js";
-import { counted } from "./words.js";
+import { bodyOf, counted } from "./words.js";
 
 /** How a size is told: by name, what is typed, and a hint. */
 const SIZES = {
@@ -53,8 +53,7 @@ export class BodiesBench {
   }
 
   get chosen() {
-    const { body } = this.desk.state.ties;
-    return this.found.bodies.find((one) => one.key === body) ?? this.found.bodies[0];
+    return bodyOf(this.found.bodies, this.desk.state.ties.body);
   }
 
   set(change) {

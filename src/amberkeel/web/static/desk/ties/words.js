@@ -1,4 +1,4 @@
-// Lengths as the ties stage writes them.
+// What the benches of the ties stage share: lengths as they write them, and which body is chosen.
 
 /** A small length: millimetres where the unit is metres. */
 export function lengthOf(value, unit) {
@@ -14,3 +14,6 @@ export const figureOf = (value, unit) => (unit === "m" ? (1000 * value).toFixed(
 
 /** The unit of those figures. */
 export const unitOf = (unit) => (unit === "m" ? "mm" : "units");
+
+/** The body of a key among others; the first where none is chosen. */
+export const bodyOf = (bodies, key) => bodies.find((one) => one.key === key) ?? bodies[0];
