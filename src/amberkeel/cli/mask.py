@@ -1,14 +1,12 @@
 """`keel mask`: mattes."""
 
 import sys
-from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import click
 
 from amberkeel.cli.shared import Bar, fail, frame_range
 from amberkeel.core.errors import KeelError
-from amberkeel.core.progress import span
 
 SWITCH_SECONDS = 0.0003
 """After which another thread that waits has its turn."""
@@ -32,21 +30,19 @@ def mask() -> None:
 def propose(plate, out, frames, kind, kinds) -> None:
     """Write mattes of what moves by itself in PLATE: white is masked, one file for every frame."""
     from amberkeel.core.masks.flows import FlowReader
-    from amberkeel.core.masks.some_tracks import some_tracks
     from amberkeel.core.plate.kept import kept
     from amberkeel.core.plate.plate import open_plate
 
-    # Programs that come in hold the interpreter's lock, which following asks for a thousand times a second.
+    # Programs that come in hold the interpreter's lock, which flow asks for again and again.
     sys.setswitchinterval(SWITCH_SECONDS)
     try:
         flows = FlowReader(kept(open_plate(plate, frames)), 1)
-        # The pictures are looked at and followed while the larger part of the program comes in.
+        # The pictures are read and their flow is found while the larger part of the program comes in.
         flows.begin()
-        with ThreadPoolExecutor(1) as beside, Bar() as report:
-            following = beside.submit(some_tracks, flows.plate, span(report, 0.0, 0.2))
-            from amberkeel.core.masks.propose import propose_plate
+        from amberkeel.core.masks.propose import propose_plate
 
-            found, written = propose_plate(flows, out, kind, report, tuple(kinds.split(",")), following.result)
+        with Bar() as report:
+            found, written = propose_plate(flows, out, kind, report, tuple(kinds.split(",")))
     except KeelError as error:
         fail(str(error))
     except OSError as error:

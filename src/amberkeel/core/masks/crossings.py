@@ -4,6 +4,8 @@ Such a corner goes with neither edge: it leaves the background's rigid motion. A
 two it slides along that edge: ``n.(d - m) = 0`` with the edge's normal n, the corner's displacement d and theirs, m.
 """
 
+from concurrent.futures import ThreadPoolExecutor
+
 import cv2
 import numpy as np
 
@@ -49,6 +51,9 @@ TAIL = 6
 DISC_PX = 9
 """Radius of what is masked round a false corner."""
 
+THREADS = 2
+"""Spans, and tails, that are worked on at once."""
+
 
 def find_crossings(
     plate: Plate, tracks: TrackSet, moving: np.ndarray, background: str, progress: Progress = silent
@@ -64,9 +69,13 @@ def find_crossings(
     votes, seen = np.zeros(len(tracks)), np.zeros(len(tracks))
     slid = np.full(len(tracks), np.nan)
     tried = range(0, max(1, len(plate.frames) - 4), EVERY)
-    for n, k in enumerate(tried):
-        _judge(plate, grid, k, min(k + SPAN, len(plate.frames) - 1), moving, votes, seen, slid)
-        progress((n + 1) / len(tried), f"Looking for false corners, frame {plate.frames[k]}")
+    with ThreadPoolExecutor(THREADS) as pool:
+        judged = pool.map(lambda k: _judge(plate, grid, k, min(k + SPAN, len(plate.frames) - 1), moving), tried)
+        for n, (k, (rows, slides_by)) in enumerate(zip(tried, judged)):
+            seen[rows] += 1.0
+            votes[rows] += np.isfinite(slides_by)
+            slid[rows] = np.fmax(slid[rows], slides_by)
+            progress((n + 1) / len(tried), f"Looking for false corners, frame {plate.frames[k]}")
     own = np.nonzero((votes > 0) & (votes >= OFTEN * np.maximum(seen, 1.0)))[0]
     if not len(own):
         return []
@@ -80,29 +89,33 @@ def find_crossings(
                 cv2.circle(mask, (int(x), int(y)), DISC_PX, 1, -1)
             frames.append(frame)
             masks.append(mask > 0)
-    tails = [(int(t), *_expected(plate, grid, int(t), moving)) for t in own[:TAILED]]
+    with ThreadPoolExecutor(THREADS) as pool:
+        expected = list(pool.map(lambda t: _expected(plate, grid, t, moving), own[:TAILED]))
+    tails = [(int(t), *tail) for t, tail in zip(own, expected)]
     return [packed(CROSSING, frames, masks, own.tolist(), tails, float(np.nanmedian(slid[own])) / SPAN, background)]
 
 
-def _judge(plate, grid, k, other, moving, votes, seen, slid) -> None:
-    """Vote on the tracks that run from frame number `k` to `other`."""
+def _judge(plate: Plate, grid: np.ndarray, k: int, other: int, moving: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Return the tracks (M,) that run from frame number `k` to `other`, and by how many pixels each slides along one of
+    its edges, NaN where it does not.
+    """
     rows = np.nonzero(np.isfinite(grid[k, :, 0]) & np.isfinite(grid[other, :, 0]) & ~moving)[0]
     x, y = grid[k, rows], grid[other, rows]
+    slid = np.full(len(rows), np.nan)
     motion = fit_background(x, y)
     if motion is None:
-        return
+        return rows[:0], slid[:0]
     residual = motion.residuals(x, y)
-    seen[rows] += 1.0
-    leaves = residual > max(LEAVES_PX, OVER_NOISE * motion.noise)
-    if not leaves.any():
-        return
+    leaves = np.nonzero(residual > max(LEAVES_PX, OVER_NOISE * motion.noise))[0]
+    if not len(leaves):
+        return rows, slid
     gray = cv2.GaussianBlur(to_gray(plate.read(int(plate.frames[k]))), (0, 0), 1.0).astype(np.float32)
-    true = np.nonzero(residual < 2.0 * motion.noise)[0]
-    for t in np.nonzero(leaves)[0].tolist():
+    true, moved = np.nonzero(residual < 2.0 * motion.noise)[0], y - x
+    for t in leaves.tolist():
         beside = _beside(x, t, true, BESIDE_PX * plate.width)
-        if len(beside) >= ON_EDGE and slides(edges(gray, x[t]), y[t] - x[t], (y - x)[beside]):
-            votes[rows[t]] += 1.0
-            slid[rows[t]] = np.fmax(slid[rows[t]], np.linalg.norm((y - x)[t] - np.median((y - x)[beside], axis=0)))
+        if len(beside) >= ON_EDGE and slides(edges(gray, x[t]), moved[t], moved[beside]):
+            slid[t] = np.linalg.norm(moved[t] - np.median(moved[beside], axis=0))
+    return rows, slid
 
 
 def _beside(x: np.ndarray, t: int, true: np.ndarray, reach: float) -> np.ndarray:

@@ -12,7 +12,7 @@ from amberkeel.core.errors import MaskError, SolveError
 from amberkeel.core.follow.detect import grain_sigma
 from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.leads import KEPT, Leads, grid_of
-from amberkeel.core.masks.still import ask_colours, ask_pictures, fit_depths
+from amberkeel.core.masks.still import ask_colours, ask_pictures, dealt, fit_depths
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.solve.rough import RoughCamera, rough_camera
@@ -112,9 +112,10 @@ class EvidenceReader:
             given = self.spots, cameras, rays
             bent = self._lens, coefficients, depths
             luma, here = self.flows.picture(frame)[1], self.flows.picture(frame)[0]
-            ask_pictures(luma, pictures, *given, xy, alive, *bent, odd, self._sigma, usual, ratio)
+            ask_pictures(luma, pictures, *given, xy, alive, *bent, dealt(odd), self._sigma, usual, ratio)
             nearby = self._lens, coefficients, depths[:, 1:]
-            ask_colours(here, colours, *given, *nearby, ~known | odd, self._sigma, unlike, shaded)
+            unlike[:] = np.nan
+            ask_colours(here, colours, *given, *nearby, dealt(~known | odd), self._sigma, unlike, shaded)
         shape = self.grid[::-1]
         told = (p.astype(np.float32).reshape(shape) for p in (departure / usual, ratio, unlike, shaded))
         over, ahead, odd_looks, light = told

@@ -75,15 +75,13 @@ def propose_plate(
     kind: str,
     progress: Progress,
     kinds: Sequence[str] = USUAL,
-    followed: Callable[[], TrackSet] | None = None,
 ) -> tuple[list[Proposal], list[Path]]:
     """Follow a plate, find what to mask, and write one matte for every frame; return the proposals and the files.
 
     Parameters
     ----------
     flows : of the plate, perhaps begun already. out : folder to write to. kind : "png" or "exr". progress : called with
-        the share done. kinds : of proposals that are masked. followed : returns tracks that were begun before, or
-        None.
+        the share done. kinds : of proposals that are masked.
 
     Raises
     ------
@@ -94,7 +92,7 @@ def propose_plate(
             raise MaskError(f"There is no kind “{one}”.", f"Choose of {', '.join(KINDS)}.")
     plate = flows.plate
     flows.begin()
-    tracks = followed() if followed else some_tracks(plate, span(progress, 0.0, 0.2))
+    tracks = some_tracks(plate, span(progress, 0.0, 0.2))
     share = span(progress, 0.2, 0.95)
     every, _ = propose(plate, tracks, progress=share, flows=flows, more=lambda: more_tracks(plate))
     found = [p for p in every if p.kind in kinds]

@@ -46,6 +46,18 @@ TRUNCATED = 3.0
 """Differences count up to this many sigmas."""
 
 
+SHARES = 16
+"""Threads that can be dealt shares alike."""
+
+
+def dealt(asked: np.ndarray) -> np.ndarray:
+    """Return the rows (M,) of what is asked (N,) bool, in an order in which contiguous shares cost alike: what is dear
+    lies together in the picture.
+    """
+    rows = np.nonzero(asked)[0]
+    return np.concatenate([rows[k::SHARES] for k in range(SHARES)])
+
+
 @njit(cache=True, fastmath=FAST, nogil=True)
 def _flow_at(flow, x, y):
     """Return flow (h, w, 2) at a position, pixel centres at +0.5."""
@@ -215,18 +227,17 @@ def _unlike(here, there, x, y, u, v, sigma):
 def ask_pictures(
     here, pictures, spots, cameras, rays, xy, alive, lens, coefficients, depths, judged, sigma, least_px, ratio
 ):
-    """Compare flow with the best still point by the pictures; fills `ratio` (N,), log likelihoods a sample.
+    """Compare flow with the best still point by the pictures, for the spots that are judged; fills their `ratio` (N,),
+    log likelihoods a sample.
 
     Parameters
     ----------
     here : (h, w) luma. pictures : (K, h, w), of the frames compared with. spots : (N, 2). depths : (N, D) inverse
-    distances that are tried, NaN for none. judged : (N,) bool. sigma : of differences of luma. least_px : how far a
-    still point must lie from where flow leads to be told from it. Others as for `fit_depths`.
+    distances that are tried, NaN for none. judged : (M,) rows of the spots, `dealt`. sigma : of differences of luma.
+    least_px : how far a still point must lie from where flow leads to be told from it. Others as for `fit_depths`.
     """
-    for n in prange(len(spots)):
-        ratio[n] = 0.0
-        if not judged[n]:
-            continue
+    for turn in prange(len(judged)):
+        n = judged[turn]
         count = xy.shape[1]
         brought, led = np.empty((count, 6)), np.empty(count)
         for k in range(count):
@@ -324,11 +335,11 @@ def _shade(own, other, pictures, brought, depths, cameras, lens, coefficients, u
 
 @njit(cache=True, fastmath=FAST, nogil=True, parallel=True)
 def ask_colours(here, pictures, spots, cameras, rays, lens, coefficients, depths, judged, sigma, unlike, shaded):
-    """Tell how unlike each spot is to what stands still there: fills `unlike` (N,), mean square over the noise, of the
-    depth that fits best on the `AGREE` frames that fit best; NaN where nothing tells.
+    """Tell how unlike each spot that is judged is to what stands still there: fills its `unlike` (N,), mean square over
+    the noise, of the depth that fits best on the `AGREE` frames that fit best; left as it is where nothing tells.
 
     What stands still is seen again on some frame before or after, whatever covers it on others; what moves is not.
-    Where one gain of all colours makes it like, its light alone has changed: fills `shaded` (N,) with that gain, or 1.
+    Where one gain of all colours makes it like, its light alone has changed: fills `shaded` (N,) with that gain.
 
     Parameters
     ----------
@@ -336,10 +347,8 @@ def ask_colours(here, pictures, spots, cameras, rays, lens, coefficients, depths
     """
     h, w = here.shape[0], here.shape[1]
     unit = 1.0 / (3.0 * sigma * sigma)
-    for n in prange(len(spots)):
-        unlike[n], shaded[n] = np.nan, 1.0
-        if not judged[n]:
-            continue
+    for turn in prange(len(judged)):
+        n = judged[turn]
         best = 1e9
         brought, low = np.empty((len(pictures), 6)), np.empty(AGREE)
         own, other = np.empty((PATCH * PATCH, 3), np.float32), np.empty((PATCH * PATCH, 3), np.float32)

@@ -6,8 +6,9 @@ from typing import BinaryIO
 
 from amberkeel.core.errors import PlateError
 
+_BUFFER = 2**20
 _SIGNATURE = b"\x89PNG\r\n\x1a\n"
-_PIECE = 2**20
+_PIECE = 4096
 
 MOST_ACROSS = 1_000_000
 """Pixels along a side that libpng takes at the most."""
@@ -21,7 +22,7 @@ def check_png(path: Path) -> None:
 
     Every chunk's length and checksum are compared (ISO/IEC 15948, section 5.3).
     """
-    with open(path, "rb") as file:
+    with open(path, "rb", buffering=_BUFFER) as file:
         if file.read(8) != _SIGNATURE:
             return
         _check_head(file.read(21), path.name)

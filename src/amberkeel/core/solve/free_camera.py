@@ -17,9 +17,10 @@ from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.radial_lens import READOUT_NAME
 from amberkeel.core.solve.recipe import AUTO_ROWS, JERKIEST, KNOWN_ROWS, NO_ROWS
 from amberkeel.core.solve.refocus import refocused
-from amberkeel.core.solve.reversal import better_of_twins
+from amberkeel.core.solve.reversal import adjusted_cost, came_back, twin_of
 from amberkeel.core.solve.rows import BETRAYED, betrayed, row_drift, with_rows
 from amberkeel.core.solve.shot import LEAST_PART, Asked, Solved, keeping
+from amberkeel.core.solve.side_by_side import beside
 from amberkeel.core.solve.start import Pair, begun, chosen_pair, find_pairs, jerkiest
 from amberkeel.core.tracks import ACTIVE
 
@@ -159,10 +160,30 @@ def _grown(start: Problem, plan: LensPlan, progress: Progress) -> Solved:
 
 
 def _settled(problem: Problem, freedom: Freedom, plan: LensPlan, progress: Progress) -> Solved:
-    """Return a problem with all frames solved, finished in the better of its two depths."""
+    """Return a problem with all frames solved, finished in the better of its two depths.
+
+    The twin is pursued beside finishing what was found, which hardly ever turns out to be in vain.
+    """
+    twin = twin_of(problem)
+    if twin is None:
+        return finished(problem, freedom, plan.later, progress)
     progress(0.0, "Trying it with depth reversed")
-    problem, twin = better_of_twins(problem, freedom)
-    return replace(finished(problem, freedom, plan.later, progress), twin=twin)
+    problem = problem.copied()
+    own = adjusted_cost(problem, freedom)
+    failure: SolveError | None = None
+    with beside(lambda: adjusted_cost(twin, freedom, own), len(problem.track)) as pursued:
+        try:
+            solved = finished(problem, freedom, plan.later, progress)
+        except SolveError as error:
+            failure = error
+    other = pursued.result()
+    if came_back(problem, twin):
+        other = np.inf
+    if other < own:
+        solved = finished(twin, freedom, plan.later, progress)
+    elif failure:
+        raise failure
+    return replace(solved, twin=abs(other - own))
 
 
 def _by_rows(asked: Asked, solved: Solved, progress: Progress) -> Solved:

@@ -8,16 +8,24 @@ no adjustment leads from one to the other: both are tried, and the lower one is 
 
 import numpy as np
 
-from amberkeel.core.solve.grow import GROW_SCALE, settle
+from amberkeel.core.solve.grow import GROW_SCALE, adjust_all, settle
 from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.problem import Problem
-from amberkeel.core.solve.side_by_side import side_by_side
 from amberkeel.core.solve.start import resect_frame
 
 REACH = 0.25
 """Travel of the camera over the usual distance of the points, from which perspective tells near from far by itself."""
 
-STEPS = 25
+STEPS, LOOK, ROUND = 25, 9, 4
+"""Steps of adjusting each of the two at the most, those after which a twin is first looked at, and between looks."""
+
+HOPELESS, SLOWLY = 3.0, 0.8
+"""A twin that costs so many times the other, and a round leaves more than this share of that, is given up: those that
+matter come down to the other's cost within ten steps, others stay at ten times that.
+"""
+
+SAME_DEPTHS = 0.9
+"""Correlation of inverse depths from which two solves are one; that of true twins is below 0."""
 
 MOST_WHITENED = 10.0
 """Whitened residual to which each measurement counts, so that outliers do not choose between the twins."""
@@ -26,27 +34,47 @@ ALIKE = 12.0
 """By how much the twin's whitened sum of squares must be higher for near and far to count as determined."""
 
 
-def better_of_twins(problem: Problem, freedom: Freedom) -> tuple[Problem, float]:
-    """Return the better of a solved problem and its twin with depth reversed, and by how much the other is worse.
-
-    That is a difference of whitened sums of squares of the measurements in use; infinite where no twin was tried.
-    """
+def twin_of(problem: Problem) -> Problem | None:
+    """Return a start for a solved problem's twin with depth reversed; None where perspective tells near from far."""
     first = problem.centres[problem.first_solved]
     placed = problem.active & problem.triangulated & (problem.rhos > 0.0)
     travel = float(np.linalg.norm(problem.centres[problem.solved] - first, axis=1).max())
     if placed.sum() < 8 or travel * float(np.median(problem.rhos[placed])) > REACH:
-        return problem, np.inf
-    own, twin = problem.copied(), _reversed(problem, first, placed)
+        return None
+    twin = _reversed(problem, first, placed)
     for row in np.nonzero(twin.solved)[0]:
         resect_frame(twin, int(row), twin.active, 4.0 * GROW_SCALE)
+    return twin
 
-    def cost(trial: Problem) -> float:
-        settle(trial, freedom, STEPS)
-        return _cost(trial)
 
-    costs = side_by_side(cost, (own, twin), len(problem.track))
-    better = int(costs[1] < costs[0])
-    return (own, twin)[better], costs[1 - better] - costs[better]
+def adjusted_cost(problem: Problem, freedom: Freedom, rival: float = np.inf) -> float:
+    """Return the bounded whitened sum of squares, over the measurements in use, to which a problem can be adjusted; no
+    more than a bound of it from above where it is clear that it stays well over that of a rival.
+
+    Parameters
+    ----------
+    problem : adjusted in place. freedom : what of the lens may change. rival : sum of squares to compare with.
+    """
+    settle(problem, freedom, STEPS if np.isinf(rival) else LOOK)
+    cost = bounded_cost(problem)
+    for _ in range(LOOK, STEPS, ROUND) if np.isfinite(rival) else ():
+        before = cost
+        adjust_all(problem, freedom, ROUND, 1e-4, GROW_SCALE)
+        cost = bounded_cost(problem)
+        if cost > HOPELESS * rival and cost > SLOWLY * before:
+            break
+    return cost
+
+
+def came_back(problem: Problem, twin: Problem) -> bool:
+    """Return whether an adjusted twin has near and far as the problem has them: reversed, it found no minimum.
+
+    Parameters
+    ----------
+    problem, twin : both adjusted.
+    """
+    both = problem.active & problem.triangulated & twin.triangulated
+    return bool(both.sum() > 2 and np.corrcoef(problem.rhos[both], twin.rhos[both])[0, 1] > SAME_DEPTHS)
 
 
 def _reversed(problem: Problem, first: np.ndarray, placed: np.ndarray) -> Problem:
@@ -58,6 +86,6 @@ def _reversed(problem: Problem, first: np.ndarray, placed: np.ndarray) -> Proble
     return twin
 
 
-def _cost(problem: Problem) -> float:
+def bounded_cost(problem: Problem) -> float:
     """Return the bounded whitened sum of squares over what is in use."""
     return float((np.minimum(problem.whitened(problem.active)[0], MOST_WHITENED) ** 2).sum())

@@ -4,8 +4,9 @@ With up to `FEW` measurements one thread does all of each compiled loop, so that
 loops take all cores themselves, and may not be started from two threads.
 """
 
-from collections.abc import Callable, Iterable
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import contextmanager
 from typing import TypeVar
 
 from amberkeel.core.solve.arrays import FEW
@@ -27,3 +28,23 @@ def side_by_side(work: Callable[[One], Result], items: Iterable[One], measuremen
     """
     with ThreadPoolExecutor(THREADS if measurements <= FEW else 1) as pool:
         return list(pool.map(work, items))
+
+
+@contextmanager
+def beside(work: Callable[[], Result], measurements: int) -> Iterator[Future[Result]]:
+    """Do some work on a thread of its own while the block runs, or after it where loops take all cores; yields what
+    will have its result, or its error, at the end.
+
+    Parameters
+    ----------
+    work : changes nothing that the block reads, and reads nothing that it changes. measurements : of each of the
+        adjustments that are made.
+    """
+    done: Future[Result] = Future()
+    if measurements <= FEW:
+        with ThreadPoolExecutor(1) as pool:
+            done = pool.submit(work)
+            yield done
+        return
+    yield done
+    done.set_result(work())
