@@ -1,5 +1,23 @@
 """Run the command line: python -m amberkeel.cli."""
 
+import os
+import sys
+
 from amberkeel.cli import main
 
-main()
+
+def run() -> None:
+    """Run a command and end the process at once: what is written is closed by then, and taking the interpreter down,
+    module by module, takes a third of a second.
+    """
+    try:
+        main()
+    except SystemExit as end:
+        if not isinstance(end.code, int | None):
+            raise
+        for stream in (sys.stdout, sys.stderr):
+            stream.flush()
+        os._exit(end.code or 0)
+
+
+run()
