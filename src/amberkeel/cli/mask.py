@@ -29,12 +29,16 @@ def mask() -> None:
 )
 def propose(plate, out, frames, kind, kinds) -> None:
     """Write mattes of what moves by itself in PLATE: white is masked, one file for every frame."""
+    import cv2
+
     from amberkeel.core.masks.flows import FlowReader
     from amberkeel.core.plate.kept import kept
     from amberkeel.core.plate.plate import open_plate
 
     # Programs that come in hold the interpreter's lock, which flow asks for again and again.
     sys.setswitchinterval(SWITCH_SECONDS)
+    # Frames are worked on side by side: OpenCV's own threads would only wait for one another.
+    cv2.setNumThreads(1)
     try:
         flows = FlowReader(kept(open_plate(plate, frames)), 1)
         # The pictures are read and their flow is found while the larger part of the program comes in.

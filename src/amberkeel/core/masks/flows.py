@@ -5,7 +5,7 @@ inverse search (Kroeger et al. 2016, OpenCV), forwards and backwards, so that ei
 """
 
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from concurrent.futures import Future, ThreadPoolExecutor
 from threading import local
 
@@ -71,7 +71,8 @@ class FlowReader:
         if len(self.plate.frames) > SHORT:
             return
         if self._begun is None:
-            self._begun = self._beside.submit(self.prepare, self.plate.frames.tolist())
+            # One thread: the work beside which this is done comes first.
+            self._begun = self._beside.submit(self.prepare, self.plate.frames.tolist(), map)
         if after is not None:
             self._begun = self._beside.submit(after)
 
@@ -80,15 +81,21 @@ class FlowReader:
         if self._begun is not None:
             self._begun.result()
 
-    def prepare(self, frames: list[int]) -> None:
-        """Bring in what is lacking of a run of neighbouring frames, pictures and flows both ways, on two threads."""
+    def prepare(self, frames: list[int], each: Callable[..., Iterable] | None = None) -> None:
+        """Bring in what is lacking of a run of neighbouring frames, pictures and flows both ways.
+
+        Parameters
+        ----------
+        frames : neighbouring ones. each : as `map`; on two threads where it is left out.
+        """
+        each = each or self._pool.map
         self.keep = max(self.keep, len(frames))
         lacking = [f for f in frames if f not in self._pictures]
-        for frame, looked in zip(lacking, self._pool.map(self._look, lacking)):
+        for frame, looked in zip(lacking, each(self._look, lacking)):
             self._put(self._pictures, frame, looked, self.keep)
         pairs = [(a, b) for n in zip(frames, frames[1:]) for a, b in (n, n[::-1]) if (a, b) not in self._flows]
         lumas = [(self.picture(a)[1], self.picture(b)[1]) for a, b in pairs]
-        for pair, made in zip(pairs, self._pool.map(lambda two: _flow(*two), lumas)):
+        for pair, made in zip(pairs, each(lambda two: _flow(*two), lumas)):
             self._put(self._flows, pair, made, 2 * self.keep)
 
     def _look(self, frame: int) -> tuple[np.ndarray, np.ndarray]:

@@ -1,5 +1,7 @@
 """Tracks enough to tell how a plate's background moves, followed quickly."""
 
+import numba
+
 from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
@@ -20,7 +22,13 @@ def some_tracks(plate: Plate, progress: Progress = silent, features: int = FEATU
     ----------
     plate : the pictures. progress : called with the share done. features : a frame.
     """
-    return follow_plate(plate, FollowSettings(detect=DetectSettings(count=features)), progress=progress)
+    # So few are followed nearly as fast by one thread, and flow, which is found beside, has the other.
+    threads = numba.get_num_threads()
+    numba.set_num_threads(1)
+    try:
+        return follow_plate(plate, FollowSettings(detect=DetectSettings(count=features)), progress=progress)
+    finally:
+        numba.set_num_threads(threads)
 
 
 def more_tracks(plate: Plate, progress: Progress = silent) -> TrackSet:

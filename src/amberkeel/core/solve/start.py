@@ -51,6 +51,12 @@ more than so many pixels.
 """
 
 
+APART, NEARLY_AS_GOOD = 0.34, 0.2
+"""Share of its frames up to which a pair is of another time than the first, and share of that one's rank from which it
+is tried next.
+"""
+
+
 @dataclass
 class Start:
     """A two-frame start and its adjusted neighbours.
@@ -189,13 +195,21 @@ def find_pairs(problem: Problem, count: int = 2) -> list[Pair]:
     flat = max(p.parallax for p in pairs) < least
     shown = [min(p.travel, MOST_TRAVEL_PX) if flat else min(p.parallax, MOST_PARALLAX_PX) for p in pairs]
     rank = [px * np.sqrt(min(len(p.tracks), 200)) for px, p in zip(shown, pairs)]
+    order = np.argsort(rank)[::-1].tolist()
+    # What moves by itself can make all pairs of one time misleading: the second is of another time if it can be.
+    apart = [k for k in order if _overlap(pairs[k], pairs[order[0]]) < APART and rank[k] > NEARLY_AS_GOOD * max(rank)]
     chosen: list[Pair] = []
-    for k in np.argsort(rank)[::-1]:
+    for k in [order[0], *apart[:1], *order[1:]]:
         if all(abs(pairs[k].a - p.a) + abs(pairs[k].b - p.b) > frames // 10 for p in chosen):
             chosen.append(pairs[k])
         if len(chosen) == count:
             break
     return chosen
+
+
+def _overlap(one: Pair, other: Pair) -> float:
+    """Return the share of the shorter of two pairs' frames that lies between those of the other too."""
+    return max(0, min(one.b, other.b) - max(one.a, other.a)) / min(one.b - one.a, other.b - other.a)
 
 
 def _parallax(xa: np.ndarray, xb: np.ndarray) -> float:
