@@ -114,12 +114,13 @@ def blurred_by(picture: np.ndarray, motion_blur: MotionBlur) -> np.ndarray:
 
 def motion_blur_against(sharp: Glance, frame: Glance) -> MotionBlur:
     """Return the blur of `frame` beyond that of the sharper frame `sharp`, lengths in the plate's pixels."""
-    from scipy.optimize import minimize
-
     gain = np.trace(frame.coarse) / np.trace(sharp.coarse)
     wanted = _log(frame.fine / np.clip(gain, 0.5, 2.0))
     if np.exp(np.linalg.eigvalsh(wanted - _log(sharp.fine))[0]) > WEAKER:
         return SHARP
+    # It takes a tenth of a second to come in, which sharp plates need not wait for.
+    from scipy.optimize import minimize
+
     half = cv2.resize(sharp.picture, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA)
     base = _log(_tensor(half, 0.0))
     change = wanted - _log(sharp.fine)

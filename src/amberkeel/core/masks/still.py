@@ -314,22 +314,21 @@ def _fit_gain(own, other):
 
 
 @njit(cache=True, fastmath=FAST, nogil=True)
-def _shade(own, other, pictures, brought, depths, cameras, lens, coefficients, unit, least):
-    """Return the gain that makes a spot most like what stands still there, where it then is; else 1."""
+def _shade(own, other, pictures, brought, rho, cameras, lens, coefficients, unit, least):
+    """Return the gain that makes a spot most like what stands still there at an inverse distance, where it then is;
+    else 1.
+    """
     out, h, w = 1.0, pictures.shape[1], pictures.shape[2]
-    for d in range(len(depths)):
-        if not (depths[d] == depths[d]):
+    for k in range(len(pictures)):
+        u, v = _seen(brought[k], rho, cameras[k, 24], lens, coefficients)
+        if not _inside(u, v, w, h):
             continue
-        for k in range(len(pictures)):
-            u, v = _seen(brought[k], depths[d], cameras[k, 24], lens, coefficients)
-            if not _inside(u, v, w, h):
-                continue
-            _patch_at(pictures[k], u, v, other)
-            gain = _fit_gain(own, other)
-            apart = _colours_apart(own, other, unit)
-            if apart < least:
-                least = apart
-                out = gain if apart < SHADE_LIKE else 1.0
+        _patch_at(pictures[k], u, v, other)
+        gain = _fit_gain(own, other)
+        apart = _colours_apart(own, other, unit)
+        if apart < least:
+            least = apart
+            out = gain if apart < SHADE_LIKE else 1.0
     return out
 
 
@@ -349,7 +348,7 @@ def ask_colours(here, pictures, spots, cameras, rays, lens, coefficients, depths
     unit = 1.0 / (3.0 * sigma * sigma)
     for turn in prange(len(judged)):
         n = judged[turn]
-        best = 1e9
+        best, at = 1e9, np.nan
         brought, low = np.empty((len(pictures), 6)), np.empty(AGREE)
         own, other = np.empty((PATCH * PATCH, 3), np.float32), np.empty((PATCH * PATCH, 3), np.float32)
         _patch_at(here, spots[n, 0], spots[n, 1], own)
@@ -371,10 +370,12 @@ def ask_colours(here, pictures, spots, cameras, rays, lens, coefficients, depths
                         low[m], apart = apart, low[m]
                 if low[AGREE - 1] < SURELY_LIKE:
                     break
-            best = min(best, low[AGREE - 1] if low[AGREE - 1] < 1e9 else low[0])
+            apart = low[AGREE - 1] if low[AGREE - 1] < 1e9 else low[0]
+            if apart < best:
+                best, at = apart, rho
             if best < SURELY_LIKE:
                 break
         if best < 1e9:
             unlike[n] = best
         if 1e9 > best > ASKED_FOR_SHADE:
-            shaded[n] = _shade(own, other, pictures, brought, depths[n], cameras, lens, coefficients, unit, best)
+            shaded[n] = _shade(own, other, pictures, brought, at, cameras, lens, coefficients, unit, best)
