@@ -63,7 +63,8 @@ def _proposals(plate, tracks, mattes) -> None:
         extra, ground = extra + (found & clear).sum(), ground + clear.sum()
     print(
         f"\nproposals, SKL_010: cover {100 * hit / total:.1f} % of the yard hands (target 97 %), "
-        f"{100 * extra / ground:.1f} % of what lies {CLEAR_PX} px and more away (target 2 %), {spent:.0f} s (target 15 s)"
+        f"{100 * extra / ground:.1f} % of what lies {CLEAR_PX} px and more away (target 2 %), "
+        f"{spent:.0f} s (target 15 s)"
     )
 
 

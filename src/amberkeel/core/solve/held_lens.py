@@ -9,7 +9,6 @@ from dataclasses import replace
 import numpy as np
 
 from amberkeel.core.lens import Lens
-from amberkeel.core.solve.evidence.statement import AxisLines, Constraint
 from amberkeel.core.tracks import TrackSet
 
 _DEGREES = np.array([2, 4, 6, 1, 1, 2, 0, 2, 2, 4, 4, 4, 2, 2, 4, 4, 4])
@@ -44,14 +43,3 @@ def straightened(tracks: TrackSet, lens: Lens) -> TrackSet:
     ]
     stretch = np.sqrt(np.abs(along[0][:, 0] * along[1][:, 1] - along[0][:, 1] * along[1][:, 0])) / (2.0 * step)
     return replace(tracks, xy=straight, sigma=tracks.sigma * stretch)
-
-
-def straightened_lines(evidence: tuple[Constraint, ...], lens: Lens) -> tuple[Constraint, ...]:
-    """Return evidence with its drawn lines in straightened pixels."""
-    return tuple(_straightened(one, lens) if isinstance(one, AxisLines) else one for one in evidence)
-
-
-def _straightened(drawn: AxisLines, lens: Lens) -> AxisLines:
-    ends = straight_px(lens, np.array([line.ends for line in drawn.lines]).reshape(-1, 2)).reshape(-1, 2, 2)
-    lines = [line.model_copy(update={"ends": tuple(map(tuple, own))}) for line, own in zip(drawn.lines, ends.tolist())]
-    return drawn.model_copy(update={"lines": lines})

@@ -1,11 +1,14 @@
 """What a solve is asked to do."""
 
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.lens import Lens
-from amberkeel.core.solve.evidence.statement import Constraint
 from amberkeel.core.solve.lens_plan import FIXED, LensChoice, LensPlan, lens_plan
+
+if TYPE_CHECKING:
+    from amberkeel.core.solve.evidence.statement import Constraint
 
 ROWS = AUTO_ROWS, NO_ROWS, KNOWN_ROWS = "auto", "off", "known"
 
@@ -54,7 +57,7 @@ class Recipe:
     shared_with: tuple[str, ...] = ()
     readout: float | None = None
     rows: str = AUTO_ROWS
-    evidence: tuple[Constraint, ...] = ()
+    evidence: "tuple[Constraint, ...]" = ()
     fps: float = 24.0
     begin: CameraPath | None = None
     folds: int = 0

@@ -8,10 +8,12 @@ from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import SolveError
 from amberkeel.core.lens import Lens
 from amberkeel.core.progress import Progress, silent
+from amberkeel.core.solve.explain import explained
 from amberkeel.core.solve.finish import camera_of
 from amberkeel.core.solve.free_camera import explained_share
 from amberkeel.core.solve.recipe import Recipe
-from amberkeel.core.solve.solve import ask, explained
+from amberkeel.core.solve.refusals import check_tracks
+from amberkeel.core.solve.shot import Asked
 from amberkeel.core.solve.start import stands_still
 from amberkeel.core.tracks import ACTIVE, EXCLUDED, TrackSet
 
@@ -75,7 +77,9 @@ def rough_camera(
 
 def _found(tracks: TrackSet, frames: np.ndarray, width: int, height: int, progress: Progress) -> RoughCamera:
     """Return the camera that all of the active tracks tell."""
-    asked = ask(tracks, frames, width, height, Recipe(check_share=0.0, rows="off"))
+    tracks, recipe = tracks.on_frames(frames), Recipe(check_share=0.0, rows="off")
+    check_tracks(tracks)
+    asked = Asked(tracks, tracks, frames, recipe, recipe.plan(width, height), (width, height))
     if stands_still(asked.problem()):
         count, still = len(frames), Lens.centred(width, height, USUAL_FIELD * width)
         path = CameraPath(np.asarray(frames), np.zeros((count, 3)), np.tile(np.eye(3), (count, 1, 1)), still)

@@ -3,21 +3,23 @@
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from amberkeel.core.errors import Cancelled
 from amberkeel.core.solve.bundle import Bundle
-from amberkeel.core.solve.evidence.statement import Constraint, PlaneThrough
 from amberkeel.core.solve.lens_plan import Freedom, LensPlan, zooming
 from amberkeel.core.solve.motions import FREE, LOCKED, Rival
 from amberkeel.core.solve.outliers import FINAL_SCALE
 from amberkeel.core.solve.problem import Problem, Rows, make_problem
 from amberkeel.core.solve.recipe import Recipe
-from amberkeel.core.solve.standing import hold
 from amberkeel.core.solve.start import Begun
 from amberkeel.core.solve.uncertainty import Uncertainty, stated_uncertainty, uncertainty
 from amberkeel.core.tracks import ACTIVE, TrackSet
+
+if TYPE_CHECKING:
+    from amberkeel.core.solve.evidence.statement import PlaneThrough
 
 LEAST_PART = 10
 """Frames that must hold together for a solve that breaks to be kept, and for a camera to begin from."""
@@ -95,14 +97,8 @@ class Solved:
     rivals: tuple[Rival, ...] = ()
     rms_before_px: float | None = None
     standing: tuple[tuple[int, int], ...] = ()
-    plane: PlaneThrough | None = None
+    plane: "PlaneThrough | None" = None
     begun: Begun | None = None
-
-    @property
-    def known(self) -> tuple[Constraint, ...]:
-        """What the solve found of the path and of the set, as constraints."""
-        found = tuple(hold(frames) for frames in self.standing)
-        return (*found, self.plane) if self.plane else found
 
     def final_bundle(self) -> tuple[Bundle, Rows]:
         """Return the bundle of all that counts, all cameras free, and its rows."""

@@ -2,44 +2,43 @@
 
 from collections.abc import Callable
 from dataclasses import replace
-from typing import NamedTuple
 
 import numpy as np
 
 from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.solve import reasons
-from amberkeel.core.solve.adjust_shot import NEARLY, ROUGHLY, TO_THE_END, finished, weigh, without_near
-from amberkeel.core.solve.again import refined
+from amberkeel.core.solve.adjust_shot import NEARLY, ROUGHLY, TO_THE_END, weigh, without_near
 from amberkeel.core.solve.bundle import Bundle
 from amberkeel.core.solve.check_tracks import choose_checks
 from amberkeel.core.solve.evidence.bind import SCALE
-from amberkeel.core.solve.evidence.constrained import bound_to, check_evidence, stated_of, tightened
+from amberkeel.core.solve.evidence.constrained import (
+    bound_to,
+    check_evidence,
+    stated_of,
+    straightened_lines,
+    tightened,
+)
 from amberkeel.core.solve.evidence.piece import Piece
 from amberkeel.core.solve.evidence.statement import Constraint, SwingRadius
+from amberkeel.core.solve.explain import explained
 from amberkeel.core.solve.finish import make_solution
 from amberkeel.core.solve.folds import check_folds, cross_validated
-from amberkeel.core.solve.free_camera import SURE, free_camera
-from amberkeel.core.solve.grow import adjust_all, settle
-from amberkeel.core.solve.held_lens import straightened, straightened_lines
+from amberkeel.core.solve.grow import adjust_all
+from amberkeel.core.solve.held_lens import straightened
 from amberkeel.core.solve.held_out import held_out
 from amberkeel.core.solve.lens_report import lens_report
-from amberkeel.core.solve.locked import locked
 from amberkeel.core.solve.motions import (
     AUTO,
-    EXPLAINS,
     FREE,
-    LEAST_OVER_DRIFT,
     LOCKED,
     MOTIONS,
     NODAL,
     PLANE,
     SWING,
     compare,
-    parallax_over_drift,
 )
 from amberkeel.core.solve.planar import FLAT, MOSTLY_FLAT, flat_part, on_one_plane
-from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import KNOWN_ROWS, MOST_WEIGHT, ROWS, Recipe
 from amberkeel.core.solve.refusals import check_tracks
@@ -47,11 +46,8 @@ from amberkeel.core.solve.residuals import rms
 from amberkeel.core.solve.reversal import ALIKE
 from amberkeel.core.solve.shot import Asked, Solved, Stopped, keeping
 from amberkeel.core.solve.solution import Solution
-from amberkeel.core.solve.standing import standing, worth_it
-from amberkeel.core.solve.start import stands_still
+from amberkeel.core.solve.standing import hold, standing, worth_it
 from amberkeel.core.solve.terms import COST, Figure
-from amberkeel.core.solve.turn import released, swinging, turning
-from amberkeel.core.solve.turn_zoom import zooming_turn
 from amberkeel.core.solve.uncertainty import Uncertainty, bundle_noise_factor
 from amberkeel.core.tracks import ACTIVE, CHECK, KINDS, TrackSet
 
@@ -60,9 +56,6 @@ MOST_RADIUS = 1e6
 
 UNMEASURED = {"m": "units", "m/s²": "units/s²"}
 """What lengths are called where nothing states one: of ten to the usual point."""
-
-CLEARLY_BEST = 1000.0
-"""By how much a rival's score may fall when it is solved to the end."""
 
 Early = Callable[[Solution], None]
 """Takes a solution before it is known how sure it is."""
@@ -199,7 +192,7 @@ def _standing(asked: Asked, solved: Solved) -> Solved:
     if not stretches:
         return solved
     held = replace(solved, standing=tuple(stretches))
-    held = _held_to(asked, held, held.known)
+    held = _held_to(asked, held, _known(held))
     saved = sum(3 * (last - first) for first, last in stretches)
     noise = bundle_noise_factor(solved.final_bundle()[0], solved.stated_weights())
     if not worth_it(solved.problem, held.problem, solved.problem.active & held.problem.active, noise, saved):
@@ -223,7 +216,7 @@ def _flat(asked: Asked, solved: Solved) -> Solved:
     thin.active = flat
     dropped = solved.dropped | (solved.problem.active & ~flat)
     one = replace(solved, problem=thin, dropped=dropped, plane=on_one_plane(asked.measured, flat), motion=PLANE)
-    one = _held_to(asked, one, one.known)
+    one = _held_to(asked, one, _known(one))
     rivals = compare([one, solved], asked.tracks.in_state(ACTIVE))
     best = one if wanted or rivals[0].score < rivals[1].score else solved
     return replace(best, rivals=tuple(rivals))
@@ -239,7 +232,13 @@ def _with_evidence(asked: Asked, solved: Solved) -> Solved:
             f"{radius.name or 'A swing radius'}: the camera does not swing.", "Ask for a swing, or switch it off."
         )
     before = rms(solved.final_bundle()[0].residuals())
-    return replace(_held_to(asked, solved, (*asked.recipe.evidence, *solved.known)), rms_before_px=before)
+    return replace(_held_to(asked, solved, (*asked.recipe.evidence, *_known(solved))), rms_before_px=before)
+
+
+def _known(solved: Solved) -> tuple[Constraint, ...]:
+    """Return what a solve found of the path and of the set, as constraints."""
+    found = tuple(hold(frames) for frames in solved.standing)
+    return (*found, solved.plane) if solved.plane else found
 
 
 def _held_to(asked: Asked, solved: Solved, evidence: tuple[Constraint, ...]) -> Solved:
@@ -252,118 +251,6 @@ def _held_to(asked: Asked, solved: Solved, evidence: tuple[Constraint, ...]) -> 
         adjust_all(problem, freedom, *(NEARLY if left > 1 else TO_THE_END))
         freedom = replace(freedom, terms=tightened(problem, freedom.terms))
     return without_near(replace(solved, problem=problem, freedom=freedom))
-
-
-def explained(asked: Asked, progress: Progress) -> Solved:
-    """Return the shot solved by the explanation asked for, or by the one that explains it best, before tracks are
-    weighed by their own noise.
-
-    Parameters
-    ----------
-    asked : the shot. progress : called with the share done.
-    """
-    motion = asked.recipe.motion
-    if motion == LOCKED:
-        return locked(asked)
-    if asked.recipe.begin is not None:
-        return refined(asked, progress)
-    if stands_still(asked.problem()) and not asked.recipe.zoom:
-        return locked(asked)
-    if motion in (FREE, PLANE):
-        return free_camera(asked, progress)
-    if motion in (NODAL, SWING):
-        turns = _turning(asked, progress)
-        if turns is None:
-            raise SolveError("No rotation joins the frames.", "Ask for a free camera.")
-        return turns.nodal if motion == NODAL else _finished_swing(asked, _swung(asked, turns), progress) or turns.nodal
-    try:
-        turns = _turning(asked, span(progress, 0.0, 0.2))
-    except SolveError:
-        return free_camera(asked, span(progress, 0.2, 1.0))
-    if turns is None:
-        return free_camera(asked, span(progress, 0.1, 1.0))
-    with keeping(turns.nodal):
-        return _compared(asked, turns, span(progress, 0.2, 1.0))
-
-
-class _Turns(NamedTuple):
-    """A camera that only turns: as it was found, all tracks serving with a wide loss, and solved to the end.
-
-    What swings or moves is begun from the first: the second has bent its focal length to where rotation fits best.
-    """
-
-    found: Problem
-    nodal: Solved
-
-
-def _turning(asked: Asked, progress: Progress) -> _Turns | None:
-    """Return the shot solved as a camera that only turns; None where the motion is to be found, and rotation explains
-    too little.
-    """
-    plan = asked.plan
-    most = EXPLAINS if asked.recipe.motion == AUTO else np.inf
-    of, early = (asked.problem(), plan), span(progress, 0.0, 0.7)
-    if asked.recipe.zoom:
-        turned = zooming_turn(*of, asked.freedom, asked.size[0], early, most)
-    else:
-        turned = turning(*of, asked.size[0], early, most)
-    if turned is None:
-        return None
-    nodal = replace(finished(turned, asked.freedom, plan.later, span(progress, 0.7, 1.0)), motion=NODAL)
-    return _Turns(turned, nodal)
-
-
-def _compared(asked: Asked, turns: _Turns, progress: Progress) -> Solved:
-    """Return the best of a camera that turns, one that swings, and one that moves.
-
-    The rivals are begun from the one that turns and judged by its measurements first; only where that does not settle
-    the matter are they solved to the end.
-    """
-    progress(0.0, "Comparing it with a camera that moves")
-    everyone, nodal = asked.tracks.in_state(ACTIVE), turns.nodal
-    swung = None if asked.recipe.zoom else _swung(asked, turns)
-    free = _let_go(asked, swung.problem if swung else turns.found)
-    rivals = compare([nodal, swung, free] if swung else [nodal, free], everyone)
-    if rivals[0].score == 0.0 and min(rival.score for rival in rivals[1:]) > CLEARLY_BEST:
-        return replace(nodal, rivals=tuple(rivals))
-    swing = _finished_swing(asked, swung, span(progress, 0.1, 0.3)) if swung else None
-    candidates = [nodal, swing] if swing else [nodal]
-    let_go = _let_go(asked, swing.problem if swing else turns.found).problem
-    candidates.append(finished(let_go, asked.freedom, asked.plan.later, span(progress, 0.3, 0.7)))
-    rivals = compare(candidates, everyone)
-    least = min(rivals, key=lambda rival: rival.score)
-    if least.motion == FREE or least.explained < SURE:
-        # One that is let go of a pivot stays near it: the free camera is looked for everywhere.
-        try:
-            candidates[-1] = free_camera(asked, span(progress, 0.7, 1.0))
-            rivals = compare(candidates, everyone)
-        except SolveError:
-            pass
-    best = int(np.argmin([rival.score for rival in rivals]))
-    if parallax_over_drift(nodal.problem, candidates[best].problem) < LEAST_OVER_DRIFT:
-        best = 0
-    return replace(candidates[best], rivals=tuple(rivals))
-
-
-def _swung(asked: Asked, turns: _Turns) -> Solved:
-    """Return what a camera that turns becomes, roughly, when it may swing."""
-    problem, freedom = swinging(turns.found, asked.plan.free)
-    return Solved(problem, freedom, np.zeros(len(problem.rhos), bool), motion=SWING)
-
-
-def _let_go(asked: Asked, problem: Problem) -> Solved:
-    """Return what a camera that turns or swings becomes, roughly, when it may move."""
-    free = released(problem)
-    settle(free, asked.freedom, 20)
-    return Solved(free, asked.freedom, np.zeros(len(free.rhos), bool), motion=FREE)
-
-
-def _finished_swing(asked: Asked, swung: Solved, progress: Progress) -> Solved | None:
-    """Return a camera that swings solved to the end; None where too few tracks agree with it."""
-    try:
-        return replace(finished(swung.problem, swung.freedom, asked.plan.later, progress), motion=SWING)
-    except SolveError:
-        return None
 
 
 def conclude(

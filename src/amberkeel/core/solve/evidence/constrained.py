@@ -6,11 +6,13 @@ import numpy as np
 
 from amberkeel.core.errors import SolveError
 from amberkeel.core.geometry.rotations import nearest_rotation
+from amberkeel.core.lens import Lens
 from amberkeel.core.solve.evidence.bind import SCALE, Bound, Ground, bind
 from amberkeel.core.solve.evidence.line_pieces import AlongAxes, axis_directions
 from amberkeel.core.solve.evidence.piece import Piece
 from amberkeel.core.solve.evidence.scene_pieces import Known
-from amberkeel.core.solve.evidence.statement import Constraint
+from amberkeel.core.solve.evidence.statement import AxisLines, Constraint
+from amberkeel.core.solve.held_lens import straight_px
 from amberkeel.core.solve.problem import USUAL_DISTANCE, Problem, level_world
 from amberkeel.core.solve.terms import Term
 from amberkeel.core.solve.unknowns import BLOCKS, POINT_BLOCK, WORLD, Unknown
@@ -201,3 +203,14 @@ def _scene_system(
             side[at[live]] -= j[:, live].T @ residual[g]
             normal[np.ix_(at[live], at[live])] += j[:, live].T @ j[:, live]
     return normal, side
+
+
+def straightened_lines(evidence: tuple[Constraint, ...], lens: Lens) -> tuple[Constraint, ...]:
+    """Return evidence with its drawn lines in straightened pixels."""
+    return tuple(_straightened(one, lens) if isinstance(one, AxisLines) else one for one in evidence)
+
+
+def _straightened(drawn: AxisLines, lens: Lens) -> AxisLines:
+    ends = straight_px(lens, np.array([line.ends for line in drawn.lines]).reshape(-1, 2)).reshape(-1, 2, 2)
+    lines = [line.model_copy(update={"ends": tuple(map(tuple, own))}) for line, own in zip(drawn.lines, ends.tolist())]
+    return drawn.model_copy(update={"lines": lines})
