@@ -25,6 +25,7 @@ from amberkeel.core.solve.projection import tangent
 from amberkeel.core.solve.radial_lens import RadialLens
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.refine import resect_camera
+from amberkeel.core.solve.reversal import HOPELESS, adjusted_cost, came_back, twin_of
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.solve.start import find_pairs, sweep
 from amberkeel.core.solve.terms import SoftLens
@@ -110,6 +111,48 @@ def test_pairs_have_parallax_and_the_sweep_finds_the_focal_length(path, rng):
     starts = sweep(problem, pairs[0], np.array([250.0, 500.0, 900.0, 2000.0]), True)
     assert starts[0].cost <= starts[-1].cost and starts[0].explained > 0.9
     assert starts[0].problem.lens.focal == pytest.approx(700.0, rel=0.25)
+
+
+def test_the_second_pair_is_of_another_time(rng):
+    path = moving_camera(60, 700.0)
+    points = cloud(rng, 200)
+    # Those that pass through the middle move by themselves, so that all pairs there show parallax.
+    moving = np.repeat(points[None], 60, 0)
+    moving[20:40, :120, 0] += np.cumsum(rng.normal(0.1, 0.1, (20, 120)), 0)
+    tracks = observe(path, moving, 0.1, rng).on_frames(path.frames)
+    first, second = find_pairs(known(path, tracks))[:2]
+    together = min(first.b, second.b) - max(first.a, second.a)
+    assert together < 0.34 * min(first.b - first.a, second.b - second.a)
+    assert second.parallax > 0.2 * min(first.parallax, 30.0)
+
+
+def small_parallax(rng, step=0.012):
+    path = moving_camera(24, 900.0, step=step)
+    problem = known(path, observe(path, cloud(rng, 90), 0.1, rng))
+    problem.triangulate(problem.active, 3.0)
+    return problem
+
+
+def test_a_twin_with_depth_reversed_is_tried_and_given_up(rng):
+    problem, freedom = small_parallax(rng), Freedom(("focal",))
+    own = adjusted_cost(problem, freedom)
+    twin = twin_of(problem)
+    both = problem.active & twin.triangulated
+    assert np.corrcoef(problem.rhos[both], twin.rhos[both])[0, 1] < -0.9
+    assert adjusted_cost(twin, freedom, own) > own and not came_back(problem, twin)
+    assert came_back(problem, problem.copied())
+    clear = small_parallax(rng, 0.04)
+    own = adjusted_cost(clear, freedom)
+    assert adjusted_cost(twin_of(clear), freedom, own) > HOPELESS * own
+    assert twin_of(small_parallax(rng, 0.2)) is None, "perspective tells near from far"
+
+
+def test_a_solve_that_fell_into_the_twin_is_led_out_of_it(rng):
+    problem, freedom = small_parallax(rng), Freedom(("focal",))
+    right, reversed_ = adjusted_cost(problem, freedom), twin_of(problem)
+    wrong = adjusted_cost(reversed_, freedom)
+    back = twin_of(reversed_)
+    assert adjusted_cost(back, freedom, wrong) == pytest.approx(right, rel=0.01) and came_back(problem, back)
 
 
 def test_held_cameras_and_lens_stay(path, rng):

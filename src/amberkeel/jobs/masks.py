@@ -8,7 +8,7 @@ import numpy as np
 from amberkeel.core.errors import Cancelled, KeelError, MaskError
 from amberkeel.core.masks.carry import BENDING, SIMILARITY, SUBJECT, carry
 from amberkeel.core.masks.cues import CueReader
-from amberkeel.core.masks.evidence import Readers, cameras_for
+from amberkeel.core.masks.evidence import Readers, believed_cameras
 from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.leads import KEPT
 from amberkeel.core.masks.mattes import bring_in
@@ -224,9 +224,11 @@ def moves_on(settings: Settings, shot_id: int, plate: Plate, frames: range, prog
     if not lacking:
         return moves
     tracks = known_tracks(settings, shot_id)[0]
-    if not len(tracks):
+    more = None if len(tracks) else partial(more_tracks, plate)
+    if more:
         tracks = some_tracks(plate, span(progress, 0.0, 0.2))
-    reader = Readers(plate, cameras_for(plate, tracks, span(progress, 0.2, 0.4)), flows)
+    cameras, _ = believed_cameras(plate, tracks, span(progress, 0.2, 0.4), more)
+    reader = Readers(plate, cameras, flows)
     moves = Moves(flows, known, lambda: reader)
     for k, frame in enumerate(lacking):
         progress(0.4 + 0.6 * k / len(lacking), f"Looking for what moves, frame {frame}")

@@ -2,6 +2,7 @@
 better its own motion explains the pictures than any still point does (`still`).
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import cv2
@@ -15,7 +16,7 @@ from amberkeel.core.masks.leads import KEPT, Leads, grid_of
 from amberkeel.core.masks.still import ask_colours, ask_pictures, dealt, fit_depths
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent
-from amberkeel.core.solve.rough import RoughCamera, rough_camera
+from amberkeel.core.solve.rough import TRUSTED, RoughCamera, rough_camera
 from amberkeel.core.tracks import TrackSet
 
 NEAREST = 8.0
@@ -238,6 +239,28 @@ def cameras_for(plate: Plate, tracks: TrackSet, progress: Progress = silent) -> 
     if not out:
         raise failure or MaskError("This plate has no frames.")
     return sorted(out, key=lambda one: int(one.path.frames[0]))
+
+
+def believed_cameras(
+    plate: Plate, tracks: TrackSet, progress: Progress, more: Callable[[], TrackSet] | None
+) -> tuple[list[RoughCamera], TrackSet]:
+    """Return the cameras of `cameras_for` and the tracks that told them: more of them where what few tracks tell
+    explains too little to be believed.
+
+    Parameters
+    ----------
+    plate : the pictures. tracks : followed on it. progress : called with the share done. more : follows more features,
+        or None where the tracks are what they are.
+
+    Raises
+    ------
+    MaskError : there are too few tracks, or no camera explains them on any frames.
+    """
+    cameras = cameras_for(plate, tracks, progress)
+    if more is None or min(one.explained for one in cameras) >= TRUSTED:
+        return cameras, tracks
+    tracks = more()
+    return cameras_for(plate, tracks, progress), tracks
 
 
 def camera_for(

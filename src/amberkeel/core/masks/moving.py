@@ -14,13 +14,13 @@ from scipy import ndimage
 
 from amberkeel.core.geometry.background import FREE, PLANAR, TURNING
 from amberkeel.core.geometry.neighbours import median_motion
-from amberkeel.core.masks.evidence import Evidence, Readers, cameras_for
+from amberkeel.core.masks.evidence import Evidence, Readers, believed_cameras
 from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.leads import KEPT, Leads, grid_of
 from amberkeel.core.masks.proposal import CHANGING, MOVING, SHADOW, SWAYING, TAILED, Proposal, packed
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent, span
-from amberkeel.core.solve.rough import TRUSTED, RoughCamera
+from amberkeel.core.solve.rough import RoughCamera
 from amberkeel.core.tracks import TrackSet
 
 TRACK_GAP = 3
@@ -120,10 +120,9 @@ def what_moves(
     leads = Leads(flows)
     # Flow of a short plate, and where it leads, is found while its camera is.
     leads.begin()
-    cameras = [camera] if camera else cameras_for(plate, tracks, span(progress, 0.0, 0.3))
-    if more is not None and min(one.explained for one in cameras) < TRUSTED:
-        tracks = more()
-        cameras = cameras_for(plate, tracks, span(progress, 0.0, 0.3))
+    cameras = [camera] if camera else []
+    if not cameras:
+        cameras, tracks = believed_cameras(plate, tracks, span(progress, 0.0, 0.3), more)
     flows.finish()
     reader, grid = Readers(plate, cameras, flows, leads), grid_of(flows)
     speaks = np.zeros((len(plate.frames), *grid[::-1]), np.float32)
