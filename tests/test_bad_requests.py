@@ -5,10 +5,12 @@ server.
 import inspect
 import json
 import re
+from io import BytesIO
 from pathlib import Path
 
 import numpy as np
 import pytest
+from flask import Flask
 
 from amberkeel.core.errors import KeelError
 from amberkeel.core.tracks import TrackSet
@@ -19,6 +21,7 @@ from amberkeel.store.session import session
 from amberkeel.store.tracks import add_run
 from amberkeel.web import create_app
 from amberkeel.web.sent import Body, Flag, Number, Whole, Word, read_body
+from amberkeel.web.uploads import uploaded
 
 SPOILT = (None, "x", -1, 1e30, [[]], {"x": 1}, True)
 
@@ -96,6 +99,49 @@ def test_what_is_sent_is_read_with_care():
     ):
         with pytest.raises(KeelError, match=words):
             read_body(Example, given)
+
+
+def sent_file(data: bytes, name: str, most: int = 100):
+    """Read a file from a request that holds it."""
+    app = Flask("uploads")
+    with app.test_request_context(method="POST", data={"file": (BytesIO(data), name)}):
+        return uploaded("a table (CSV)", most)
+
+
+def test_files_are_taken_whole_or_refused_in_words():
+    given = sent_file(b"\xef\xbb\xbfa,b\n1,2\n", "set/North wall.CSV")
+    assert (given.name, given.stem, given.suffix) == ("North wall.CSV", "North wall", ".csv")
+    assert given.text() == "a,b\n1,2\n", "a mark of the byte order is no part of a table"
+    assert sent_file(b"", "../../plain").name == "plain" and sent_file(b"", "plain").suffix == ""
+    assert len(sent_file(b"x" * 100, "full").data) == 100
+    with pytest.raises(KeelError, match="path.csv is larger than 1 MB"):
+        sent_file(b"x" * (1 << 20) + b"x", "path.csv", 1 << 20)
+    with pytest.raises(KeelError, match="sheet.csv is no text"):
+        sent_file(b"\xff\xfe\x00", "sheet.csv").text()
+    for name in ("", None):
+        with pytest.raises(KeelError, match="There is no file. Choose a table"):
+            sent_file(b"a", name)
+
+
+@pytest.mark.parametrize(
+    ("address", "field", "most"),
+    [
+        ("lens/bring", "file", "amberkeel.web.lens.brought.MOST_BYTES"),
+        ("constraints/path", "file", "amberkeel.web.evidence.MOST_PATH_BYTES"),
+        ("ties/bring", "file", "amberkeel.web.ties.sets.MOST_BYTES"),
+        ("survey", "file", "amberkeel.web.world.datum.MOST_BYTES"),
+        ("world/import", "file", "amberkeel.web.world.mesh.MOST_BYTES"),
+        ("tracks.csv", "table", "amberkeel.web.tracks.tables.TABLE_BYTES"),
+    ],
+)
+def test_no_view_takes_a_part_of_a_file(client, bare_shot, monkeypatch, address, field, most):
+    where = f"/shots/{bare_shot}/{address}"
+    answer = client.post(where, data={"revision": 0})
+    assert answer.status_code == 400 and "There is no file" in answer.text
+    monkeypatch.setattr(most, 40)
+    long = b"frame,x,y,z,rx,ry,rz\n" + b"1001,0,0,0,0,0,0\n" * 9
+    answer = client.post(where, data={field: (BytesIO(long), "long.csv")}, content_type="multipart/form-data")
+    assert answer.status_code == 400 and "long.csv is larger" in answer.text
 
 
 DEEP = "[" * 3000 + "]" * 3000

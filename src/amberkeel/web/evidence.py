@@ -1,7 +1,6 @@
 """What is known of the set and of the camera's path: constraints stated on selected tracks and chosen frames."""
 
 from collections.abc import Callable
-from pathlib import Path
 
 import numpy as np
 from flask import Blueprint, request
@@ -18,6 +17,7 @@ from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.lens.lines import line_rows
 from amberkeel.web.sent import Body, Flag, Whole, Word, sent
 from amberkeel.web.state import edited
+from amberkeel.web.uploads import uploaded
 
 blueprint = Blueprint("evidence", __name__)
 
@@ -80,15 +80,13 @@ def state_constraint(number: int):
 @blueprint.post("/shots/<int:number>/constraints/path")
 def hold_path(number: int):
     """Hold the camera to the path of a file, over the chosen frames or all."""
-    file = request.files.get("file")
-    if file is None or not file.filename:
-        raise KeelError("Choose a file with a camera path.", "A table (.csv) or USD.")
-    path = read_camera_path(file.filename, file.stream.read(MOST_PATH_BYTES))
+    sent_file = uploaded("a file with a camera path: a table (.csv) or USD", MOST_PATH_BYTES)
+    path = read_camera_path(sent_file.name, sent_file.data)
     with open_session() as opened:
         shot = get_shot(opened, number)
         first, last = (request.form.get(key, type=int) for key in ("first", "last"))
         low, high = first or shot.plate.first, last or shot.plate.last
-        stem = Path(file.filename).stem[:80]
+        stem = sent_file.stem[:80]
         taken = {row["name"] for row in shot.constraints}
         name = next(n for n in (stem, *(f"{stem} {k}" for k in range(2, 300))) if n not in taken)
         held = path.hold(name, low, high)

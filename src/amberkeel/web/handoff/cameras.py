@@ -7,7 +7,6 @@ from pathlib import Path
 from flask import jsonify, request
 
 from amberkeel.core.camera import CameraPath
-from amberkeel.core.errors import HandoffError
 from amberkeel.core.handoff.judge import camera_for, judged
 from amberkeel.core.lens.profile import LensProfile, profile_document
 from amberkeel.jobs.images import open_row
@@ -18,6 +17,7 @@ from amberkeel.store.world import looked_at
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.handoff.blueprint import blueprint
 from amberkeel.web.jobs import start
+from amberkeel.web.uploads import uploaded
 
 MOST_CAMERA_BYTES = 64 << 20
 
@@ -52,16 +52,11 @@ def adopt(number: int):
 
 def _sent_camera(opened, shot: Shot) -> CameraPath:
     """Return the camera of the file that was sent, seen through the distortion of the pinned attempt's lens."""
-    file = request.files.get("file")
-    if file is None:
-        raise HandoffError("There is no file.", "Choose USD, glTF, COLLADA, a table (.csv) or solve.json.")
-    data = file.read(MOST_CAMERA_BYTES + 1)
-    if len(data) > MOST_CAMERA_BYTES:
-        raise HandoffError("That file is larger than 64 MB.", "Send the camera alone.")
+    sent = uploaded("a camera alone: USD, glTF, COLLADA, a table (.csv) or solve.json", MOST_CAMERA_BYTES)
     attempt = pinned(opened, shot)
     lens = looked_at(media(), shot, attempt)[0].path.lens if attempt else None
     with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / f"camera{Path(file.filename or '').suffix.lower()[:8]}"
-        path.write_bytes(data)
+        path = Path(folder) / f"camera{sent.suffix}"
+        path.write_bytes(sent.data)
         offset = request.form.get("offset", 0, int)
         return camera_for(path, open_row(shot.plate), lens, request.form.get("name", ""), offset)

@@ -24,6 +24,7 @@ from amberkeel.web.common import get_shot, media, open_session, send_text, stem_
 from amberkeel.web.sent import Body, Flag, Whole, Word, sent
 from amberkeel.web.state import edited, shot_state
 from amberkeel.web.ties.blueprint import blueprint
+from amberkeel.web.uploads import uploaded
 
 
 class Made(Body):
@@ -66,18 +67,12 @@ def make(number: int):
 @blueprint.post("/shots/<int:number>/ties/bring")
 def bring(number: int):
     """Bring a set in from a file: set.json, or a survey table (CSV: name, x, y, z, sigma)."""
-    file = request.files.get("file")
-    if file is None:
-        raise TieError("There is no file.", "Choose a set.json, or a survey table (CSV).")
-    try:
-        text = file.read(MOST_BYTES + 1).decode("utf-8-sig")
-    except UnicodeDecodeError as error:
-        raise TieError("This file is no text.", "Send JSON or CSV in UTF-8.") from error
-    stem = (file.filename or "Set").rsplit(".", 1)[0][:80] or "Set"
+    given = uploaded("a set.json, or a survey table (CSV)", MOST_BYTES)
+    text = given.text()
     if text.lstrip().startswith("{"):
         document = read_set(text)
     else:
-        document = Set(name=stem, points=surveyed(text, request.form.get("unit", "m")))
+        document = Set(name=given.stem[:80] or "Set", points=surveyed(text, request.form.get("unit", "m")))
     with open_session() as opened:
         shot = get_shot(opened, number)
         row = new_set(opened, shot, document, None)

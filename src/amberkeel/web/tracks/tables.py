@@ -7,13 +7,13 @@ from itertools import accumulate
 from flask import Response, request
 from sqlalchemy import Row, text
 
-from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.track_table import TOP_LEFT, check_origin, read_tracks_csv, tracks_csv
 from amberkeel.jobs.images import open_row
 from amberkeel.store import track_changes
 from amberkeel.web.common import get_shot, open_session, send_text, stem_of
 from amberkeel.web.tracks.answers import answer
 from amberkeel.web.tracks.blueprint import blueprint
+from amberkeel.web.uploads import uploaded
 
 
 @blueprint.get("/shots/<int:number>/tracks.json")
@@ -79,21 +79,13 @@ def table(number: int):
 @blueprint.post("/shots/<int:number>/tracks.csv")
 def bring_in(number: int):
     """Add tracks from an uploaded table."""
-    given = request.files.get("table")
-    if given is None or not given.filename:
-        raise KeelError("There is no table in what arrived.", "Choose a CSV file.")
-    blob = given.read(TABLE_BYTES + 1)
-    if len(blob) > TABLE_BYTES:
-        raise KeelError("The table is larger than 200 MiB.", "Split it.")
-    try:
-        text = blob.decode("utf-8-sig")
-    except UnicodeDecodeError:
-        raise KeelError("That is no table of text.", "Give a CSV file in UTF-8.") from None
+    given = uploaded("a table of tracks (CSV), or parts of it", TABLE_BYTES, "table")
+    text = given.text()
     origin = request.form.get("origin", TOP_LEFT)
     with open_session() as opened:
         shot = get_shot(opened, number)
         plate = open_row(shot.plate)
         tracks = read_tracks_csv(text, plate, origin)
         check_origin(tracks, plate, origin)
-        edit = track_changes.bring_in(opened, shot, tracks, given.filename[:200])
+        edit = track_changes.bring_in(opened, shot, tracks, given.name[:200])
         return answer(opened, shot, said=edit.label)

@@ -19,6 +19,7 @@ from amberkeel.store.world import datum_where_found, found_of, pinned_of
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.sent import sent
 from amberkeel.web.state import edited
+from amberkeel.web.uploads import uploaded
 from amberkeel.web.world import datum_hand as hand
 from amberkeel.web.world import datum_points as points
 from amberkeel.web.world.blueprint import blueprint
@@ -57,14 +58,7 @@ def _tried(opened, shot: Shot, row: Attempt, tidy: dict, label: str) -> dict:
 @blueprint.post("/shots/<int:number>/survey")
 def survey(number: int):
     """Add the lengths of a sheet (CSV) to the datum; those whose tracks are not named wait for them."""
-    file = request.files.get("file")
-    if file is None:
-        raise KeelError("There is no file.", "Choose a sheet of lengths (CSV).")
-    try:
-        text = file.read(MOST_BYTES + 1).decode("utf-8-sig")
-    except UnicodeDecodeError as error:
-        raise KeelError("This file is no text.", "Send a table as CSV, in UTF-8.") from error
-    rows = read_survey(text, request.form.get("unit", "m"))
+    rows = read_survey(uploaded("a sheet of lengths (CSV)", MOST_BYTES).text(), request.form.get("unit", "m"))
     with open_session() as opened:
         shot = get_shot(opened, number)
         ids = dict(opened.execute(select(Track.name, Track.id).where(Track.shot_id == shot.id, ~Track.removed)).all())

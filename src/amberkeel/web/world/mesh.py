@@ -14,6 +14,7 @@ from amberkeel.store.scene import camera_in_world, keep_mesh, proxies_of, relief
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.sent import Body, Flag, Number, Whole, Word, sent
 from amberkeel.web.state import edited
+from amberkeel.web.uploads import uploaded
 from amberkeel.web.world.blueprint import blueprint
 from amberkeel.web.world.scene import fresh_id, sight_of
 
@@ -126,13 +127,9 @@ class Aligning(Body):
 @blueprint.post("/shots/<int:number>/world/import")
 def bring_mesh(number: int):
     """Bring a mesh from a file into the scene, as a proxy or as a probe object at a spot of the plate."""
-    file = request.files.get("file")
-    if file is None or not file.filename:
-        raise KeelError("There is no file.", f"Choose a mesh: {', '.join(KINDS)}.")
-    kind = file.filename.rsplit(".", 1)[-1]
-    data = file.read(MOST_BYTES + 1)
-    solid = read_mesh(data, kind, request.form.get("unit", "m"), request.form.get("up", "y"))
-    stem = file.filename.rsplit("/", 1)[-1].rsplit(".", 1)[0][:60]
+    given = uploaded(f"a mesh: {', '.join(KINDS)}", MOST_BYTES)
+    solid = read_mesh(given.data, given.suffix.lstrip("."), request.form.get("unit", "m"), request.form.get("up", "y"))
+    stem = given.stem[:60]
     with open_session() as opened:
         shot = get_shot(opened, number)
         key, part = fresh_id(shot, "mesh", {}), "proxies"

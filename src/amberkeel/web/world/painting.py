@@ -12,6 +12,7 @@ from amberkeel.web.common import get_shot, media, open_session, stem_of
 from amberkeel.web.jobs import start
 from amberkeel.web.sent import Body, Flag, Whole, Word, sent
 from amberkeel.web.state import edited
+from amberkeel.web.uploads import uploaded
 from amberkeel.web.world.blueprint import blueprint
 
 MOST_BYTES = 64 << 20
@@ -58,7 +59,7 @@ def texture(number: int, name: str, kind: str):
 @blueprint.post("/shots/<int:number>/world/texture/<name>")
 def bring(number: int, name: str):
     """Put a painted texture onto a proxy."""
-    data = _sent_picture()
+    data = _picture()
     linear = data.startswith(EXR_BEGINS)
     kept = keep_texture(media(), painting_of(data, linear), linear)
     with open_session() as opened:
@@ -74,7 +75,7 @@ def bring(number: int, name: str):
 @blueprint.post("/shots/<int:number>/world/painted")
 def bring_frame(number: int):
     """Lay a picture that was painted over one frame onto the proxies that the frame sees."""
-    data = _sent_picture()
+    data = _picture()
     painting, frame = painting_of(data, False), request.form.get("frame", type=int)
     with open_session() as opened:
         shot = get_shot(opened, number)
@@ -89,12 +90,6 @@ def bring_frame(number: int):
     )  # fmt: skip
 
 
-def _sent_picture() -> bytes:
-    """Return the picture that was sent; raises KeelError where there is none or it is too large."""
-    file = request.files.get("file")
-    if file is None:
-        raise KeelError("There is no file.", "Choose a picture (PNG, JPEG, TIFF or EXR).")
-    data = file.read(MOST_BYTES + 1)
-    if len(data) > MOST_BYTES:
-        raise KeelError("This picture is larger than 64 MB.", "Make it smaller.")
-    return data
+def _picture() -> bytes:
+    """Return the picture that was sent."""
+    return uploaded("a picture (PNG, JPEG, TIFF or EXR)", MOST_BYTES).data
