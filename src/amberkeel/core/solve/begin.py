@@ -10,7 +10,7 @@ from amberkeel.core.solve.grow import fill_between, grow, settle
 from amberkeel.core.solve.lens_plan import Freedom, LensPlan, zoom_basis
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.side_by_side import side_by_side
-from amberkeel.core.solve.start import FIELDS_OF_VIEW, Pair, Start, find_pairs, sweep
+from amberkeel.core.solve.start import FIELDS_OF_VIEW, MOST_PARALLAX_PX, Pair, Start, find_pairs, sweep
 
 ZOOM_FIELDS = np.radians(np.geomspace(80.0, 12.0, 6))
 """Horizontal fields of view from which a zoom is begun, radians."""
@@ -27,6 +27,9 @@ FIRST_PAIRS, MORE_PAIRS, MOST_OTHERS = 2, 6, 2
 """Pairs of frames tried as a start at first, and in all where the first ones explain too little; of the others, starts
 that are grown.
 """
+
+ALIKE = 1.25
+"""Mean cost over the least one up to which starts fit alike."""
 
 MOST_WHITENED = 20.0
 """Whitened residual to which each measurement counts when starts are compared."""
@@ -88,7 +91,10 @@ def best_start(
     """
     candidates = _starts(problem, plan, width, pairs, progress)[:MOST_EXTENDED]
     extended = _extended(candidates, plan.free)
-    best = int(np.argmin([np.nan_to_num(_merit(part), nan=np.inf) for part, _ in extended]))
+    merits = np.array([np.nan_to_num(_merit(part), nan=np.inf) for part, _ in extended])
+    # A start over few frames fits well by itself: among those that fit alike the one with most parallax is taken.
+    alike = np.nonzero(merits <= ALIKE * merits.min())[0]
+    best = int(max(alike, key=lambda k: (min(candidates[k][1].parallax, MOST_PARALLAX_PX), -merits[k])))
     start, pair = candidates[best]
     return start.problem.with_part(*extended[best]), pair
 
