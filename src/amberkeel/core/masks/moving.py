@@ -120,8 +120,9 @@ def what_moves(
     leads = Leads(flows)
     # Flow of a short plate, and where it leads, is found while its camera is.
     leads.begin()
-    cameras = [camera] if camera else []
-    if not cameras:
+    if camera:
+        cameras = [camera]
+    else:
         cameras, tracks = believed_cameras(plate, tracks, span(progress, 0.0, 0.3), more)
     flows.finish()
     reader, grid = Readers(plate, cameras, flows, leads), grid_of(flows)

@@ -6,9 +6,12 @@ from typing import BinaryIO
 
 from amberkeel.core.errors import PlateError
 
-_BUFFER = 2**20
 _SIGNATURE = b"\x89PNG\r\n\x1a\n"
-_PIECE = 4096
+
+_BUFFER, _PIECE = 2**20, 4096
+"""Bytes read from disk, and summed, at once. Sums of over 5 KiB give up the interpreter's lock each time, and a picture
+has sixty chunks of 8: waiting for the lock while a program comes in costs more than the sums.
+"""
 
 MOST_ACROSS = 1_000_000
 """Pixels along a side that libpng takes at the most."""

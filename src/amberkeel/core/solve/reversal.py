@@ -55,12 +55,15 @@ def adjusted_cost(problem: Problem, freedom: Freedom, rival: float = np.inf) -> 
     ----------
     problem : adjusted in place. freedom : what of the lens may change. rival : sum of squares to compare with.
     """
-    settle(problem, freedom, STEPS if np.isinf(rival) else LOOK)
-    cost = bounded_cost(problem)
-    for _ in range(LOOK, STEPS, ROUND) if np.isfinite(rival) else ():
+    if np.isinf(rival):
+        settle(problem, freedom, STEPS)
+        return _cost(problem)
+    settle(problem, freedom, LOOK)
+    cost = _cost(problem)
+    for _ in range(LOOK, STEPS, ROUND):
         before = cost
         adjust_all(problem, freedom, ROUND, 1e-4, GROW_SCALE)
-        cost = bounded_cost(problem)
+        cost = _cost(problem)
         if cost > HOPELESS * rival and cost > SLOWLY * before:
             break
     return cost
@@ -86,6 +89,6 @@ def _reversed(problem: Problem, first: np.ndarray, placed: np.ndarray) -> Proble
     return twin
 
 
-def bounded_cost(problem: Problem) -> float:
+def _cost(problem: Problem) -> float:
     """Return the bounded whitened sum of squares over what is in use."""
     return float((np.minimum(problem.whitened(problem.active)[0], MOST_WHITENED) ** 2).sum())

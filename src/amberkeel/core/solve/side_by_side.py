@@ -40,11 +40,10 @@ def beside(work: Callable[[], Result], measurements: int) -> Iterator[Future[Res
     work : changes nothing that the block reads, and reads nothing that it changes. measurements : of each of the
         adjustments that are made.
     """
-    done: Future[Result] = Future()
     if measurements <= FEW:
         with ThreadPoolExecutor(1) as pool:
-            done = pool.submit(work)
-            yield done
-        return
-    yield done
-    done.set_result(work())
+            yield pool.submit(work)
+    else:
+        after: Future[Result] = Future()
+        yield after
+        after.set_result(work())

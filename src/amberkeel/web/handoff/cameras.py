@@ -17,7 +17,7 @@ from amberkeel.store.world import looked_at
 from amberkeel.web.common import get_shot, media, open_session
 from amberkeel.web.handoff.blueprint import blueprint
 from amberkeel.web.jobs import start
-from amberkeel.web.uploads import uploaded
+from amberkeel.web.uploads import Upload, uploaded
 
 MOST_CAMERA_BYTES = 64 << 20
 
@@ -29,7 +29,7 @@ def judge(number: int):
         shot = get_shot(opened, number)
         attempt = pinned(opened, shot)
         tracks = to_track_set([one for one in live_tracks(opened, shot) if one.state != "excluded"], shot.plate)
-        path, own = _sent_camera(opened, shot), attempt.figures if attempt else None
+        path, own = _camera_in(_sent(), opened, shot), attempt.figures if attempt else None
     found = judged(path, tracks)
     return jsonify(
         rms_px=found.rms_px, median_px=found.median_px, outliers=found.outliers, tracks=found.tracks,
@@ -40,9 +40,10 @@ def judge(number: int):
 @blueprint.post("/shots/<int:number>/handoff/adopt")
 def adopt(number: int):
     """Start keeping a camera from a file as an attempt."""
+    sent = _sent()
     with open_session() as opened:
-        path = _sent_camera(opened, get_shot(opened, number))
-    name = Path(request.files["file"].filename or "camera").name[:60]
+        path = _camera_in(sent, opened, get_shot(opened, number))
+    name = sent.name[:60]
     lens = profile_document(LensProfile(name, path.lens, "given"))
     arrays = {"frames": path.frames, "positions": path.positions, "turns": path.world_from_camera}
     zoom = {} if path.zoom is None else {"zoom": path.zoom}
@@ -50,9 +51,12 @@ def adopt(number: int):
     return start("adopt", number, {"camera": kept, "lens": media().put(json.dumps(lens).encode()), "name": name})
 
 
-def _sent_camera(opened, shot: Shot) -> CameraPath:
-    """Return the camera of the file that was sent, seen through the distortion of the pinned attempt's lens."""
-    sent = uploaded("a camera alone: USD, glTF, COLLADA, a table (.csv) or solve.json", MOST_CAMERA_BYTES)
+def _sent() -> Upload:
+    return uploaded("a camera alone: USD, glTF, COLLADA, a table (.csv) or solve.json", MOST_CAMERA_BYTES)
+
+
+def _camera_in(sent: Upload, opened, shot: Shot) -> CameraPath:
+    """Return the camera of a file that was sent, seen through the distortion of the pinned attempt's lens."""
     attempt = pinned(opened, shot)
     lens = looked_at(media(), shot, attempt)[0].path.lens if attempt else None
     with tempfile.TemporaryDirectory() as folder:
