@@ -37,7 +37,7 @@ def board_shot(width: int = 960, height: int = 540, frames: int = 20, samples: i
             )
         )
     textures = [tx.planks(rng, 7, (0.30, 0.24, 0.20), 0.06, 0.8)] + [tx.tag(number) for number, *_ in TAGS]
-    scene = build_scene(join(parts), [], textures, (0.3, 0.6, 0.7))
+    scene = build_scene(join(parts), [], lambda: textures, (0.3, 0.6, 0.7))
     keys = np.array([0.0, 10.0, 20.0, 30.0]) + 1001
     move = Move(
         keys,

@@ -36,7 +36,7 @@ def pool_shot(width: int = 960, height: int = 540) -> Shot:
         tx.planks(rng, 5, (0.2, 0.2, 0.18), 0.08, 0.5),
         tx.iron(rng),
     ]
-    scene = build_scene(join([still, _mirrored(still)]), [], textures, (-0.4, 0.7, 0.6))
+    scene = build_scene(join([still, _mirrored(still)]), [], lambda: textures, (-0.4, 0.7, 0.6))
     keys = np.array([0.0, 20.0, 40.0]) + 1001
     move = Move(
         keys, np.array([[-0.9, 1.7, 1.0], [0.0, 1.85, 0.4], [0.8, 1.75, -0.3]]),

@@ -10,14 +10,13 @@ from pathlib import Path
 import numpy as np
 import pytest
 from desk import new_production, taken_in
+from plates import rendered, simulated
 
 from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
-from amberkeel.core.pictures.write import write_png
 from amberkeel.core.plate.plate import matte_reader, open_plate
 from amberkeel.core.sim.drawn import drawn_lines
-from amberkeel.core.sim.render import render_all, surface_points, truth
-from amberkeel.core.sim.sail_loft import edges, sail_loft
-from amberkeel.core.sim.slipway import slipway
+from amberkeel.core.sim.render import surface_points, truth
+from amberkeel.core.sim.sail_loft import edges
 from amberkeel.core.solve.solve import solve_tracks
 
 LONGEST = (
@@ -33,14 +32,13 @@ def pytest_collection_modifyitems(items):
     items.sort(key=lambda item: order.get(item.path.stem, len(order)))
 
 
-FRAMES = 40
 FOLLOW = FollowSettings(DetectSettings(count=260), half=6)
 
 
 @pytest.fixture(scope="session")
 def shot():
     """SKL_010's beginning at a small size."""
-    return slipway(640, 360, FRAMES, samples=4)
+    return simulated("slipway")
 
 
 @pytest.fixture(scope="session")
@@ -71,19 +69,10 @@ def once(tmp_path_factory):
     return made
 
 
-def _rendered(folder: Path) -> Path:
-    for part in ("plate", "mattes"):
-        (folder / part).mkdir()
-    for frame, picture, matte in render_all(slipway(640, 360, FRAMES, samples=4)):
-        write_png(folder / "plate" / f"skl.{frame:04d}.png", picture)
-        write_png(folder / "mattes" / f"matte.{frame:04d}.png", matte)
-    return folder
-
-
 @pytest.fixture(scope="session")
 def plate_folder(once) -> Path:
     """The small plate and its mattes as files: plate/ and mattes/."""
-    return once("slipway", _rendered)
+    return rendered(once, "slipway")
 
 
 @pytest.fixture(scope="session")
@@ -137,7 +126,7 @@ def service(plate_folder, tmp_path_factory):
         local.start([root])
         upgrade()
         local.start_workers(("all",))
-        local.address = local.start_web()
+        local.address = local.start_web(processes=1)
         yield local
     finally:
         local.stop()
@@ -192,7 +181,7 @@ def solved_shot(service, database, plate_folder, plate, tracks, solution):
 @pytest.fixture(scope="session")
 def loft():
     """SKL_020's beginning at a small size."""
-    return sail_loft(640, 360, frames=20, samples=3)
+    return simulated("loft")
 
 
 @pytest.fixture(scope="session")
@@ -203,9 +192,9 @@ def loft_lines(loft):
 
 
 @pytest.fixture(scope="module")
-def loft_shot(service, database, loft, tmp_path_factory):
+def loft_shot(service, database, once):
     """It as a shot of the production, taken in and followed."""
-    return taken_in(database, loft, tmp_path_factory.mktemp("loft"), "LOFT_010 Beams")
+    return taken_in(database, rendered(once, "loft"), "LOFT_010 Beams")
 
 
 @pytest.fixture(scope="module")
@@ -228,7 +217,8 @@ def browser():
     expect.set_options(timeout=60_000)
     flags = (
         "--headless --no-sandbox --disable-quic --disable-background-networking --disable-component-update "
-        "--disable-sync --no-first-run --use-angle=swiftshader --enable-unsafe-swiftshader"
+        "--disable-sync --no-first-run --use-angle=swiftshader --enable-unsafe-swiftshader "
+        "--disable-gpu-compositing --disable-gpu-rasterization --disable-accelerated-2d-canvas"
     ).split()
     with sync_playwright() as playwright:
         opened = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=flags)

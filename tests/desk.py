@@ -15,23 +15,23 @@ def new_production(opened, name):
     return Production(name=f"{name} {before + 1}" if before else name)
 
 
-def taken_in(database, shot, folder, name, count=240):
-    """Render a simulated shot of 640x360, its frames numbered on from the first; take it in and follow it as the jobs
-    do; returns its number.
-    """
-    from amberkeel.core.pictures.write import write_png
-    from amberkeel.core.sim.render import render_all
+def taken_in(database, folder, name, count=240):
+    """Take in the plate of a rendered folder and follow it, as the jobs do; returns the shot's number."""
+    from amberkeel.core.plate.plate import open_plate
     from amberkeel.jobs.kinds import work
     from amberkeel.settings import from_environment
     from amberkeel.store.models import Plate, Shot
     from amberkeel.store.session import session
 
-    first, last = int(shot.frames[0]), int(shot.frames[0]) + len(shot.frames) - 1
-    for k, (_, picture, _) in enumerate(render_all(shot)):
-        write_png(folder / f"plate.{first + k}.png", picture)
+    pictures = open_plate(folder / "plate")
     with session(database) as opened:
         plate = Plate(
-            source=str(folder / "plate.####.png"), label="plate.####.png", first=first, last=last, width=640, height=360
+            source=str(folder / "plate" / "skl.####.png"),
+            label="skl.####.png",
+            first=int(pictures.frames[0]),
+            last=int(pictures.frames[-1]),
+            width=pictures.width,
+            height=pictures.height,
         )
         row = Shot(production=new_production(opened, name.split("_")[0].title()), plate=plate, name=name)
         opened.add(row)

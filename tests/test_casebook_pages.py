@@ -5,22 +5,20 @@ import re
 import numpy as np
 import pytest
 from desk import desk_page, poster, taken_in, wait_for
+from plates import rendered, simulated
 from playwright.sync_api import expect
 
-from amberkeel.core.sim.breakwater import breakwater
-from amberkeel.core.sim.gangway import gangway
 from amberkeel.settings import from_environment
 from amberkeel.store.models import Attempt, Shot, Trial
 from amberkeel.store.session import session
 
 
 @pytest.fixture(scope="module")
-def run_shot(service, database, tmp_path_factory):
+def run_shot(service, database, once):
     """SKL_050's beginning with a burst of blur, taken in, followed and solved by the jobs."""
     from amberkeel.jobs.kinds import work
 
-    shot = gangway(640, 360, frames=28, samples=4)
-    number = taken_in(database, shot, tmp_path_factory.mktemp("run"), "RUN_050 Gangway")
+    number = taken_in(database, rendered(once, "run"), "RUN_050 Gangway")
     work("solve", from_environment(), number, {}, lambda *_: None)
     return number
 
@@ -182,11 +180,10 @@ def test_a_shot_is_worked_on_by_itself_and_the_board_says_what_is_left(database,
     wait_for(database, job.id, ("cancelled", "done"), 120)
 
 
-def test_a_pan_solved_as_a_move_is_found_and_mended(database, client, service, tmp_path_factory):
+def test_a_pan_solved_as_a_move_is_found_and_mended(database, client, service, once):
     from amberkeel.jobs.kinds import work
 
-    shot = breakwater(640, 360, frames=24, samples=3)
-    number = taken_in(database, shot, tmp_path_factory.mktemp("pan"), "PAN_030 Breakwater")
+    number = taken_in(database, rendered(once, "pan"), "PAN_030 Breakwater")
     work("solve", from_environment(), number, {"motion": "free"}, lambda *_: None)
     found = state(client, number)["findings"]
     assert found[0]["kind"] == "no-parallax" and found[0]["severity"] == "serious"
@@ -197,6 +194,6 @@ def test_a_pan_solved_as_a_move_is_found_and_mended(database, client, service, t
     now = state(client, number)
     assert now["attempts"][0]["figures"]["camera_motion"] == "nodal"
     assert "no-parallax" not in [one["kind"] for one in now["findings"]]
-    true = shot.lens.focal_px[0]
+    true = simulated("pan").lens.focal_px[0]
     assert abs(now["attempts"][0]["figures"]["focal_px"] / true - 1.0) < 0.02
     assert np.isfinite(now["attempts"][0]["figures"]["focal_sigma_px"])

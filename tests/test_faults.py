@@ -20,5 +20,5 @@ def test_each_job_takes_effect_once_and_no_answered_edit_is_lost_whatever_dies(t
 def test_many_people_on_one_shot_lose_no_edit(tmp_path_factory, monkeypatch):
     for name in [name for name in os.environ if name.startswith("AMBERKEEL_")]:
         monkeypatch.setenv(name, os.environ[name])
-    done = under_load(tmp_path_factory.mktemp("load"), streams=60, people=6, seconds=6.0)
+    done = under_load(tmp_path_factory.mktemp("load"), streams=60, people=6, seconds=4.0, least=12)
     assert set(done.statuses) == {200} and done.answered == done.kept > 10 and done.told > 60

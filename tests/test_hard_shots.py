@@ -6,11 +6,12 @@ from io import BytesIO
 
 import pytest
 from desk import desk_page, poster, taken_in, wait_for
+from plates import rendered, simulated
 from playwright.sync_api import expect
 
 from amberkeel.core.camera import ROW_PASSES
-from amberkeel.core.sim.breakwater import FOCAL_MM, breakwater
-from amberkeel.core.sim.launch import READOUT, launch
+from amberkeel.core.sim.breakwater import FOCAL_MM
+from amberkeel.core.sim.launch import READOUT
 from amberkeel.core.sim.render import surface_points, truth
 from amberkeel.store.models import Shot
 from amberkeel.store.session import session
@@ -19,20 +20,18 @@ SOLVED_MS = 240_000
 
 
 @pytest.fixture(scope="module")
-def pan(service, database, tmp_path_factory):
-    whole = breakwater(640, 360, samples=2)
-    half = replace(whole, frames=whole.frames[::2])
-    return taken_in(database, half, tmp_path_factory.mktemp("pan"), "MOLE_030 Breakwater")
+def pan(service, database, once):
+    return taken_in(database, rendered(once, "pan"), "MOLE_030 Breakwater")
 
 
 @pytest.fixture(scope="module")
 def boat():
-    return launch(640, 360, frames=36, samples=2)
+    return simulated("boat")
 
 
 @pytest.fixture(scope="module")
-def run(service, database, boat, tmp_path_factory):
-    return taken_in(database, boat, tmp_path_factory.mktemp("run"), "QUAY_090 Launch")
+def run(service, database, once):
+    return taken_in(database, rendered(once, "boat"), "QUAY_090 Launch")
 
 
 def solve(page):

@@ -4,6 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from plates import rendered, simulated
 
 from amberkeel.core.diagnose.diagnose import diagnose
 from amberkeel.core.diagnose.evidence import Evidence, Measures
@@ -12,7 +13,6 @@ from amberkeel.core.diagnose.path import channels_of, spikes
 from amberkeel.core.diagnose.pose_noise import pose_sigmas
 from amberkeel.core.errors import SolveError
 from amberkeel.core.follow import follow_plate
-from amberkeel.core.pictures.write import write_png
 from amberkeel.core.plate.plate import open_plate
 from amberkeel.core.repair.compare import BETTER, FOOLED, SAME, WORSE, compare
 from amberkeel.core.repair.drawn import draw_along
@@ -21,8 +21,7 @@ from amberkeel.core.repair.improve import BY_HAND, ORDER, improve
 from amberkeel.core.repair.limit import Limit, over_limit
 from amberkeel.core.repair.remedies import REMEDIES, Ground, added, carry_out, without
 from amberkeel.core.repair.smooth import ALL, bridged, smoothed
-from amberkeel.core.sim.gangway import gangway
-from amberkeel.core.sim.render import render_all, surface_points, truth
+from amberkeel.core.sim.render import surface_points, truth
 from amberkeel.core.solve.compare_paths import path_difference
 from amberkeel.core.solve.resume import resumed
 from amberkeel.core.solve.solve import solve_tracks
@@ -34,16 +33,13 @@ from benchmarks import diagnosis, repairs
 @pytest.fixture(scope="module")
 def run_shot():
     """SKL_050's beginning, with its first burst of blur, at a small size."""
-    return gangway(640, 360, frames=30, samples=6)
+    return simulated("run")
 
 
 @pytest.fixture(scope="module")
-def run_solved(run_shot, tmp_path_factory):
+def run_solved(once):
     """Its plate, and its camera solved."""
-    folder = tmp_path_factory.mktemp("gangway")
-    for frame, picture, _ in render_all(run_shot):
-        write_png(folder / f"g.{frame}.png", picture)
-    plate = open_plate(folder)
+    plate = open_plate(rendered(once, "run") / "plate")
     return plate, solve_tracks(follow_plate(plate), plate.frames, plate.width, plate.height)
 
 

@@ -3,17 +3,17 @@ solve.
 """
 
 import re
-from dataclasses import replace
 
 import numpy as np
 import pytest
 from desk import desk_page, on_screen, poster, taken_in
+from plates import SIZE, rendered, simulated
 from playwright.sync_api import expect
 
 from amberkeel.core.lens.profile import read_lens
 from amberkeel.core.sim.drawn import drawn_lines
 from amberkeel.core.sim.render import Renderer, truth
-from amberkeel.core.sim.shed_doors import WALL_Z, edges, shed_doors
+from amberkeel.core.sim.shed_doors import WALL_Z, edges
 from amberkeel.core.world.planes import ray_of
 from amberkeel.jobs.kinds import work
 from amberkeel.settings import from_environment
@@ -23,20 +23,17 @@ from amberkeel.store.scene import ASSUMED_HEIGHT
 from amberkeel.store.session import session
 from amberkeel.store.tracks import live_tracks
 
-SIZE = (640, 360)
 TRUE_MM = 32.0
 
 
 @pytest.fixture(scope="module")
 def doors():
-    """Every fourth frame: in fewer the creep would hardly move."""
-    whole = shed_doors(*SIZE, samples=2)
-    return replace(whole, frames=whole.frames[::4])
+    return simulated("doors")
 
 
 @pytest.fixture(scope="module")
-def shot_id(service, database, doors, tmp_path_factory):
-    return taken_in(database, doors, tmp_path_factory.mktemp("doors"), "DOORS_040 Shed doors", 160)
+def shot_id(service, database, once):
+    return taken_in(database, rendered(once, "doors"), "DOORS_040 Shed doors", 160)
 
 
 @pytest.fixture(scope="module")

@@ -23,7 +23,7 @@ def still(position=(0.0, 0.0, 0.0), target=(0.0, 0.0, -5.0)) -> Move:
 def small_shot(mesh, lens=None, move=None, actors=(), **options) -> Shot:
     behind = panel([-1, -1, 9], [2, 0, 0], [0, 2, 0], 0)
     scene = build_scene(
-        join([mesh, behind]), actors, [GREY, WHITE], (0.2, 0.9, 0.3), haze=(0.0, 0.0, 0.0), haze_reach=0.0
+        join([mesh, behind]), actors, lambda: [GREY, WHITE], (0.2, 0.9, 0.3), haze=(0.0, 0.0, 0.0), haze_reach=0.0
     )
     return Shot(
         "test", scene, lens or Lens.centred(160, 120, 150.0), move or still(), np.arange(1, 11), grain=0.0, **options
@@ -106,16 +106,17 @@ def test_surface_points_are_on_the_set_and_seen_only_where_they_are():
 
 def test_light_has_shadow_and_openness():
     floor = panel([-3, 0, 3], [6, 0, 0], [0, 0, -6], 0, step_m=0.25)
-    scene = build_scene(join([floor, box([0, 0.8, 0], [1, 1.2, 1], 1)]), (), [GREY, WHITE], (0.6, 0.7, 0.0))
+    scene = build_scene(join([floor, box([0, 0.8, 0], [1, 1.2, 1], 1)]), (), lambda: [GREY, WHITE], (0.6, 0.7, 0.0))
     middles = floor.corners.mean(1)
-    ambient = scene.ambient[: len(floor)].mean(1)
+    baked = scene.baked()
+    ambient = baked.ambient[: len(floor)].mean(1)
     under = np.hypot(middles[:, 0], middles[:, 2]) < 0.4
     away = np.hypot(middles[:, 0], middles[:, 2]) > 2.4
     assert ambient[under].mean() < 0.8 * ambient[away].mean()
-    m = scene.sun_from_world
+    m = baked.sun_from_world
     for position, lit in (((-1.0, 0.0, 0.0), False), ((1.5, 0.0, 0.0), True)):
         x, y, height = m[:, :3] @ position + m[:, 3]
-        assert (scene.shadow[int(y), int(x)] <= height + 0.05) == lit
+        assert (baked.shadow[int(y), int(x)] <= height + 0.05) == lit
 
 
 def test_film_has_the_grain_and_the_exposure_asked_for():

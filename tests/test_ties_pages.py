@@ -10,9 +10,10 @@ import cv2
 import numpy as np
 import pytest
 from desk import desk_page, poster, taken_in
+from plates import SIZE, rendered
 from playwright.sync_api import expect
 
-from amberkeel.core.sim.quay import carried, clean_pass, live_pass
+from amberkeel.core.sim.quay import carried
 from amberkeel.core.sim.render import Renderer
 from amberkeel.jobs.kinds import work
 from amberkeel.settings import from_environment
@@ -24,13 +25,12 @@ from amberkeel.store.session import session
 
 
 @pytest.fixture(scope="module")
-def passes(service, database, tmp_path_factory):
+def passes(service, database, once):
     """Both passes of the quay in one production: the clean one solved with its tags, the live one just followed."""
-    made = {}
-    for name, shot in (("QUAY_060 Clean", clean_pass), ("QUAY_061 Live", live_pass)):
-        pictures = shot(640, 360, frames=20, samples=3)
-        made[name] = taken_in(database, pictures, tmp_path_factory.mktemp("quay"), name, 260)
-    clean, live = made.values()
+    clean, live = (
+        taken_in(database, rendered(once, plate), name, 260)
+        for plate, name in (("clean", "QUAY_060 Clean"), ("live", "QUAY_061 Live"))
+    )
     with session(database) as opened:
         opened.get(Shot, live).production_id = opened.get(Shot, clean).production_id
     for kind in ("tags", "solve"):
@@ -183,7 +183,7 @@ def test_a_plate_comes_in_with_its_set_chosen(client, database, passes):
     with session(database) as opened:
         shot = opened.get(Shot, live)
         production, folder = shot.production_id, Path(shot.plate.source).parent
-    files = [(io.BytesIO(one.read_bytes()), one.name) for one in sorted(folder.glob("plate.*.png"))]
+    files = [(io.BytesIO(one.read_bytes()), one.name) for one in sorted(folder.glob("skl.*.png"))]
     sent = client.post(f"/productions/{production}/upload", data={"files": files}, content_type="multipart/form-data")
     where = sent.json["next"]
     assert ">Quay</option>" in client.get(where).text
@@ -276,11 +276,10 @@ def test_sets_are_handed_on_brought_in_renewed_and_deleted(client, passes):
 
 
 @pytest.fixture(scope="module")
-def crate_shot(service, database, tmp_path_factory):
+def crate_shot(service, database, once):
     """A crate carried past a camera that walks, solved with the crate masked roughly: the shot, and the truth."""
-    truth = carried(True, 640, 360, frames=20, samples=3)
-    folder = tmp_path_factory.mktemp("crate")
-    number = taken_in(database, truth.shot, folder, "CRATE_010 Carried", 260)
+    truth = carried(True, *SIZE, frames=20, samples=3)
+    number = taken_in(database, rendered(once, "crate"), "CRATE_010 Carried", 260)
     media, renderer = Media(from_environment().media), Renderer(truth.shot)
     rough = [cv2.dilate(renderer.actor_matte(float(f), 0).astype(np.uint8), np.ones((15, 15), np.uint8)) > 0
              for f in truth.shot.frames]  # fmt: skip

@@ -27,6 +27,9 @@ WEB_PROCESSES = 2
 PORT_TRIES = 4
 """Ports that are tried for a service, where another process takes each before it is bound."""
 
+START_S = 180.0
+"""Seconds that a service may take until it answers, on a machine that is busy with others."""
+
 LANES = ("all", "people", "short") if (os.cpu_count() or 1) > 1 else ("all",)
 """Lanes of the workers on this machine."""
 
@@ -196,7 +199,7 @@ class Local:
         port = self._on_a_port("redis", 6471, start, lambda port: redis.Redis(port=port, password=password).ping())
         return f"redis://:{password}@127.0.0.1:{port}/0"
 
-    def _wait(self, name: str, ready, seconds: float = 60.0) -> None:
+    def _wait(self, name: str, ready, seconds: float = START_S) -> None:
         """Wait until a service answers; raises KeelError with the end of its log when it does not."""
         until = time.monotonic() + seconds
         while True:
@@ -220,13 +223,13 @@ class Local:
             ]  # fmt: skip
             self._spawn(f"worker-{lane}", command, env=self.environment)
 
-    def start_web(self, port: int = 0) -> str:
-        """Start the web server and return its address."""
+    def start_web(self, port: int = 0, processes: int = WEB_PROCESSES) -> str:
+        """Start the web server on a port, or any, of so many processes; return its address."""
 
         def start(port: int) -> None:
             command = [
                 sys.executable, "-m", "uvicorn", "amberkeel.web.server:make", "--factory", "--host", "127.0.0.1",
-                "--port", str(port), "--workers", str(WEB_PROCESSES), "--log-level", "warning", "--no-access-log",
+                "--port", str(port), "--workers", str(processes), "--log-level", "warning", "--no-access-log",
                 "--no-server-header", "--timeout-graceful-shutdown", "2",
             ]  # fmt: skip
             self._spawn("web", command, env=self.environment)

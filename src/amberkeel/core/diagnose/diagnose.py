@@ -4,7 +4,7 @@ from collections.abc import Callable
 
 from amberkeel.core.diagnose import depth, frames, model, movers, path, thin, tracks
 from amberkeel.core.diagnose.evidence import Evidence, Measures
-from amberkeel.core.diagnose.finding import Finding
+from amberkeel.core.diagnose.finding import SERIOUS, Finding
 from amberkeel.core.solve.solution import Solution
 
 Rule = Callable[[Evidence], list[Finding]]
@@ -30,6 +30,9 @@ def diagnose(solution: Solution, measures: Measures | None = None) -> list[Findi
     """
     evidence = Evidence(solution, measures or Measures())
     found = [one for rule in RULES for one in rule(evidence)]
+    if any(one.kind == depth.NO_PARALLAX and one.severity == SERIOUS for one in found):
+        # The camera's place is a guess on every frame: nothing is told of how it goes.
+        return sorted(found, key=lambda one: one.rank)
     explained = {
         f + k for one in found if one.kind in EXPLAIN_SPIKES for f in one.frames for k in range(-NEAR, NEAR + 1)
     }

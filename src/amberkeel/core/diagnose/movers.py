@@ -1,7 +1,6 @@
 """Groups of tracks that move otherwise than the set: an unmasked mover, a reflection, a branch in the wind."""
 
 import numpy as np
-from sklearn.cluster import DBSCAN
 
 from amberkeel.core.diagnose.evidence import Evidence
 from amberkeel.core.diagnose.finding import MINOR, NOTABLE, Finding, Remedy, surety
@@ -28,6 +27,8 @@ def findings(evidence: Evidence) -> list[Finding]:
     tracks = np.nonzero((count >= 4) & (evidence.middle_length > APART_UNITS) & evidence.judged)[0]
     if len(tracks) < LEAST_TRACKS:
         return []
+    from sklearn.cluster import DBSCAN  # takes a second to come in, and few shots need it
+
     labels = DBSCAN(eps=NEAR * evidence.size[0], min_samples=3).fit_predict(evidence.middle_place[tracks])
     groups = [tracks[labels == k] for k in range(labels.max() + 1)]
     found = [(group, _agreement(evidence, group)) for group in groups if len(group) >= LEAST_TRACKS]

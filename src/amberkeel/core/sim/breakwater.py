@@ -91,8 +91,14 @@ def _afloat() -> list[Mesh]:
 def breakwater_scene(seed: int = 30) -> Scene:
     """Return the breakwater of SKL_030 across the water."""
     static = join(_mole() + _on_the_mole() + _afloat() + far_hills(HEATH, CLOUD))
-    textures = _textures(np.random.default_rng(seed))
-    return build_scene(static, [], textures, (-0.5, 0.6, 0.62), haze_reach=0.004, near_m=62.0)
+    return build_scene(
+        static,
+        [],
+        lambda: _textures(np.random.default_rng(seed)),
+        (-0.5, 0.6, 0.62),
+        haze_reach=0.004,
+        near_m=62.0,
+    )
 
 
 def _tripod() -> Wander:

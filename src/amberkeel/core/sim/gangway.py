@@ -74,7 +74,7 @@ def _stores() -> list[Mesh]:
 def gangway_scene(seed: int = 50) -> Scene:
     """Return the jetty of SKL_050; nobody is on it."""
     static = join(_jetty() + _stores() + far_hills(HEATH, CLOUD))
-    return build_scene(static, [], _textures(np.random.default_rng(seed)), (0.6, 0.55, 0.5))
+    return build_scene(static, [], lambda: _textures(np.random.default_rng(seed)), (0.6, 0.55, 0.5))
 
 
 def _jolts() -> tuple[Jolt, ...]:

@@ -87,7 +87,7 @@ def lamp_room_scene(seed: int = 70) -> Scene:
     return build_scene(
         static,
         [],
-        _textures(np.random.default_rng(seed)),
+        lambda: _textures(np.random.default_rng(seed)),
         (0.35, 0.75, 0.55),
         sun_power=0.9,
         sky_power=0.9,

@@ -79,7 +79,7 @@ def _alongside() -> list[Mesh]:
 def launch_scene(seed: int = 90) -> Scene:
     """Return the quay of SKL_090 as it is seen from the water."""
     static = join(_quay() + _alongside() + far_hills(HEATH, CLOUD))
-    return build_scene(static, [], _textures(np.random.default_rng(seed)), (0.4, 0.55, 0.7))
+    return build_scene(static, [], lambda: _textures(np.random.default_rng(seed)), (0.4, 0.55, 0.7))
 
 
 def launch(

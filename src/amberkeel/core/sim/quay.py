@@ -132,7 +132,7 @@ def quay_scene(actors: tuple[Callable[[float], Mesh], ...] = (), seed: int = 60)
 def _still(seed: int) -> Scene:
     """Return the quay with nothing moving; its light takes some seconds to bake, and both passes have it."""
     static = join(_ground() + _cargo() + _tags() + far_hills(HEATH, CLOUD))
-    return build_scene(static, [], _textures(np.random.default_rng(seed)), (0.5, 0.6, 0.65))
+    return build_scene(static, [], lambda: _textures(np.random.default_rng(seed)), (0.5, 0.6, 0.65))
 
 
 def _move(first: int, count: int, positions, targets, wander: Wander | None) -> Move:

@@ -10,9 +10,10 @@ from scipy.spatial.transform import Rotation, Slerp
 
 from amberkeel.core.camera import CameraPath, row_times
 from amberkeel.core.lens import Lens
+from amberkeel.core.sim.meshes import Mesh
 from amberkeel.core.sim.motion import Move
 from amberkeel.core.sim.raster import NEAR, shade, visible_triangles
-from amberkeel.core.sim.scene import Scene, mesh_at
+from amberkeel.core.sim.scene import Scene, light_on, mesh_at
 
 ARM_M = 0.4
 """Metres in front of the camera nearer than which nothing is put in to measure slip by."""
@@ -65,6 +66,7 @@ def truth(shot: Shot) -> CameraPath:
 
 
 def _ray_map(lens: Lens) -> tuple[np.ndarray, np.ndarray]:
+    """Return each pixel's undistorted ray (2, H, W), and how it changes by a pixel along x and y (2, 2, H, W)."""
     x, y = np.meshgrid(np.arange(lens.width) + 0.5, np.arange(lens.height) + 0.5)
     px = np.stack([x, y], -1)
     rays = lens.normalise(px)
@@ -73,7 +75,7 @@ def _ray_map(lens: Lens) -> tuple[np.ndarray, np.ndarray]:
         (lens.normalise(px + d) - lens.normalise(px - d)) / (2 * step)
         for d in (np.array([step, 0]), np.array([0, step]))
     ]
-    return rays, np.stack(grad, -1)
+    return np.ascontiguousarray(np.moveaxis(rays, -1, 0)), np.ascontiguousarray(np.moveaxis(np.stack(grad), -1, 1))
 
 
 def _sample_plan(count: int, rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
@@ -102,10 +104,20 @@ def _boxes(corners: np.ndarray, lens: Lens) -> np.ndarray:
     edge = np.array([[0, 0], [lens.width, 0], [0, lens.height], [lens.width, lens.height], [0, lens.height / 2]])
     reach = np.abs(lens.normalise(edge)).max(0) * 1.02
     x, y, z = corners[..., 0], corners[..., 1], corners[..., 2]
-    out = (z <= NEAR).all(1)
+    out = z.max(1) <= NEAR
     for side in (x - reach[0] * z, -x - reach[0] * z, y - reach[1] * z, -y - reach[1] * z):
-        out |= (side > 0.0).all(1)
-    whole = (z <= 0.02).any(1) | (np.abs(corners[..., :2] / np.maximum(z, 0.02)[..., None]) > 1.5 * reach).any((1, 2))
+        out |= side.min(1) > 0.0
+    boxes = np.zeros((len(corners), 4), np.int64)
+    seen = np.nonzero(~out)[0]
+    boxes[seen] = _boxes_of_seen(corners[seen], lens, reach)
+    return boxes
+
+
+def _boxes_of_seen(corners: np.ndarray, lens: Lens, reach: np.ndarray) -> np.ndarray:
+    """Return the boxes (T, 4) of triangles that are not wholly outside `reach`, the view's half size at depth 1."""
+    z = corners[..., 2]
+    far_off = np.abs(corners[..., :2] / np.maximum(z, 0.02)[..., None]).max(1) > 1.5 * reach
+    whole = (z.min(1) <= 0.02) | far_off.any(1)
     px = lens.project(np.where(whole[:, None, None], 1.0, corners))
     low, high = px.min(1), px.max(1)
     pad = 3.0 + (0.1 if any(lens.radial) else 0.0) * (high - low)
@@ -113,17 +125,18 @@ def _boxes(corners: np.ndarray, lens: Lens) -> np.ndarray:
     low = np.clip(np.floor(low - pad), 0, size).astype(np.int64)
     high = np.clip(np.ceil(high + pad), 0, size).astype(np.int64)
     low[whole], high[whole] = 0, size
-    high[out] = low[out]
     return np.stack([low[:, 0], high[:, 0], low[:, 1], high[:, 1]], 1)
 
 
-def _texel_density(mesh, size: int) -> np.ndarray:
+def _texel_density(mesh: Mesh, size: int, first: int = 0) -> np.ndarray:
+    """Return texels a metre (T,) of the triangles from `first` on, whose textures have `size` texels a side."""
+
     def area(p):
         a, b = p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]
         cross = np.cross(a, b) if p.shape[-1] == 3 else a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]
         return np.linalg.norm(cross, axis=-1) if p.shape[-1] == 3 else np.abs(cross)
 
-    return np.sqrt(area(mesh.uv) / np.maximum(area(mesh.corners), 1e-12)) * size
+    return np.sqrt(area(mesh.uv[first:]) / np.maximum(area(mesh.corners[first:]), 1e-12)) * size
 
 
 class Renderer:
@@ -132,6 +145,7 @@ class Renderer:
     def __init__(self, shot: Shot):
         self.shot = shot
         self.rays, self.grad = _ray_map(shot.lens)
+        self._density: np.ndarray | None = None
 
     def linear(self, frame: float) -> tuple[np.ndarray, np.ndarray]:
         """Return linear light (H, W, 3) and actor coverage (H, W), 0 to 1, at a frame."""
@@ -154,18 +168,26 @@ class Renderer:
         return max(self.shot.samples, int(np.ceil(GHOST_FREE * turn * self.shot.lens.focal_px[0])))
 
     def _sample(self, time, offset, start, depth, index, picture, matte) -> None:
-        shot, scene = self.shot, self.shot.scene
-        mesh, ambient, sun, first_actor = mesh_at(scene, time)
-        density = _texel_density(mesh, scene.level_size[0])
-        grid = np.ascontiguousarray(np.moveaxis(self.rays + self.grad @ offset, -1, 0), dtype=np.float32)
+        shot, scene, baked = self.shot, self.shot.scene, self.shot.scene.baked()
+        mesh, first_actor = mesh_at(scene, time)
+        ambient, sun = light_on(scene, mesh)
+        density = self._texels(mesh, baked.level_size[0])
+        grid = (self.rays + self.grad[0] * offset[0] + self.grad[1] * offset[1]).astype(np.float32)
         for rows, rays, corners, boxes, position, rotation in self._bands(mesh.corners, grid, time, start):
             visible_triangles(corners, rays, boxes, depth[rows], index[rows])
             shade(
                 corners, mesh.uv, mesh.texture, mesh.glow, ambient, sun, density,
-                rays, depth[rows], index[rows], scene.texels, scene.level_start, scene.level_size,
-                1.0 / shot.lens.focal_px[0], rotation, position, scene.sun_from_world, scene.shadow,
+                rays, depth[rows], index[rows], baked.texels, baked.level_start, baked.level_size,
+                1.0 / shot.lens.focal_px[0], rotation, position, baked.sun_from_world, baked.shadow,
                 scene.haze, scene.haze_reach, first_actor, picture[rows], matte[rows],
             )  # fmt: skip
+
+    def _texels(self, mesh: Mesh, size: int) -> np.ndarray:
+        """Return texels a metre of the whole mesh; the set's are kept."""
+        still = self.shot.scene.static
+        if self._density is None:
+            self._density = _texel_density(still, size)
+        return np.concatenate([self._density, _texel_density(mesh, size, len(still))])
 
     def _bands(self, world: np.ndarray, rays: np.ndarray, time: float, start: int):
         """Yield bands of rows: their slice, rays (2, h, W), corners in the camera, boxes within the band, and its pose.
@@ -210,10 +232,10 @@ class Renderer:
         """Return inverse depth and the number of the nearest triangle (H, W each) at mid-shutter, -1 where nothing is
         seen.
         """
-        mesh, _, _, _ = mesh_at(self.shot.scene, frame)
+        mesh, _ = mesh_at(self.shot.scene, frame)
         shape = (self.shot.lens.height, self.shot.lens.width)
         inverse, index = np.empty(shape), np.empty(shape, np.int64)
-        grid = np.ascontiguousarray(np.moveaxis(self.rays, -1, 0), np.float32)
+        grid = self.rays.astype(np.float32)
         for rows, rays, corners, boxes, _, _ in self._bands(mesh.corners, grid, frame, BAND_ROWS):
             visible_triangles(corners, rays, boxes, inverse[rows], index[rows])
         return inverse, index
@@ -267,6 +289,7 @@ def develop(linear: np.ndarray, shot: Shot, frame: int) -> np.ndarray:
 def render_all(shot: Shot, threads: int = 2) -> Iterator[tuple[int, np.ndarray, np.ndarray]]:
     """Yield ``(frame, picture, matte)`` in frame order, rendered on `threads` threads."""
     renderer = Renderer(shot)
+    shot.scene.baked()  # once, not in each thread
     with ThreadPoolExecutor(threads) as pool:
         for frame, (picture, matte) in zip(shot.frames, pool.map(renderer.picture, shot.frames)):
             yield int(frame), picture, matte

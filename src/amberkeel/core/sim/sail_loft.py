@@ -108,7 +108,7 @@ def sail_loft_scene(seed: int = 20) -> Scene:
     return build_scene(
         static,
         [],
-        _textures(np.random.default_rng(seed)),
+        lambda: _textures(np.random.default_rng(seed)),
         (0.3, 0.85, 0.35),
         sun_power=0.9,
         sky_power=1.5,

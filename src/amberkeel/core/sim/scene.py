@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
 
@@ -14,32 +15,44 @@ SKY_DIRECTIONS = 28
 
 
 @dataclass(frozen=True)
+class Baked:
+    """What of a set takes seconds to make, and only a picture of it needs.
+
+    Attributes
+    ----------
+    texels, level_start, level_size : all textures and their halvings in one array (see `stack_textures`).
+    ambient, sun : (T, 3) light at the static corners. `shadow`, `sun_from_world` : shadow map and its frame.
+    """
+
+    texels: np.ndarray
+    level_start: np.ndarray
+    level_size: np.ndarray
+    ambient: np.ndarray
+    sun: np.ndarray
+    shadow: np.ndarray
+    sun_from_world: np.ndarray
+
+
+@dataclass(frozen=True)
 class Scene:
     """Everything in front of the camera, in world coordinates (metres, Y up).
 
     Attributes
     ----------
     static : the set. `actors` : functions from frame time to a moving mesh.
-    texels, level_start, level_size : all textures and their halvings in one array (see `stack_textures`).
     sun_direction : (3,) unit vector towards the sun; `sun_power`, `sky_power` light from each.
     haze : (3,) colour of the air; `haze_reach` share lost a metre.
-    ambient, sun : (T, 3) light at the static corners. `shadow`, `sun_from_world` : shadow map and its frame.
+    baked : gives textures and light, made at the first call.
     """
 
     static: Mesh
     actors: tuple[Callable[[float], Mesh], ...]
-    texels: np.ndarray
-    level_start: np.ndarray
-    level_size: np.ndarray
     sun_direction: np.ndarray
     sun_power: float
     sky_power: float
     haze: np.ndarray
     haze_reach: float
-    ambient: np.ndarray
-    sun: np.ndarray
-    shadow: np.ndarray
-    sun_from_world: np.ndarray
+    baked: Callable[[], Baked]
 
 
 def stack_textures(textures: list[np.ndarray]):
@@ -110,22 +123,22 @@ def sky_light(mesh: Mesh, near: np.ndarray) -> np.ndarray:
     return out
 
 
-def surface_light(mesh: Mesh, direction: np.ndarray, sky_power: float, sun_power: float):
+def surface_light(normals: np.ndarray, direction: np.ndarray, sky_power: float, sun_power: float):
     """Return unshadowed (ambient, sun) light at each corner, (T, 3) each, by normal; surfaces are two-sided.
 
     Parameters
     ----------
-    mesh : of triangles. direction : (3,) to the sun. sky_power, sun_power : of their light.
+    normals : (T, 3, 3) of triangles' corners. direction : (3,) to the sun. sky_power, sun_power : of their light.
     """
-    upward = 0.5 + 0.5 * np.abs(mesh.normals[..., 1])
-    lambert = np.clip(np.abs(mesh.normals @ direction), 0.0, 1.0)
+    upward = 0.5 + 0.5 * np.abs(normals[..., 1])
+    lambert = np.clip(np.abs(normals @ direction), 0.0, 1.0)
     return sky_power * upward, sun_power * lambert
 
 
 def build_scene(
     static: Mesh,
     actors,
-    textures: list[np.ndarray],
+    textures: Callable[[], list[np.ndarray]],
     sun_direction,
     sun_power: float = 1.1,
     sky_power: float = 1.2,
@@ -133,37 +146,42 @@ def build_scene(
     haze_reach: float = 0.010,
     near_m: float = 25.0,
 ) -> Scene:
-    """Bake light and shadow and return the scene; triangles within `near_m` of the origin cast and take shade.
+    """Return the scene; its textures, light and shadow are made when a picture is first asked for.
 
     Parameters
     ----------
-    static : mesh of the set. actors : meshes by time. textures : pictures. sun_direction : (3,). sun_power,
-        sky_power : of their light. haze : colour. haze_reach : share a metre. near_m : metres.
+    static : mesh of the set. actors : meshes by time. textures : makes the pictures. sun_direction : (3,). sun_power,
+        sky_power : of their light. haze : colour. haze_reach : share a metre. near_m : metres from the origin within
+        which triangles cast and take shade.
     """
     direction = np.asarray(sun_direction, float)
     direction = direction / np.linalg.norm(direction)
-    near = (np.abs(static.corners).max(axis=(1, 2)) < near_m) & (static.glow == 0.0)
-    ambient, sun = surface_light(static, direction, sky_power, sun_power)
-    ambient = ambient * (0.12 + 0.88 * sky_light(static, near) ** 1.3)
-    frame = _light_frame(direction, static.corners[near], SHADOW_SIZE)
-    shadow = _height_map(frame, static.corners[near], SHADOW_SIZE)
-    texels, starts, sizes = stack_textures(textures)
+
+    @cache
+    def baked() -> Baked:
+        near = (np.abs(static.corners).max(axis=(1, 2)) < near_m) & (static.glow == 0.0)
+        ambient, sun = surface_light(static.normals, direction, sky_power, sun_power)
+        ambient = ambient * (0.12 + 0.88 * sky_light(static, near) ** 1.3)
+        frame = _light_frame(direction, static.corners[near], SHADOW_SIZE)
+        shadow = _height_map(frame, static.corners[near], SHADOW_SIZE)
+        texels, starts, sizes = stack_textures(textures())
+        return Baked(texels, starts, sizes, ambient, sun, shadow, frame)
+
     return Scene(
-        static, tuple(actors), texels, starts, sizes, direction, sun_power, sky_power,
-        np.asarray(haze, float), haze_reach, ambient, sun, shadow, frame,
+        static, tuple(actors), direction, sun_power, sky_power, np.asarray(haze, float), haze_reach, baked
     )  # fmt: skip
 
 
-def mesh_at(scene: Scene, time: float) -> tuple[Mesh, np.ndarray, np.ndarray, int]:
-    """Return the whole mesh at a frame time, its ambient and sun light (T, 3), and the first actor triangle."""
+def mesh_at(scene: Scene, time: float) -> tuple[Mesh, int]:
+    """Return the whole mesh at a frame time, and the number of the first actor's first triangle."""
     moving = [actor(time) for actor in scene.actors]
-    if not moving:
-        return scene.static, scene.ambient, scene.sun, len(scene.static)
-    people = join(moving)
-    ambient, sun = surface_light(people, scene.sun_direction, 0.75 * scene.sky_power, scene.sun_power)
-    return (
-        join([scene.static, people]),
-        np.concatenate([scene.ambient, ambient]),
-        np.concatenate([scene.sun, sun]),
-        len(scene.static),
-    )
+    return join([scene.static, *moving]) if moving else scene.static, len(scene.static)
+
+
+def light_on(scene: Scene, mesh: Mesh) -> tuple[np.ndarray, np.ndarray]:
+    """Return the ambient and the sun's light (T, 3) at the corners of the whole mesh."""
+    still, first = scene.baked(), len(scene.static)
+    if len(mesh) == first:
+        return still.ambient, still.sun
+    moving = surface_light(mesh.normals[first:], scene.sun_direction, 0.75 * scene.sky_power, scene.sun_power)
+    return np.concatenate([still.ambient, moving[0]]), np.concatenate([still.sun, moving[1]])

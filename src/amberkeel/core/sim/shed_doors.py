@@ -97,7 +97,7 @@ def _things() -> list[Mesh]:
 def shed_doors_scene(seed: int = 40) -> Scene:
     """Return the shed of SKL_040 behind its paving."""
     static = join(_shed() + _paving() + _things() + far_hills(HEATH, CLOUD))
-    return build_scene(static, [], _textures(np.random.default_rng(seed)), (0.45, 0.7, 0.6))
+    return build_scene(static, [], lambda: _textures(np.random.default_rng(seed)), (0.45, 0.7, 0.6))
 
 
 def edges() -> list[SetEdge]:

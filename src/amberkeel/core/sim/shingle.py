@@ -80,7 +80,7 @@ def _wrack() -> list[Mesh]:
 def shingle_scene(seed: int = 80) -> Scene:
     """Return the beach of SKL_080; nobody is on it."""
     static = join(_beach() + _wrack() + far_hills(HEATH, CLOUD))
-    return build_scene(static, [], _textures(np.random.default_rng(seed)), (0.7, 0.42, 0.25))
+    return build_scene(static, [], lambda: _textures(np.random.default_rng(seed)), (0.7, 0.42, 0.25))
 
 
 def shingle(

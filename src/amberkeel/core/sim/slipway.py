@@ -111,7 +111,7 @@ def slipway_scene(seed: int = 10) -> Scene:
         yard_hand([3.4, 0.0, -2.0], [-4.4, 0.0, -1.6], (FIRST_FRAME + 10, last + 6), (OIL, TROUSERS, SKIN)),
     ]
     static = join(_ground() + _boat() + _yard() + far_hills(HEATH, CLOUD))
-    return build_scene(static, hands, _textures(np.random.default_rng(seed)), (-0.55, 0.62, 0.56))
+    return build_scene(static, hands, lambda: _textures(np.random.default_rng(seed)), (-0.55, 0.62, 0.56))
 
 
 def slipway(
