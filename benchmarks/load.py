@@ -178,9 +178,7 @@ class _Person:
         self.token = re.search(rb'csrf-token" content="([^"]+)', page)[1].decode()
 
 
-def _work(
-    port: int, shot: int, tracks: list[int], until: _End, seed: int, done: Outcome, lock: threading.Lock
-) -> None:
+def _work(port: int, shot: int, tracks: list[int], until: _End, seed: int, done: Outcome, lock: threading.Lock) -> None:
     """Edit own tracks until the end; a refusal because somebody was faster is tried again on the newest state."""
     chance, person, count = np.random.default_rng(seed), _Person(port, done, lock), 0
     time.sleep(float(chance.uniform(0, THINK_S)))

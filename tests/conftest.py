@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from desk import new_production, taken_in
+from desk import new_page, new_production, taken_in
 from plates import rendered, simulated
 
 from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
@@ -20,9 +20,10 @@ from amberkeel.core.sim.sail_loft import edges
 from amberkeel.core.solve.solve import solve_tracks
 
 LONGEST = (
-    "ties_pages", "casebook_pages", "hard_shots", "command_line", "shared_lens", "repairs", "lens_pages", "diagnosis",
-    "masks_pages", "lens_evidence", "tracks_pages", "house", "service", "faults", "bad_requests", "handoff_pages",
-    "masks", "keeping", "world_pages", "refinements", "subject_pages", "shed_doors", "lens_shared", "pages",
+    "ties_pages", "casebook_pages", "hard_shots", "shared_lens", "house", "bad_requests", "masks_pages", "world_pages",
+    "diagnosis", "repairs", "motions", "faults", "lens_pages", "service", "handoff_pages", "refinements",
+    "lens_evidence", "shed_doors", "command_line", "lens_pictures", "keeping", "masks", "lens_shared", "subject_pages",
+    "tracks_pages", "journey", "evidence", "histories", "solve", "solve_parts", "hard_plates", "news", "subjects",
 )  # fmt: skip
 """Files of tests that take longest, in this order: begun first, so that no process is left with one at the end."""
 
@@ -229,8 +230,7 @@ def browser():
 @pytest.fixture(scope="module")
 def solved_page(browser, service, solved_shot):
     """The desk of the solved shot, for trying its modules on."""
-    opened = browser.new_page(viewport={"width": 1280, "height": 800})
-    opened.set_default_timeout(60_000)
+    opened = new_page(browser)
     opened.goto(f"{service.address}/shots/{solved_shot}/solve")
     opened.wait_for_selector("body[data-ready]")
     yield opened

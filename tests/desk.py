@@ -4,6 +4,9 @@ screen.
 
 from contextlib import contextmanager
 
+FORGET = "if (!sessionStorage.getItem('test')) { localStorage.clear(); sessionStorage.setItem('test', '1'); }"
+"""Run before a page's own scripts: what other pages remembered is forgotten, what this one remembers is kept."""
+
 
 def new_production(opened, name):
     """A production of that name, numbered on where another file of tests made one: they share a service."""
@@ -58,11 +61,19 @@ def module(page, name, body, argument=None):
     return page.evaluate(f"async (a) => {{ const m = await import('/static/desk/{name}.js'); {body} }}", argument)
 
 
+def new_page(browser):
+    """A page of 1280x800 among those of one person, whose browser keeps what it has loaded."""
+    people = browser.contexts or [browser.new_context(viewport={"width": 1280, "height": 800})]
+    page = people[0].new_page()
+    page.add_init_script(FORGET)
+    page.set_default_timeout(60_000)
+    return page
+
+
 @contextmanager
 def desk_page(browser, service, shot_id, stage):
     """A shot's page at a stage; no script may fail on it."""
-    page = browser.new_page(viewport={"width": 1280, "height": 800})
-    page.set_default_timeout(60_000)
+    page = new_page(browser)
     troubles = []
     page.on("pageerror", lambda e: troubles.append(str(e)))
     page.goto(f"{service.address}/shots/{shot_id}/{stage}")

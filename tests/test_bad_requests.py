@@ -172,7 +172,7 @@ def brought_back(database, shot_id: int) -> int:
 def test_nothing_that_is_sent_breaks_the_server(client, database, posts, bare_shot):
     bodies = [None, [], "text", 7, {}]
     failed = []
-    for rule, view in posts.items():
+    for n, (rule, view) in enumerate(posts.items()):
         production = brought_back(database, bare_shot)
         number = str(production if rule.startswith("/productions/") else bare_shot)
         address = re.sub(r"<(?:int:)?(\w+)>", lambda m, number=number: {"number": number}.get(m[1], "1"), rule)
@@ -181,10 +181,13 @@ def test_nothing_that_is_sent_breaks_the_server(client, database, posts, bare_sh
         keys = keys_of(view)
         # Alone each key gets a third of what is spoilt, and all keys together get all of it.
         failed += [post(client, rule, address, {key: v}) for k, key in enumerate(keys) for v in SPOILT[k % 3 :: 3]]
-        failed += [post(client, rule, address, dict.fromkeys(keys, value)) for value in (*SPOILT, *HOSTILE)]
+        if keys:
+            # What is hostile is spread over the views, half for each.
+            values = (*SPOILT, *HOSTILE[n % 2 :: 2])
+            failed += [post(client, rule, address, dict.fromkeys(keys, value)) for value in values]
         failed += [post(client, rule, address, body) for body in bodies]
-        for kind in ("application/x-www-form-urlencoded", "multipart/form-data"):
-            for value in HOSTILE[:12]:
+        for k, kind in enumerate(("application/x-www-form-urlencoded", "multipart/form-data")):
+            for value in HOSTILE[k:12:2] if keys else HOSTILE[:1]:
                 words = {key: value.encode("utf-8", "surrogatepass") for key in keys if isinstance(value, str)}
                 answer = client.post(address, data=words, content_type=kind)
                 failed.append((rule, kind, value[:30]) if answer.status_code >= 500 else None)
@@ -202,7 +205,9 @@ def test_no_address_breaks_the_server(client, bare_shot):
     failed = []
     rules = [r for r in create_app(from_environment()).url_map.iter_rules() if "GET" in r.methods]
     for rule in rules:
-        for value in ("0", "99999999999999999999", "-1", "%00", "%ff", "x", "..%2f..%2fetc", "%E5%90%8D", "a" * 5000):
+        taking = "<" in rule.rule
+        values = ("0", "99999999999999999999", "-1", "%00", "%ff", "x", "..%2f..%2fetc", "%E5%90%8D", "a" * 5000)
+        for value in values if taking else values[::3]:
             address = re.sub(r"<(?:int:|path:)?(\w+)>", value, rule.rule)
             own = re.sub(r"<(?:int:)?number>", str(bare_shot), rule.rule)
             own = re.sub(r"<(?:int:|path:)?(\w+)>", value, own)

@@ -10,7 +10,7 @@ from datetime import timedelta
 from pathlib import Path
 
 import pytest
-from desk import desk_page, new_production, poster, wait_for
+from desk import desk_page, new_page, new_production, poster, wait_for
 from playwright.sync_api import expect
 from sqlalchemy import select
 
@@ -306,7 +306,7 @@ def test_only_what_nothing_refers_to_is_cleaned_up(own, database, service, tmp_p
 
 def test_the_board_is_sifted_and_ordered_with_the_mouse(browser, service, client, own):
     shot, _ = own("SIFT_010 Gate", "Sifted")
-    page = browser.new_page(viewport={"width": 1280, "height": 800})
+    page = new_page(browser)
     page.goto(f"{service.address}/")
     card = page.locator(f"[data-shot='{shot}']")
     page.fill("#seek", "gate sift")
@@ -354,7 +354,7 @@ def test_the_board_is_sifted_and_ordered_with_the_mouse(browser, service, client
 
 def test_a_range_is_chosen_on_the_strip_at_intake(browser, service, client, database, own):
     _, production = own("STRIP_010")
-    page = browser.new_page(viewport={"width": 1280, "height": 800})
+    page = new_page(browser)
     page.goto(f"{service.address}/productions/{production}/new?root=0&path=SKL_010")
     page.get_by_role("link", name="skl.####.png").click()
     page.wait_for_selector("body[data-ready]")

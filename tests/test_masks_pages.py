@@ -8,7 +8,7 @@ import zipfile
 import cv2
 import numpy as np
 import pytest
-from desk import desk_page, on_screen, poster, pull
+from desk import desk_page, new_page, on_screen, poster, pull
 from playwright.sync_api import expect
 from sqlalchemy import select
 
@@ -377,7 +377,7 @@ def test_a_shape_bends_to_its_subject_by_a_job(ask, all_masks, database, masked_
 
 
 def test_the_pages_draw_the_same_shape_as_the_server(browser, service, masked_shot):
-    page = browser.new_page()
+    page = new_page(browser)
     page.goto(f"{service.address}/shots/{masked_shot}/masks")
     rng = np.random.default_rng(5)
     base = rng.uniform([200, 100, -9, -9, -9, -9], [400, 300, 9, 9, 9, 9], (7, 6))

@@ -278,7 +278,7 @@ def test_sets_are_handed_on_brought_in_renewed_and_deleted(client, passes):
 @pytest.fixture(scope="module")
 def crate_shot(service, database, once):
     """A crate carried past a camera that walks, solved with the crate masked roughly: the shot, and the truth."""
-    truth = carried(True, *SIZE, frames=20, samples=3)
+    truth = carried(True, *SIZE, frames=20)
     number = taken_in(database, rendered(once, "crate"), "CRATE_010 Carried", 260)
     media, renderer = Media(from_environment().media), Renderer(truth.shot)
     rough = [cv2.dilate(renderer.actor_matte(float(f), 0).astype(np.uint8), np.ones((15, 15), np.uint8)) > 0

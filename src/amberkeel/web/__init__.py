@@ -10,6 +10,7 @@ from amberkeel.core.errors import KeelError, without_folders
 from amberkeel.settings import Settings, from_environment
 from amberkeel.store.edits import StaleEdit
 from amberkeel.store.session import actor
+from amberkeel.web import statics
 from amberkeel.web.door import guard
 
 MAX_UPLOAD_BYTES = 8 * 1024**3
@@ -18,7 +19,7 @@ csrf = CSRFProtect()
 
 def create_app(settings: Settings | None = None) -> Flask:
     """Make the application from settings, or from the environment's."""
-    app = Flask(__name__)
+    app = Flask(__name__, static_folder=None)
     app.settings = settings or from_environment()
     app.config.update(
         SECRET_KEY=app.settings.secret,
@@ -34,6 +35,7 @@ def create_app(settings: Settings | None = None) -> Flask:
     )
     csrf.init_app(app)
     guard(app)
+    statics.serve(app)
     from amberkeel.web.areas import AREAS
 
     for area in AREAS:

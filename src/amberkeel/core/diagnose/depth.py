@@ -4,6 +4,7 @@ import numpy as np
 
 from amberkeel.core.diagnose.evidence import Evidence, medians
 from amberkeel.core.diagnose.finding import MINOR, NOTABLE, SERIOUS, Finding, Remedy, surety
+from amberkeel.core.solve.motions import FREE, NODAL
 
 NO_PARALLAX, FOCAL, ONE_DEPTH = "no-parallax", "odd-focal", "one-depth"
 
@@ -12,6 +13,12 @@ PARALLAX_UNITS = 6.0
 
 FLAT = 0.12
 """Spread of the middle seven tenths of the depths, over the middle one, up to which they are one depth."""
+
+TURN_OR_STATE = (
+    Remedy("motion", "Solve as a camera that only turns", word=NODAL),
+    Remedy("advice", "State a distance, a plane or coordinates"),
+)
+"""What helps a camera that moves where the shot holds no depth."""
 
 LEAST_POINTS = 12
 
@@ -36,7 +43,7 @@ def _one_depth(evidence: Evidence) -> Finding | None:
     live = np.zeros(len(solution.tracks), bool)
     live[np.unique(evidence.own[evidence.still])] = True
     live &= solution.points.known
-    if solution.motion != "free" or live.sum() < LEAST_POINTS:
+    if solution.motion != FREE or live.sum() < LEAST_POINTS:
         return None
     path = solution.path
     away = path.to_camera(solution.points.positions(path.positions[0])[live], len(path.frames) // 2)[:, 2]
@@ -55,9 +62,18 @@ def _one_depth(evidence: Evidence) -> Finding | None:
 
 
 def _parallax(evidence: Evidence) -> Finding | None:
+    """Return that a camera that only turns explains the tracks better, or that depths are hardly measured."""
     solution = evidence.solution
-    if solution.motion != "free":
+    if solution.motion != FREE:
         return None
+    score = {rival.motion: rival.score for rival in solution.rivals}
+    if score.get(NODAL, np.inf) < score.get(FREE, 0.0):
+        text = (
+            "A camera that only turns explains the tracks better than this one, which moves: points float at any "
+            "depth, and focal length and path are made up to suit them."
+        )
+        figures = {"score_over_turning": score[FREE]}
+        return Finding(NO_PARALLAX, SERIOUS, 0.95, text, (), (), TURN_OR_STATE, figures)
     path, (at, first) = solution.path, evidence.judged_samples
     live = np.zeros(len(first) - 1, bool)
     live[np.unique(evidence.own[evidence.still])] = True
@@ -78,13 +94,9 @@ def _parallax(evidence: Evidence) -> Finding | None:
         "The tracks hold hardly any parallax: points float at any depth, and a camera that only turns would explain "
         "them as well."
     )
-    remedies = (
-        Remedy("motion", "Solve as a camera that only turns", word="nodal"),
-        Remedy("advice", "State a distance, a plane or coordinates"),
-    )
     severity = SERIOUS if middle < PARALLAX_UNITS / 1.5 else NOTABLE
     figures = {"parallax_units": middle}
-    return Finding(NO_PARALLAX, severity, surety(PARALLAX_UNITS, max(middle, 0.1)), text, (), (), remedies, figures)
+    return Finding(NO_PARALLAX, severity, surety(PARALLAX_UNITS, max(middle, 0.1)), text, (), (), TURN_OR_STATE, figures)
 
 
 def _focal(evidence: Evidence) -> Finding | None:
@@ -101,6 +113,6 @@ def _focal(evidence: Evidence) -> Finding | None:
         text,
         (),
         (),
-        (Remedy("motion", "Solve as a camera that only turns", word="nodal"),),
+        (TURN_OR_STATE[0],),
         {"field_deg": float(field)},
     )

@@ -37,7 +37,9 @@ def camera_sentence(motion: str, rivals: Sequence[Rival]) -> str:
             spent = other.unknowns - own.unknowns
             text += f" {WHAT[other.motion].capitalize()} gains {gain:.3f} px for {spent} more unknowns: not worth it."
         else:
-            text += f" {WHAT[other.motion].capitalize()} leaves {_px(other)}."
+            text += f" {WHAT[other.motion].capitalize()} leaves {_px(other)}"
+            spared = own.unknowns - other.unknowns
+            text += f" with {spared} fewer unknowns: the better explanation." if other.score < own.score else "."
     return text
 
 

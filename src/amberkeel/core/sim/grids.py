@@ -57,7 +57,7 @@ def chess(columns: int = 10, rows: int = 7, square_mm: float = 25.0) -> Paint:
 
     def paint(mm: np.ndarray) -> np.ndarray:
         position = mm / square_mm + 1.0
-        return _on_paper(position, [columns, rows], 0.6, np.floor(position).sum(-1) % 2 == 0)
+        return _on_paper(position, [columns, rows], 0.6, lambda at: np.floor(at).sum(-1) % 2 == 0)
 
     return paint
 
@@ -71,9 +71,10 @@ def dots(columns: int = 9, rows: int = 6, pitch_mm: float = 25.0, radius_mm: flo
     """
 
     def paint(mm: np.ndarray) -> np.ndarray:
-        position = mm / pitch_mm + 0.5
-        off = np.linalg.norm((position - np.floor(position) - 0.5) * pitch_mm, axis=-1)
-        return _on_paper(position, [columns, rows], 0.5, off < radius_mm)
+        def dark(at: np.ndarray) -> np.ndarray:
+            return np.linalg.norm((at - np.floor(at) - 0.5) * pitch_mm, axis=-1) < radius_mm
+
+        return _on_paper(mm / pitch_mm + 0.5, [columns, rows], 0.5, dark)
 
     return paint
 
@@ -90,24 +91,27 @@ def tags(columns: int, rows: int, side_mm: float, gap: float = 0.25, first: int 
     bits = np.array([cv2.aruco.generateImageMarker(book, first + k, 8) for k in range(columns * rows)]) > 127
 
     def paint(mm: np.ndarray) -> np.ndarray:
-        position = mm / (side_mm * (1.0 + gap))
-        cell = np.clip(np.floor(position).astype(int), 0, [columns - 1, rows - 1])
-        within = (mm / side_mm - cell * (1.0 + gap)) * 8.0
-        at = np.floor(within).astype(int)
-        inside = ((at >= 0) & (at < 8)).all(-1)
-        at = np.clip(at, 0, 7)
-        return _on_paper(
-            position,
-            [columns, rows],
-            0.3,
-            inside & ~bits[cell[..., 1] * columns + cell[..., 0], at[..., 1], at[..., 0]],
-        )
+        def dark(position: np.ndarray) -> np.ndarray:
+            cell = np.clip(np.floor(position).astype(int), 0, [columns - 1, rows - 1])
+            at = np.floor((position - cell) * (1.0 + gap) * 8.0).astype(int)
+            inside = ((at >= 0) & (at < 8)).all(-1)
+            at = np.clip(at, 0, 7)
+            return inside & ~bits[cell[..., 1] * columns + cell[..., 0], at[..., 1], at[..., 0]]
+
+        return _on_paper(mm / (side_mm * (1.0 + gap)), [columns, rows], 0.3, dark)
 
     return paint
 
 
-def _on_paper(position: np.ndarray, size: list[int], margin: float, dark: np.ndarray) -> np.ndarray:
-    """Return the light of a board whose pattern fills `size` cells, with a margin of paper, before a wall."""
+def _on_paper(position: np.ndarray, size: list[int], margin: float, dark: Paint) -> np.ndarray:
+    """Return the light of a board whose pattern fills `size` cells, with a margin of paper, before a wall.
+
+    Parameters
+    ----------
+    position : (…, 2) in cells. size : cells each way. margin : in cells. dark : whether positions (N, 2) are dark.
+    """
+    light = np.full(position.shape[:-1], WALL)
+    light[((position > -margin) & (position < np.array(size) + margin)).all(-1)] = PAPER
     inside = ((position > 0) & (position < size)).all(-1)
-    paper = ((position > -margin) & (position < np.array(size) + margin)).all(-1)
-    return np.where(inside & dark, DARK, np.where(paper, PAPER, WALL))
+    light[inside] = np.where(dark(position[inside]), DARK, PAPER)
+    return light

@@ -53,7 +53,9 @@ def explained(asked: Asked, progress: Progress) -> Solved:
         return refined(asked, progress)
     if stands_still(asked.problem()) and not asked.recipe.zoom:
         return locked(asked)
-    if motion in (FREE, PLANE):
+    if motion == FREE:
+        return _beside_turning(asked, free_camera(asked, span(progress, 0.0, 0.8)), span(progress, 0.8, 1.0))
+    if motion == PLANE:
         return free_camera(asked, progress)
     if motion in (NODAL, SWING):
         turns = _turning(asked, progress)
@@ -85,7 +87,7 @@ def _turning(asked: Asked, progress: Progress) -> _Turns | None:
     too little.
     """
     plan = asked.plan
-    most = EXPLAINS if asked.recipe.motion == AUTO else np.inf
+    most = EXPLAINS if asked.recipe.motion in (AUTO, FREE) else np.inf
     of, early = (asked.problem(), plan), span(progress, 0.0, 0.7)
     if asked.recipe.zoom:
         turned = zooming_turn(*of, asked.freedom, asked.size[0], early, most)
@@ -95,6 +97,20 @@ def _turning(asked: Asked, progress: Progress) -> _Turns | None:
         return None
     nodal = replace(finished(turned, asked.freedom, plan.later, span(progress, 0.7, 1.0)), motion=NODAL)
     return _Turns(turned, nodal)
+
+
+def _beside_turning(asked: Asked, moving: Solved, progress: Progress) -> Solved:
+    """Return a camera that was asked to move, with what one that only turns makes of the tracks where it makes
+    anything: a camera that moves explains a pan too, at depths that nothing holds.
+    """
+    with keeping(moving):
+        try:
+            turns = _turning(asked, progress)
+        except SolveError:
+            return moving
+    if turns is None:
+        return moving
+    return replace(moving, rivals=tuple(compare([turns.nodal, moving], asked.tracks.in_state(ACTIVE))))
 
 
 def _compared(asked: Asked, turns: _Turns, progress: Progress) -> Solved:
