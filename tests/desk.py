@@ -18,7 +18,7 @@ def new_production(opened, name):
     return Production(name=f"{name} {before + 1}" if before else name)
 
 
-def taken_in(database, folder, name, count=240):
+def taken_in(database, folder, name, count=160):
     """Take in the plate of a rendered folder and follow it, as the jobs do; returns the shot's number."""
     from amberkeel.core.plate.plate import open_plate
     from amberkeel.jobs.kinds import work

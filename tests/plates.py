@@ -23,11 +23,11 @@ def _every(shot: Shot, step: int) -> Shot:
 
 
 SHOTS = {
-    "slipway": lambda: slipway(*SIZE, 40, samples=3),
+    "slipway": lambda: slipway(*SIZE, 40, samples=4),
     "loft": lambda: sail_loft(*SIZE, frames=20, samples=2),
     "pan": lambda: _every(breakwater(*SIZE, samples=2), 3),
     "doors": lambda: _every(shed_doors(*SIZE, samples=2), 4),
-    "run": lambda: gangway(*SIZE, frames=30, samples=3),
+    "run": lambda: gangway(*SIZE, frames=30, samples=4),
     "clean": lambda: clean_pass(*SIZE, frames=20, samples=2),
     "live": lambda: live_pass(*SIZE, frames=20, samples=2),
     "boat": lambda: launch(*SIZE, frames=30, samples=2),

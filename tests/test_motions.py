@@ -7,6 +7,10 @@ import pytest
 from simulated import cloud, moving_camera, observe, tracks_of
 
 from amberkeel.core.camera import CameraPath
+from amberkeel.core.diagnose.depth import NO_PARALLAX
+from amberkeel.core.diagnose.diagnose import diagnose
+from amberkeel.core.diagnose.finding import SERIOUS
+from amberkeel.core.diagnose.path import JITTER, SPIKE
 from amberkeel.core.errors import SolveError
 from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.handoff.camera_wording import camera_sentence, standing_sentence
@@ -94,6 +98,19 @@ def test_what_is_asked_for_is_what_is_solved(rng):
         solve_tracks(observe(panning(), points, NOISE_PX, rng), FRAMES, 640, 360, Recipe(radius=0.0))
     with pytest.raises(SolveError, match="no camera motion"):
         solved(panning(), points, rng, "spin")
+
+
+def test_a_pan_that_was_asked_to_move_is_told_to_be_a_pan(rng):
+    solution = solved(panning(), around(rng, 90), rng, FREE)
+    scores = {rival.motion: rival.score for rival in solution.rivals}
+    assert solution.motion == FREE and scores[NODAL] == 0.0 < scores[FREE]
+    assert "turning alone leaves" in camera_sentence(FREE, solution.rivals).lower()
+    assert "fewer unknowns: the better explanation" in camera_sentence(FREE, solution.rivals)
+    found = diagnose(solution)
+    assert (found[0].kind, found[0].severity) == (NO_PARALLAX, SERIOUS) and found[0].remedies[0].word == NODAL
+    assert not {SPIKE, JITTER} & {one.kind for one in found}
+    moving = solved(moving_camera(24), cloud(rng, 90), rng, FREE)
+    assert NO_PARALLAX not in [one.kind for one in diagnose(moving)]
 
 
 def test_a_floor_seen_by_a_moving_camera_is_no_pan(rng):

@@ -3,6 +3,7 @@
 import csv
 import io
 import json
+import re
 from fractions import Fraction
 from pathlib import Path
 
@@ -70,6 +71,20 @@ def test_pages_load_nothing_from_elsewhere(client, solved_shot):
     assert "Barlow" in fonts and "http" not in fonts
     styles = client.get("/static/styles/desk.css").text
     assert "--color-amber" in styles and "@import" not in styles
+
+
+def test_scripts_are_kept_for_good_as_long_as_they_are_the_same(client, solved_shot):
+    page = client.get(f"/shots/{solved_shot}/solve").text
+    address = re.search(r'src="(/static/v/\w+/desk/shell/main\.js)"', page)[1]
+    kept = client.get(address)
+    assert kept.status_code == 200 and "max-age=31536000" in kept.headers["Cache-Control"]
+    for other in ("/static/desk/shell/main.js", "/static/v/another/desk/shell/main.js"):
+        asked = client.get(other)
+        assert asked.data == kept.data and "max-age=31536000" not in asked.headers["Cache-Control"]
+        tag = {"If-None-Match": asked.headers["ETag"]}
+        assert client.get(other, headers=tag).status_code == 304
+    for out in ("/static/../__init__.py", "/static/v/x/%2e%2e/__init__.py", "/static/nothing.js"):
+        assert client.get(out).status_code == 404
 
 
 def test_state_names_all_that_changes(state):

@@ -33,7 +33,7 @@ def doors():
 
 @pytest.fixture(scope="module")
 def shot_id(service, database, once):
-    return taken_in(database, rendered(once, "doors"), "DOORS_040 Shed doors", 160)
+    return taken_in(database, rendered(once, "doors"), "DOORS_040 Shed doors")
 
 
 @pytest.fixture(scope="module")

@@ -28,7 +28,7 @@ from amberkeel.store.session import session
 def passes(service, database, once):
     """Both passes of the quay in one production: the clean one solved with its tags, the live one just followed."""
     clean, live = (
-        taken_in(database, rendered(once, plate), name, 260)
+        taken_in(database, rendered(once, plate), name, 200)
         for plate, name in (("clean", "QUAY_060 Clean"), ("live", "QUAY_061 Live"))
     )
     with session(database) as opened:
@@ -279,14 +279,14 @@ def test_sets_are_handed_on_brought_in_renewed_and_deleted(client, passes):
 def crate_shot(service, database, once):
     """A crate carried past a camera that walks, solved with the crate masked roughly: the shot, and the truth."""
     truth = carried(True, *SIZE, frames=20)
-    number = taken_in(database, rendered(once, "crate"), "CRATE_010 Carried", 260)
+    number = taken_in(database, rendered(once, "crate"), "CRATE_010 Carried", 200)
     media, renderer = Media(from_environment().media), Renderer(truth.shot)
     rough = [cv2.dilate(renderer.actor_matte(float(f), 0).astype(np.uint8), np.ones((15, 15), np.uint8)) > 0
              for f in truth.shot.frames]  # fmt: skip
     with session(database) as opened:
         frames, mattes = truth.shot.frames.tolist(), [put_matte(media, one) for one in rough]
         opened.add(Mask(shot_id=number, name="Crate", kind="matte", removed=False, frames=frames, mattes=mattes))
-    work("follow", from_environment(), number, {"count": 260}, lambda *_: None)
+    work("follow", from_environment(), number, {"count": 200}, lambda *_: None)
     work("solve", from_environment(), number, {}, lambda *_: None)
     return number, truth
 

@@ -96,7 +96,9 @@ def _parallax(evidence: Evidence) -> Finding | None:
     )
     severity = SERIOUS if middle < PARALLAX_UNITS / 1.5 else NOTABLE
     figures = {"parallax_units": middle}
-    return Finding(NO_PARALLAX, severity, surety(PARALLAX_UNITS, max(middle, 0.1)), text, (), (), TURN_OR_STATE, figures)
+    return Finding(
+        NO_PARALLAX, severity, surety(PARALLAX_UNITS, max(middle, 0.1)), text, (), (), TURN_OR_STATE, figures
+    )
 
 
 def _focal(evidence: Evidence) -> Finding | None:

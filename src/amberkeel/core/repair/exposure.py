@@ -4,7 +4,7 @@ A pose is that of mid-shutter. What a picture shows is the mean over the exposur
 struck that mean lies elsewhere: by ``a τ² / 24`` for an acceleration a and an open share τ of the frame interval.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from scipy.interpolate import BSpline, make_interp_spline
@@ -41,11 +41,13 @@ class Motion:
     rates : (F, 3) radians a frame, by how much the camera turns faster than the splines say on each frame, about its
         own axes; None for not at all. They come from how far the pictures are blurred.
     ways : (F,) how the camera moves within each frame, one of SMOOTH, STILL and EVEN; None: smoothly on all.
+    courses : splines of the path about its rows, as far as they were asked for; of the path alone.
     """
 
     path: CameraPath
     rates: np.ndarray | None = None
     ways: np.ndarray | None = None
+    courses: dict[int, BSpline] = field(default_factory=dict, repr=False)
 
     def poses(self, row: int, times: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Return positions (N, 3) and ``world_from_camera`` (N, 3, 3) at times (N,) about a row, in frames from it."""
@@ -65,6 +67,11 @@ class Motion:
 
     def _course(self, row: int) -> BSpline:
         """Return position and rotation vector from the row's own pose, (6,), over frames from the row."""
+        if row not in self.courses:
+            self.courses[row] = self._made_course(row)
+        return self.courses[row]
+
+    def _made_course(self, row: int) -> BSpline:
         path, count = self.path, len(self.path.frames)
         first = int(np.clip(row - AROUND, 0, max(count - 2 * AROUND - 1, 0)))
         near = np.arange(first, min(first + 2 * AROUND + 1, count))

@@ -37,6 +37,9 @@ KERNEL_NOISE = 0.01
 
 Masked = Callable[[int], np.ndarray] | None
 
+KEPT_BYTES = 256 * 1024**2
+"""Memory for frames that references are drawn from."""
+
 NOT_OPEN = 1e-3
 """Share of the frame interval that stands for a shutter that blurs nothing."""
 
@@ -107,6 +110,8 @@ class Led:
         self.xyz = solution.points.positions(solution.path.positions[0])
         self.known = solution.points.known & (np.array(solution.tracks.states) != EXCLUDED)
         self.barred = np.zeros(len(self.path.frames), bool) if barred is None else barred
+        self._given: dict[tuple[int, int | None], tuple[_Patches, np.ndarray]] = {}
+        self._pictures: dict[int, np.ndarray] = {}
 
     @cached_property
     def lender(self) -> _Lender:
@@ -135,26 +140,42 @@ class Led:
         turned = np.einsum("mji,jk->mik", self.path.world_from_camera[rows], self.path.world_from_camera[row])
         return turned[:, :2, :2] * np.clip(grown, 0.5, 2.0)[:, None, None]
 
+    def _picture(self, frame: int) -> np.ndarray:
+        """Return a frame as float32; those asked for last are kept, up to `KEPT_BYTES`."""
+        if frame not in self._pictures:
+            picture = as_float(self.grays.get(frame))
+            while self._pictures and (len(self._pictures) + 1) * picture.nbytes > KEPT_BYTES:
+                del self._pictures[next(iter(self._pictures))]
+            self._pictures[frame] = picture
+        return self._pictures[frame]
+
+    def _lent(self, row: int, most: int | None) -> tuple[_Patches, np.ndarray]:
+        """Return the patches of a frame and their warps, which stay the same however the camera moves within it."""
+        if (row, most) not in self._given:
+            patches = self._patches(row, most)
+            self._given[row, most] = patches, self._warps(patches, row)
+        return self._given[row, most]
+
     def fitted(self, row: int, shutter: float, most: int | None = None) -> Fits:
         """Return the patches of a frame as they were found on it."""
-        patches = self._patches(row, most)
+        patches, warps = self._lent(row, most)
         way, count = self.motion.streaks(self.xyz[patches.tracks], row, shutter), len(patches.tracks)
         reach = float(np.percentile(np.abs(way).max((1, 2)), 90)) if count else 0.0
         bank = Bank(self.half + min(int(np.ceil(0.3 * reach)), self.half), self.prior)
         cell = bank.half + BORDER
         side = 2 * cell + 1
-        sheet, warps = np.zeros((max(count, 1) * side, side), np.float32), self._warps(patches, row)
+        sheet = np.zeros((max(count, 1) * side, side), np.float32)
         for source in np.unique(patches.source):
             own = np.nonzero(patches.source == source)[0]
             part = np.zeros((len(own) * side, side), np.float32)
-            draw_along(as_float(self.grays.get(int(source))), patches.place[own], way[own], warps[own], cell, part)
+            draw_along(self._picture(int(source)), patches.place[own], way[own], warps[own], cell, part)
             sheet.reshape(-1, side, side)[own] = part.reshape(-1, side, side)
         middles = np.stack([np.full(count, cell + 0.5), np.arange(count) * side + cell + 0.5], 1)
         bank.patches, bank.gradients, bank.inverses, made = bank.cut(sheet, middles)
         states = states_at(sheet, middles)
         states[:, :2] = patches.expected
         results, status = np.zeros((count, 3)), np.zeros(count, np.int64)
-        gray = as_float(self.grays.get(int(self.path.frames[row])))
+        gray = self._picture(int(self.path.frames[row]))
         register_patches(gray, bank.patches, bank.gradients, bank.inverses, bank.half, states, 15, results, status)
         _, spread = scale_and_distortion(states)
         strayed = np.hypot(*(states[:, :2] - patches.expected).T)
