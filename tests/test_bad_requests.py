@@ -186,8 +186,9 @@ def test_nothing_that_is_sent_breaks_the_server(client, database, posts, bare_sh
             values = (*SPOILT, *HOSTILE[n % 2 :: 2])
             failed += [post(client, rule, address, dict.fromkeys(keys, value)) for value in values]
         failed += [post(client, rule, address, body) for body in bodies]
+        reads_forms = re.search(r"request\.(form|files|values)|uploaded\(", inspect.getsource(inspect.getmodule(view)))
         for k, kind in enumerate(("application/x-www-form-urlencoded", "multipart/form-data")):
-            for value in HOSTILE[k:12:2] if keys else HOSTILE[:1]:
+            for value in HOSTILE[k:12:2] if keys and reads_forms else HOSTILE[k : k + 1]:
                 words = {key: value.encode("utf-8", "surrogatepass") for key in keys if isinstance(value, str)}
                 answer = client.post(address, data=words, content_type=kind)
                 failed.append((rule, kind, value[:30]) if answer.status_code >= 500 else None)
