@@ -36,7 +36,8 @@ class Solution:
     noise_factor : by how much the stated noise of the tracks understates their error.
     position_sigma : (F,) one sigma of the camera's position in world units, the first camera held.
     terms : what each piece of further knowledge says after the solve. motion : one of `MOTIONS` but "auto".
-    rivals : the explanations of the tracks that were compared, none where one was asked for.
+    rivals : the explanations of the tracks that were compared; where one was asked for none, but for a camera
+        that moves, which is held against one that only turns.
     point_covariance : (T, 3, 3) world units squared, the first camera held; NaN where a depth is unknown.
     standing : stretches in which the camera stands still and is held at one spot, first and last frame of each.
     rotation_sigma : (F,) one sigma of the camera's turn, radians, the first camera held; None where unknown.
