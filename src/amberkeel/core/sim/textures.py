@@ -6,7 +6,8 @@ Every function takes a random generator and returns (S, S, 3) float32 linear ref
 import cv2
 import numpy as np
 from scipy import fft
-from scipy.spatial import cKDTree
+
+from amberkeel.core.sim.cells import nearest_two
 
 SIZE = 1024
 """Texels along each side of a texture."""
@@ -91,17 +92,8 @@ def painted_strakes(rng, rows: int = 10, paint=(0.09, 0.21, 0.25), under=(0.34, 
 
 def _cells(rng, count: int, squash: float = 1.0):
     """Tiling Voronoi cells: (cell number, edge distance share, distance to centre) over the texture."""
-    seeds = rng.uniform(0.0, 1.0, (count, 2))
-    shifts = np.array([(a, b) for a in (-1, 0, 1) for b in (-1, 0, 1)])
-    tiled = (seeds[None] + shifts[:, None]).reshape(-1, 2) * [1.0, squash]
-    y, x = np.mgrid[0:SIZE, 0:SIZE] / SIZE
-    distance, index = cKDTree(tiled).query(np.stack([x.ravel(), y.ravel() * squash], 1), k=2, workers=-1)
-    shape = (SIZE, SIZE)
-    return (
-        (index[:, 0] % count).reshape(shape),
-        (distance[:, 1] - distance[:, 0]).reshape(shape),
-        distance[:, 0].reshape(shape),
-    )
+    index, near, far = nearest_two(rng.uniform(0.0, 1.0, (count, 2)), squash, SIZE)
+    return index, far - near, near
 
 
 def shingle(rng, count: int = 2600) -> np.ndarray:
