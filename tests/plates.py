@@ -8,7 +8,7 @@ from amberkeel.core.pictures.write import write_png
 from amberkeel.core.sim.breakwater import breakwater
 from amberkeel.core.sim.gangway import gangway
 from amberkeel.core.sim.launch import launch
-from amberkeel.core.sim.quay import carried, clean_pass, live_pass
+from amberkeel.core.sim.quay import Carried, carried, clean_pass, live_pass
 from amberkeel.core.sim.render import Shot, render_all
 from amberkeel.core.sim.sail_loft import sail_loft
 from amberkeel.core.sim.shed_doors import shed_doors
@@ -22,6 +22,12 @@ def _every(shot: Shot, step: int) -> Shot:
     return replace(shot, frames=shot.frames[::step])
 
 
+@cache
+def crate() -> Carried:
+    """A crate carried past a camera that walks, with the truth."""
+    return carried(True, *SIZE, frames=20, samples=2)
+
+
 SHOTS = {
     "slipway": lambda: slipway(*SIZE, 40, samples=4),
     "loft": lambda: sail_loft(*SIZE, frames=20, samples=2),
@@ -31,7 +37,7 @@ SHOTS = {
     "clean": lambda: clean_pass(*SIZE, frames=20, samples=2),
     "live": lambda: live_pass(*SIZE, frames=20, samples=2),
     "boat": lambda: launch(*SIZE, frames=30, samples=2),
-    "crate": lambda: carried(True, *SIZE, frames=20, samples=2).shot,
+    "crate": lambda: crate().shot,
 }
 """What makes each of them, by its name."""
 

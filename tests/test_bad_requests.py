@@ -172,7 +172,7 @@ def brought_back(database, shot_id: int) -> int:
 def test_nothing_that_is_sent_breaks_the_server(client, database, posts, bare_shot):
     bodies = [None, [], "text", 7, {}]
     failed = []
-    for n, (rule, view) in enumerate(posts.items()):
+    for rule, view in posts.items():
         production = brought_back(database, bare_shot)
         number = str(production if rule.startswith("/productions/") else bare_shot)
         address = re.sub(r"<(?:int:)?(\w+)>", lambda m, number=number: {"number": number}.get(m[1], "1"), rule)
@@ -182,13 +182,10 @@ def test_nothing_that_is_sent_breaks_the_server(client, database, posts, bare_sh
         # Alone each key gets a third of what is spoilt, and all keys together get all of it.
         failed += [post(client, rule, address, {key: v}) for k, key in enumerate(keys) for v in SPOILT[k % 3 :: 3]]
         if keys:
-            # What is hostile is spread over the views, half for each.
-            values = (*SPOILT, *HOSTILE[n % 2 :: 2])
-            failed += [post(client, rule, address, dict.fromkeys(keys, value)) for value in values]
+            failed += [post(client, rule, address, dict.fromkeys(keys, value)) for value in (*SPOILT, *HOSTILE)]
         failed += [post(client, rule, address, body) for body in bodies]
-        reads_forms = re.search(r"request\.(form|files|values)|uploaded\(", inspect.getsource(inspect.getmodule(view)))
-        for k, kind in enumerate(("application/x-www-form-urlencoded", "multipart/form-data")):
-            for value in HOSTILE[k:12:2] if keys and reads_forms else HOSTILE[k : k + 1]:
+        for kind in ("application/x-www-form-urlencoded", "multipart/form-data"):
+            for value in HOSTILE[:12] if keys else HOSTILE[:1]:
                 words = {key: value.encode("utf-8", "surrogatepass") for key in keys if isinstance(value, str)}
                 answer = client.post(address, data=words, content_type=kind)
                 failed.append((rule, kind, value[:30]) if answer.status_code >= 500 else None)
@@ -206,15 +203,12 @@ def test_no_address_breaks_the_server(client, bare_shot):
     failed = []
     rules = [r for r in create_app(from_environment()).url_map.iter_rules() if "GET" in r.methods]
     for rule in rules:
-        taking = "<" in rule.rule
-        values = ("0", "99999999999999999999", "-1", "%00", "%ff", "x", "..%2f..%2fetc", "%E5%90%8D", "a" * 5000)
-        for value in values if taking else values[::3]:
+        for value in ("0", "99999999999999999999", "-1", "%00", "%ff", "x", "..%2f..%2fetc", "%E5%90%8D", "a" * 5000):
             address = re.sub(r"<(?:int:|path:)?(\w+)>", value, rule.rule)
             own = re.sub(r"<(?:int:)?number>", str(bare_shot), rule.rule)
             own = re.sub(r"<(?:int:|path:)?(\w+)>", value, own)
             asked = "&".join(f"{key}={value}" for key in ASKED)
-            rooted = [f"{own}?source=root:{value}:{value}"] if own.startswith("/productions") else []
-            for where in {address, own, f"{own}?{asked}", *rooted}:
+            for where in {address, own, f"{own}?{asked}", f"{own}?source=root:{value}:{value}"}:
                 answer = client.get(where)
                 if answer.status_code >= 500:
                     failed.append((where[:150], answer.text[-200:]))

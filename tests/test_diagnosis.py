@@ -1,6 +1,4 @@
-"""Faults put into clean simulated shots come out as the right finding, a few of each file of rules;
-`./keel bench diagnosis` tries many of all.
-"""
+"""Faults put into clean simulated shots come out as the right finding; `./keel bench diagnosis` tries many of each."""
 
 import numpy as np
 import pytest
@@ -15,8 +13,9 @@ SEEDS = (3,)
 @pytest.mark.parametrize(
     "fault",
     [
-        diagnosis.drift, diagnosis.bad_end, diagnosis.mover, diagnosis.blur, diagnosis.doubled, diagnosis.knock,
-        diagnosis.few, diagnosis.pan, diagnosis.rolling,
+        diagnosis.jump, diagnosis.drift, diagnosis.bad_end, diagnosis.mover, diagnosis.flash, diagnosis.blur,
+        diagnosis.doubled, diagnosis.dropped, diagnosis.knock, diagnosis.few, diagnosis.pan, diagnosis.distortion,
+        diagnosis.zoom, diagnosis.rolling,
     ],
     ids=lambda fault: fault.__name__,
 )  # fmt: skip

@@ -87,7 +87,7 @@ def test_tracks_held_out_say_what_a_shot_tells_of_its_lens(rng):
 
 def test_near_and_far_are_not_exchanged_with_little_parallax():
     scores = []
-    for seed in (4, 5, 8):
+    for seed in range(4, 9):
         rng = np.random.default_rng(seed)
         path, thin = take("thin", rng, k1=0.0, step=0.004)
         for recipe in (Recipe(motion="free"), Recipe(motion="free", focal_px=700.0)):

@@ -10,10 +10,9 @@ import cv2
 import numpy as np
 import pytest
 from desk import desk_page, poster, taken_in
-from plates import SIZE, rendered
+from plates import crate, rendered
 from playwright.sync_api import expect
 
-from amberkeel.core.sim.quay import carried
 from amberkeel.core.sim.render import Renderer
 from amberkeel.jobs.kinds import work
 from amberkeel.settings import from_environment
@@ -278,7 +277,7 @@ def test_sets_are_handed_on_brought_in_renewed_and_deleted(client, passes):
 @pytest.fixture(scope="module")
 def crate_shot(service, database, once):
     """A crate carried past a camera that walks, solved with the crate masked roughly: the shot, and the truth."""
-    truth = carried(True, *SIZE, frames=20)
+    truth = crate()
     number = taken_in(database, rendered(once, "crate"), "CRATE_010 Carried", 200)
     media, renderer = Media(from_environment().media), Renderer(truth.shot)
     rough = [cv2.dilate(renderer.actor_matte(float(f), 0).astype(np.uint8), np.ones((15, 15), np.uint8)) > 0

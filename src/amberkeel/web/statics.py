@@ -1,7 +1,5 @@
-"""Scripts, styles, fonts and icons, under addresses that change with them: a browser asks for each of them once.
-
-A desk is some hundred and fifty modules. Were each of them asked after whenever a page opens, that would be most of
-the time that it takes.
+"""Scripts, styles, fonts and icons, under addresses that change with them: a browser asks for each of them once,
+instead of for some hundred and sixty of them whenever a page opens.
 """
 
 import hashlib
@@ -30,7 +28,7 @@ def serve(app: Flask) -> None:
 
 def _file(filename: str, version: str = ""):
     """Return a file, to be kept for good where the version asked for is the one that is here."""
-    return send_from_directory(FOLDER, filename, max_age=FOR_GOOD if version == _version() else 0)
+    return send_from_directory(FOLDER, filename, max_age=FOR_GOOD if version and version == _version() else 0)
 
 
 def _version() -> str:
@@ -41,7 +39,7 @@ def _version() -> str:
 
 
 def _stamps(folder: str):
-    """Yield the time of change and the size of all files below a folder, in the order of their names."""
+    """Yield path, time of change and size of all files below a folder, in the order of their names."""
     for entry in sorted(os.scandir(folder), key=lambda entry: entry.name):
         if entry.is_dir():
             yield from _stamps(entry.path)

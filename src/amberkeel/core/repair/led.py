@@ -37,9 +37,6 @@ KERNEL_NOISE = 0.01
 
 Masked = Callable[[int], np.ndarray] | None
 
-KEPT_BYTES = 256 * 1024**2
-"""Memory for frames that references are drawn from."""
-
 NOT_OPEN = 1e-3
 """Share of the frame interval that stands for a shutter that blurs nothing."""
 
@@ -111,7 +108,6 @@ class Led:
         self.known = solution.points.known & (np.array(solution.tracks.states) != EXCLUDED)
         self.barred = np.zeros(len(self.path.frames), bool) if barred is None else barred
         self._given: dict[tuple[int, int | None], tuple[_Patches, np.ndarray]] = {}
-        self._pictures: dict[int, np.ndarray] = {}
 
     @cached_property
     def lender(self) -> _Lender:
@@ -140,15 +136,6 @@ class Led:
         turned = np.einsum("mji,jk->mik", self.path.world_from_camera[rows], self.path.world_from_camera[row])
         return turned[:, :2, :2] * np.clip(grown, 0.5, 2.0)[:, None, None]
 
-    def _picture(self, frame: int) -> np.ndarray:
-        """Return a frame as float32; those asked for last are kept, up to `KEPT_BYTES`."""
-        if frame not in self._pictures:
-            picture = as_float(self.grays.get(frame))
-            while self._pictures and (len(self._pictures) + 1) * picture.nbytes > KEPT_BYTES:
-                del self._pictures[next(iter(self._pictures))]
-            self._pictures[frame] = picture
-        return self._pictures[frame]
-
     def _lent(self, row: int, most: int | None) -> tuple[_Patches, np.ndarray]:
         """Return the patches of a frame and their warps, which stay the same however the camera moves within it."""
         if (row, most) not in self._given:
@@ -168,14 +155,14 @@ class Led:
         for source in np.unique(patches.source):
             own = np.nonzero(patches.source == source)[0]
             part = np.zeros((len(own) * side, side), np.float32)
-            draw_along(self._picture(int(source)), patches.place[own], way[own], warps[own], cell, part)
+            draw_along(as_float(self.grays.get(int(source))), patches.place[own], way[own], warps[own], cell, part)
             sheet.reshape(-1, side, side)[own] = part.reshape(-1, side, side)
         middles = np.stack([np.full(count, cell + 0.5), np.arange(count) * side + cell + 0.5], 1)
         bank.patches, bank.gradients, bank.inverses, made = bank.cut(sheet, middles)
         states = states_at(sheet, middles)
         states[:, :2] = patches.expected
         results, status = np.zeros((count, 3)), np.zeros(count, np.int64)
-        gray = self._picture(int(self.path.frames[row]))
+        gray = as_float(self.grays.get(int(self.path.frames[row])))
         register_patches(gray, bank.patches, bank.gradients, bank.inverses, bank.half, states, 15, results, status)
         _, spread = scale_and_distortion(states)
         strayed = np.hypot(*(states[:, :2] - patches.expected).T)

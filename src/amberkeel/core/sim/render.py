@@ -3,6 +3,7 @@
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -145,7 +146,6 @@ class Renderer:
     def __init__(self, shot: Shot):
         self.shot = shot
         self.rays, self.grad = _ray_map(shot.lens)
-        self._density: np.ndarray | None = None
 
     def linear(self, frame: float) -> tuple[np.ndarray, np.ndarray]:
         """Return linear light (H, W, 3) and actor coverage (H, W), 0 to 1, at a frame."""
@@ -171,7 +171,8 @@ class Renderer:
         shot, scene, baked = self.shot, self.shot.scene, self.shot.scene.baked()
         mesh, first_actor = mesh_at(scene, time)
         ambient, sun = light_on(scene, mesh)
-        density = self._texels(mesh, baked.level_size[0])
+        moving = _texel_density(mesh, baked.level_size[0], first_actor)
+        density = np.concatenate([self._still_density, moving])
         grid = (self.rays + self.grad[0] * offset[0] + self.grad[1] * offset[1]).astype(np.float32)
         for rows, rays, corners, boxes, position, rotation in self._bands(mesh.corners, grid, time, start):
             visible_triangles(corners, rays, boxes, depth[rows], index[rows])
@@ -182,12 +183,10 @@ class Renderer:
                 scene.haze, scene.haze_reach, first_actor, picture[rows], matte[rows],
             )  # fmt: skip
 
-    def _texels(self, mesh: Mesh, size: int) -> np.ndarray:
-        """Return texels a metre of the whole mesh; the set's are kept."""
-        still = self.shot.scene.static
-        if self._density is None:
-            self._density = _texel_density(still, size)
-        return np.concatenate([self._density, _texel_density(mesh, size, len(still))])
+    @cached_property
+    def _still_density(self) -> np.ndarray:
+        """Texels a metre (T,) of the set."""
+        return _texel_density(self.shot.scene.static, self.shot.scene.baked().level_size[0])
 
     def _bands(self, world: np.ndarray, rays: np.ndarray, time: float, start: int):
         """Yield bands of rows: their slice, rays (2, h, W), corners in the camera, boxes within the band, and its pose.
