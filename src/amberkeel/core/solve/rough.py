@@ -3,6 +3,7 @@
 from dataclasses import dataclass, replace
 
 import numpy as np
+from scipy.spatial.transform import Rotation, Slerp
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import SolveError
@@ -11,10 +12,14 @@ from amberkeel.core.progress import Progress, silent
 from amberkeel.core.solve.explain import explained
 from amberkeel.core.solve.finish import camera_of
 from amberkeel.core.solve.free_camera import explained_share
+from amberkeel.core.solve.grow import GROW_SCALE, LEAST_AGREEING, settle
+from amberkeel.core.solve.motions import FREE, PLANE
+from amberkeel.core.solve.outliers import find_outliers
+from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.refusals import check_tracks
-from amberkeel.core.solve.shot import Asked
-from amberkeel.core.solve.start import stands_still
+from amberkeel.core.solve.shot import Asked, Solved
+from amberkeel.core.solve.start import resect_frame, stands_still
 from amberkeel.core.tracks import ACTIVE, EXCLUDED, TrackSet
 
 MOST_TRACKS = 140
@@ -26,6 +31,17 @@ CELLS = (6, 4)
 TRUSTED = 0.7
 """Share of the measurements that a camera must explain to be believed; wrong ones explain a half, right ones four
 fifths, since what moves by itself has tracks too.
+"""
+
+KEY_FRAMES, LEAST_SEEN = 24, 8
+"""Frames that the camera is found on first, at least, and on how many of them the usual track must be seen."""
+
+MOST_APART = 3
+"""Frames from one of them to the next, at the most."""
+
+BETWEEN_SCALES = (8.0 * GROW_SCALE, GROW_SCALE)
+"""Cauchy scales, in sigmas, of the rounds in which the cameras between them are adjusted: interpolated ones are off by
+what the camera shakes.
 """
 
 USUAL_FIELD = 1.2
@@ -62,34 +78,89 @@ def rough_camera(
     ------
     SolveError : too few tracks, or a shot that breaks in the middle.
     """
+    frames, size = np.asarray(frames), (width, height)
     some = _spread(tracks, width, height)
+    keys = _key_frames(some, frames)
+    attempts = [(some, keys)] if len(keys) < len(frames) else []
+    attempts += [(own, frames) for own in ([some] if some is tracks else [some, tracks])]
     found: list[RoughCamera] = []
-    for own in [some] if some is tracks else [some, tracks]:
+    failure = SolveError("No camera explains the tracks.")
+    for own, on in attempts:
         try:
-            found.append(_found(own, frames, width, height, progress))
-        except SolveError:
-            if own is tracks and not found:
-                raise
+            found.append(_found(own, on, frames, size, progress))
+        except SolveError as error:
+            failure = error
         if found and found[-1].explained >= TRUSTED:
             break
+    if not found:
+        raise failure
     return max(found, key=lambda one: one.explained)
 
 
-def _found(tracks: TrackSet, frames: np.ndarray, width: int, height: int, progress: Progress) -> RoughCamera:
-    """Return the camera that all of the active tracks tell."""
-    tracks, recipe = tracks.on_frames(frames), Recipe(check_share=0.0, rows="off")
-    check_tracks(tracks)
-    asked = Asked(tracks, tracks, frames, recipe, recipe.plan(width, height), (width, height))
+def _key_frames(tracks: TrackSet, frames: np.ndarray) -> np.ndarray:
+    """Return the frames (K,) on which the camera is found first: some of a longer shot whose tracks last, or all."""
+    lengths = tracks.lengths[tracks.in_state(ACTIVE) & (tracks.lengths > 1)]
+    usual = int(np.median(lengths)) if len(lengths) else 0
+    step = min(len(frames) // KEY_FRAMES, usual // LEAST_SEEN, MOST_APART)
+    return frames if step < 2 else np.union1d(frames[::step], frames[-1:])
+
+
+def _found(
+    tracks: TrackSet, on: np.ndarray, frames: np.ndarray, size: tuple[int, int], progress: Progress
+) -> RoughCamera:
+    """Return the camera that all of the active tracks tell, found on some frames (K,) of all (F,)."""
+    asked = _asked(tracks, on, size)
+    check_tracks(asked.tracks)
     if stands_still(asked.problem()):
-        count, still = len(frames), Lens.centred(width, height, USUAL_FIELD * width)
-        path = CameraPath(np.asarray(frames), np.zeros((count, 3)), np.tile(np.eye(3), (count, 1, 1)), still)
+        count, still = len(frames), Lens.centred(*size, USUAL_FIELD * size[0])
+        path = CameraPath(frames, np.zeros((count, 3)), np.tile(np.eye(3), (count, 1, 1)), still)
         return RoughCamera(path, "locked", 0.0)
     solved = explained(asked, progress)
+    if len(on) < len(frames):
+        solved = _on_all(_asked(tracks, frames, size), solved)
     problem = solved.problem
     serving = problem.active & problem.triangulated
-    path = camera_of(problem, problem.lens.as_lens(width, height))
+    path = camera_of(problem, problem.lens.as_lens(*size))
     near = float(np.median(problem.rhos[serving])) if serving.any() else 0.0
     return RoughCamera(path, solved.motion, near, explained_share(solved))
+
+
+def _asked(tracks: TrackSet, frames: np.ndarray, size: tuple[int, int]) -> Asked:
+    tracks, recipe = tracks.on_frames(frames), Recipe(check_share=0.0, rows="off")
+    return Asked(tracks, tracks, frames, recipe, recipe.plan(*size), size)
+
+
+def _on_all(asked: Asked, some: Solved) -> Solved:
+    """Return a camera found on some frames on all of those that are asked, its points and its lens as they are.
+
+    Raises
+    ------
+    SolveError : it was not found on all of those frames, or does not hold on those between.
+    """
+    if not some.problem.solved.all():
+        raise SolveError("The camera was not found on all frames that it was looked for on.")
+    problem, everyone = _between(asked.problem(), some), some.problem.active | some.dropped
+    if some.motion in (FREE, PLANE):
+        for row in np.nonzero(~np.isin(problem.frames, some.problem.frames))[0].tolist():
+            if resect_frame(problem, row, problem.active, GROW_SCALE) < LEAST_AGREEING:
+                raise SolveError(f"The camera does not hold on frame {problem.frames[row]}.")
+    else:
+        for scale in BETWEEN_SCALES:
+            settle(problem, some.freedom, 10, scale)
+    problem, dropped = find_outliers(problem, everyone)
+    problem.active = everyone & ~dropped
+    return replace(some, problem=problem, dropped=dropped)
+
+
+def _between(problem: Problem, some: Solved) -> Problem:
+    """Return a problem with what was solved on some of its frames, the cameras between them interpolated."""
+    found = some.problem
+    problem.lens, problem.solved[:], problem.movable[:] = found.lens, True, found.movable[0]
+    problem.rotations = Slerp(found.frames, Rotation.from_matrix(found.rotations))(problem.frames).as_matrix()
+    problem.centres = np.column_stack([np.interp(problem.frames, found.frames, axis) for axis in found.centres.T])
+    for name in ("anchors", "directions", "rhos", "triangulated", "active"):
+        setattr(problem, name, getattr(found, name).copy())
+    return problem
 
 
 def _spread(tracks: TrackSet, width: int, height: int) -> TrackSet:
