@@ -33,7 +33,7 @@ TRUSTED = 0.7
 fifths, since what moves by itself has tracks too.
 """
 
-KEY_FRAMES, LEAST_SEEN = 24, 8
+KEY_FRAMES, LEAST_SEEN = 18, 6
 """Frames that the camera is found on first, at least, and on how many of them the usual track must be seen."""
 
 MOST_APART = 3
