@@ -56,14 +56,20 @@ THREADS = 2
 
 
 def find_crossings(
-    plate: Plate, tracks: TrackSet, moving: np.ndarray, background: str, progress: Progress = silent
+    plate: Plate,
+    tracks: TrackSet,
+    moving: np.ndarray,
+    background: str,
+    progress: Progress = silent,
+    tailed: int = TAILED,
 ) -> list[Proposal]:
     """Return the false corners among the tracks as one proposal, or none.
 
     Parameters
     ----------
     plate : the pictures. tracks : followed on it. moving : (T,) bool, tracks left out since they move by themselves.
-    background : how the background moves, handed on as evidence.
+    background : how the background moves, handed on as evidence. progress : called with the share done. tailed : of how
+        many of them it is told where the background would have taken them, at the most.
     """
     grid = tracks.grid(plate.frames)
     votes, seen = np.zeros(len(tracks)), np.zeros(len(tracks))
@@ -90,7 +96,7 @@ def find_crossings(
             frames.append(frame)
             masks.append(mask > 0)
     with ThreadPoolExecutor(THREADS) as pool:
-        expected = list(pool.map(lambda t: _expected(plate, grid, t, moving), own[:TAILED]))
+        expected = list(pool.map(lambda t: _expected(plate, grid, t, moving), own[:tailed]))
     tails = [(int(t), *tail) for t, tail in zip(own, expected)]
     return [packed(CROSSING, frames, masks, own.tolist(), tails, float(np.nanmedian(slid[own])) / SPAN, background)]
 

@@ -57,6 +57,9 @@ REACH = 2
 WIDER = 1.6
 """Spots by which a region is widened: blur and what lies between two spots."""
 
+FINER = 4
+"""Steps to a spot in which it is widened."""
+
 MIN_FRAMES = 4
 """Frames that a region must last."""
 
@@ -192,11 +195,22 @@ def at_plate_size(region: np.ndarray, size: tuple[int, int], wider: float = WIDE
     ----------
     region : spots. size : width and height of the plate, pixels. wider : spots.
     """
-    height, width = region.shape
-    closed = ndimage.binary_fill_holes(np.pad(region, 1))[1:-1, 1:-1]
-    fine = cv2.resize(closed.astype(np.float32), (4 * width, 4 * height), interpolation=cv2.INTER_LINEAR) < 0.5
-    away = cv2.distanceTransform(fine.astype(np.uint8), cv2.DIST_L2, 5) / 4.0
+    away = np.full((FINER * region.shape[0], FINER * region.shape[1]), np.float32(2.0 * wider + 1.0))
+    about = tuple(_about(region.any(axis), int(np.ceil(wider)) + 2) for axis in (1, 0))
+    part = region[about]
+    if part.size:
+        closed = ndimage.binary_fill_holes(np.pad(part, 1))[1:-1, 1:-1].astype(np.float32)
+        height, width = part.shape
+        fine = cv2.resize(closed, (FINER * width, FINER * height), interpolation=cv2.INTER_LINEAR) < 0.5
+        fine_about = tuple(slice(FINER * one.start, FINER * one.stop) for one in about)
+        away[fine_about] = cv2.distanceTransform(fine.astype(np.uint8), cv2.DIST_L2, 5) / FINER
     return cv2.resize(away, size, interpolation=cv2.INTER_LINEAR) < wider
+
+
+def _about(line: np.ndarray, margin: int) -> slice:
+    """Return where a line (n,) bool is True, from the first to the last, with a margin as far as there is room."""
+    rows = np.nonzero(line)[0]
+    return slice(max(rows[0] - margin, 0), min(rows[-1] + 1 + margin, len(line))) if len(rows) else slice(0, 0)
 
 
 def without_flashes(volume: np.ndarray) -> np.ndarray:

@@ -11,7 +11,17 @@ from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.mattes import write_mattes
 from amberkeel.core.masks.mirrors import find_reflections
 from amberkeel.core.masks.moving import what_moves
-from amberkeel.core.masks.proposal import CHANGING, CROSSING, KINDS, MOVING, REFLECTION, SHADOW, SWAYING, Proposal
+from amberkeel.core.masks.proposal import (
+    CHANGING,
+    CROSSING,
+    KINDS,
+    MOVING,
+    REFLECTION,
+    SHADOW,
+    SWAYING,
+    TAILED,
+    Proposal,
+)
 from amberkeel.core.masks.some_tracks import more_tracks, some_tracks
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent, span
@@ -39,6 +49,7 @@ def propose(
     progress: Progress = silent,
     flows: FlowReader | None = None,
     more: Callable[[], TrackSet] | None = None,
+    tailed: int = TAILED,
 ) -> tuple[list[Proposal], dict[int, np.ndarray]]:
     """Return what should be masked: what moves by itself, reflections, false corners, in this order; and by frame which
     spots (gh, gw) move.
@@ -50,6 +61,7 @@ def propose(
     plate : whose pictures are looked at. tracks : followed on it. masked : from frame number to (H, W) bool, or
         None. progress : called with the share done. flows : of the plate, perhaps begun already, or None.
     more : follows more features, for where no camera explains these: proposals then have tracks of its own.
+    tailed : tracks of the false corners of which it is told where the background would have taken them, at the most.
     """
     moving = what_moves(plate, tracks, masked, span(progress, 0.0, 0.9), flows=flows, more=more)
     background, tracks = moving.background, moving.tracks
@@ -58,7 +70,7 @@ def propose(
     reflections = find_reflections(plate, tracks, background, span(progress, 0.9, 0.95))
     mirrored = own.copy()
     mirrored[[t for p in reflections for t in p.tracks]] = True
-    crossings = find_crossings(plate, tracks, mirrored, background, span(progress, 0.95, 1.0))
+    crossings = find_crossings(plate, tracks, mirrored, background, span(progress, 0.95, 1.0), tailed)
     return moving.proposals + reflections + crossings, moving.bodies
 
 
@@ -94,7 +106,7 @@ def propose_plate(
     flows.begin()
     tracks = some_tracks(plate, span(progress, 0.0, 0.2))
     share = span(progress, 0.2, 0.95)
-    every, _ = propose(plate, tracks, progress=share, flows=flows, more=lambda: more_tracks(plate))
+    every, _ = propose(plate, tracks, progress=share, flows=flows, more=lambda: more_tracks(plate), tailed=0)
     found = [p for p in every if p.kind in kinds]
     written = write_mattes(
         out,

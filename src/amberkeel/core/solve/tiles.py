@@ -10,8 +10,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from numba import njit, prange
-from scipy.linalg import solve_triangular
 from scipy.linalg.blas import dtrsm
+from scipy.linalg.lapack import dtrtrs
 from scipy.sparse import csr_matrix
 from scipy.sparse.csgraph import reverse_cuthill_mckee
 
@@ -59,6 +59,20 @@ class TilePattern:
     def column(self, j: int) -> slice:
         """Return the rows of a full-height array that belong to tile column `j`."""
         return slice(j * self.side, (j + 1) * self.side)
+
+
+def _solved(root: np.ndarray, right: np.ndarray, transposed: bool = False) -> np.ndarray:
+    """Return ``L⁻¹ b``, or ``L⁻ᵀ b``, for a lower triangle in C order; LAPACK, without what scipy checks first, which
+    takes longer than the solution of a small system.
+
+    Raises
+    ------
+    numpy.linalg.LinAlgError : a 0 stands on the diagonal.
+    """
+    found, info = dtrtrs(root.T, right, lower=0, trans=0 if transposed else 1)
+    if info:
+        raise np.linalg.LinAlgError("A triangular system is singular.")
+    return found
 
 
 def camera_order(pairs: np.ndarray) -> np.ndarray:
@@ -131,17 +145,17 @@ class Factor:
         y, p = cameras.copy(), self.pattern
         for j, rows in enumerate(p.below):
             d, own = p.at[j, j], p.column(j)
-            y[:, own] = solve_triangular(self.tiles[d], y[:, own].T, lower=True, check_finite=False).T
+            y[:, own] = _solved(self.tiles[d], y[:, own].T).T
             for k, i in enumerate(rows):
                 y[:, p.column(i)] -= y[:, own] @ self.tiles[d + 1 + k].T
         rest = shared - y @ self.border.T
-        return y, solve_triangular(self.corner, rest.T, lower=True, check_finite=False).T if rest.size else rest
+        return y, _solved(self.corner, rest.T).T if rest.size else rest
 
     def backward(self, cameras: np.ndarray, shared: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Return ``L⁻ᵀ y`` for rows as `forward` returns them."""
         s = shared
         if shared.size:
-            s = solve_triangular(self.corner, shared.T, trans=1, lower=True, check_finite=False).T
+            s = _solved(self.corner, shared.T, True).T
         return self._backward_cameras(cameras - s @ self.border), s
 
     def _backward_cameras(self, y: np.ndarray) -> np.ndarray:
@@ -151,7 +165,7 @@ class Factor:
             d, own = p.at[j, j], p.column(j)
             for k, i in enumerate(p.below[j]):
                 x[:, own] -= x[:, p.column(i)] @ self.tiles[d + 1 + k]
-            x[:, own] = solve_triangular(self.tiles[d], x[:, own].T, trans=1, lower=True, check_finite=False).T
+            x[:, own] = _solved(self.tiles[d], x[:, own].T, True).T
         return x
 
     def solve(self, cameras: np.ndarray, shared: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -169,7 +183,7 @@ class Factor:
         inverse, out = np.empty_like(self.tiles), np.empty(self.border.shape[1])
         for j in range(len(p.below) - 1, -1, -1):
             d, rows, own = p.at[j, j], p.below[j], p.column(j)
-            root = solve_triangular(self.tiles[d], np.eye(p.side), lower=True, check_finite=False)
+            root = _solved(self.tiles[d], np.eye(p.side))
             inverse[d] = root.T @ root
             if len(rows):
                 gain = self.tiles[d + 1 : d + 1 + len(rows)] @ root
@@ -182,7 +196,7 @@ class Factor:
                 inverse[d] -= np.einsum("kab,kac->bc", gain, inverse[d + 1 : d + 1 + len(rows)])
             out[own] = np.diagonal(inverse[d])
         if len(self.corner):
-            shared = solve_triangular(self.corner, np.eye(len(self.corner)), lower=True, check_finite=False)
+            shared = _solved(self.corner, np.eye(len(self.corner)))
             out += (self._backward_cameras(shared @ self.border) ** 2).sum(0)
         return out
 
@@ -206,7 +220,7 @@ def factor(
         d, own = pattern.at[j, j], pattern.column(j)
         tiles[d] = np.linalg.cholesky(tiles[d])
         if len(border):
-            border[:, own] = solve_triangular(tiles[d], border[:, own].T, lower=True, check_finite=False).T
+            border[:, own] = _solved(tiles[d], border[:, own].T).T
         if not len(rows):
             continue
         panel = tiles[d + 1 : d + 1 + len(rows)].reshape(-1, side)
