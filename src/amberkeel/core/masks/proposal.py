@@ -1,8 +1,11 @@
 """What is proposed to be masked, whatever found it, with its evidence."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
+
+from amberkeel.core.errors import MaskError
 
 MOVING, SWAYING, CHANGING, SHADOW = "moving", "swaying", "changing", "shadow"
 """Kinds: what moves by itself; what does so in its place, as leaves and water; what only changes its look, as screens
@@ -13,6 +16,13 @@ REFLECTION, CROSSING = "reflection", "crossing"
 """Mirror images; corners that a near and a far edge make only in the picture."""
 
 KINDS = (MOVING, SWAYING, CHANGING, SHADOW, REFLECTION, CROSSING)
+
+
+def check_kinds(kinds: Iterable[str]) -> None:
+    """Raise MaskError where one of them is none of `KINDS`."""
+    for one in kinds:
+        if one not in KINDS:
+            raise MaskError(f"There is no kind “{one}”.", f"Choose of {', '.join(KINDS)}.")
 
 
 TAILED = 12

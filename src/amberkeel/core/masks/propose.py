@@ -5,7 +5,6 @@ from pathlib import Path
 
 import numpy as np
 
-from amberkeel.core.errors import MaskError
 from amberkeel.core.masks.crossings import find_crossings
 from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.mattes import write_mattes
@@ -14,15 +13,15 @@ from amberkeel.core.masks.moving import what_moves
 from amberkeel.core.masks.proposal import (
     CHANGING,
     CROSSING,
-    KINDS,
     MOVING,
     REFLECTION,
     SHADOW,
     SWAYING,
     TAILED,
     Proposal,
+    check_kinds,
 )
-from amberkeel.core.masks.some_tracks import more_tracks, some_tracks
+from amberkeel.core.masks.some_tracks import more_tracks
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.progress import Progress, silent, span
 from amberkeel.core.tracks import TrackSet
@@ -83,29 +82,26 @@ def in_words(proposals: list[Proposal]) -> str:
 
 def propose_plate(
     flows: FlowReader,
+    tracks: TrackSet,
     out: Path,
     kind: str,
     progress: Progress,
     kinds: Sequence[str] = USUAL,
 ) -> tuple[list[Proposal], list[Path]]:
-    """Follow a plate, find what to mask, and write one matte for every frame; return the proposals and the files.
+    """Find what to mask on a plate, and write one matte for every frame; return the proposals and the files.
 
     Parameters
     ----------
-    flows : of the plate, perhaps begun already. out : folder to write to. kind : "png" or "exr". progress : called with
-        the share done. kinds : of proposals that are masked.
+    flows : of the plate, perhaps begun already. tracks : of `some_tracks`. out : folder to write to.
+    kind : "png" or "exr". progress : called with the share done. kinds : of proposals that are masked.
 
     Raises
     ------
     MaskError : there is no such kind.
     """
-    for one in kinds:
-        if one not in KINDS:
-            raise MaskError(f"There is no kind “{one}”.", f"Choose of {', '.join(KINDS)}.")
+    check_kinds(kinds)
     plate = flows.plate
-    flows.begin()
-    tracks = some_tracks(plate, span(progress, 0.0, 0.2))
-    share = span(progress, 0.2, 0.95)
+    share = span(progress, 0.0, 0.94)
     every, _ = propose(plate, tracks, progress=share, flows=flows, more=lambda: more_tracks(plate), tailed=0)
     found = [p for p in every if p.kind in kinds]
     written = write_mattes(
@@ -114,7 +110,7 @@ def propose_plate(
         plate.frames,
         union(found, plate.height, plate.width),
         kind,
-        span(progress, 0.95, 1.0),
+        span(progress, 0.94, 1.0),
     )
     return found, written
 
