@@ -1,6 +1,8 @@
 """`keel warm`: the inner loops compiled."""
 
 import time
+from concurrent.futures import ProcessPoolExecutor
+from multiprocessing import get_context
 
 import click
 
@@ -8,8 +10,9 @@ import click
 @click.command()
 def warm() -> None:
     """Compile the inner loops now, so that no first job waits for it."""
-    from amberkeel.core.warm import warm_up
+    from amberkeel.core.warm import PARTS, warm_part
 
     began = time.monotonic()
-    warm_up(whole=True)
+    with ProcessPoolExecutor(len(PARTS), get_context("spawn")) as pool:
+        list(pool.map(warm_part, PARTS))
     click.echo(f"Inner loops ready ({time.monotonic() - began:.0f} s).")

@@ -1,8 +1,11 @@
 """Compile the numba loops ahead of the first job, on a small made-up problem."""
 
+import fcntl
+from collections.abc import Callable
 from typing import cast
 
 import numpy as np
+from numba.core.caching import Cache
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.diagnose.courses import COLUMNS, courses
@@ -24,18 +27,47 @@ from amberkeel.core.world.planes import plane_under
 from amberkeel.core.world.solids import sheet
 from amberkeel.core.world.textures import texture_of
 
-LARGE = 300, 60
-"""Points and frames of a problem that is large enough for all the loops that take several threads."""
+SMALL, LARGE = (90, 24), (300, 60)
+"""Points and frames of a problem, and of one that is large enough for all the loops that take several threads."""
 
 
-def warm_up(whole: bool = False) -> None:
-    """Run the compiled loops once; seconds when nothing is cached, a moment otherwise.
+def warm_up() -> None:
+    """Run the compiled loops of small problems once; seconds when nothing is cached, a moment otherwise. Those of large
+    problems load when they are needed.
+    """
+    rng = np.random.default_rng(0)
+    _pictures(rng)
+    _solve(rng, *SMALL)
+
+
+def warm_part(part: str) -> None:
+    """Run the compiled loops of one of `PARTS` once, those of large problems too; about a minute for each where nothing
+    is cached. Parts may be compiled at the same time by processes of their own.
 
     Parameters
     ----------
-    whole : those for large problems too, which compile for a minute where nothing is cached, and else load when needed.
+    part : its name.
     """
-    rng = np.random.default_rng(0)
+    save = Cache.save_overload
+    with open(__file__) as turn:
+
+        def saved_in_turn(cache: Cache, signature: object, loop: object) -> None:
+            # Two that add to one loop's index at once would leave it with the other's code.
+            fcntl.flock(turn, fcntl.LOCK_EX)
+            try:
+                save(cache, signature, loop)
+            finally:
+                fcntl.flock(turn, fcntl.LOCK_UN)
+
+        Cache.save_overload = saved_in_turn
+        try:
+            PARTS[part](np.random.default_rng(0))
+        finally:
+            Cache.save_overload = save
+
+
+def _pictures(rng: np.random.Generator) -> None:
+    """Run the loops that look at pictures, lines and scenes."""
     picture = rng.integers(0, 255, (64, 64)).astype(np.float32)
     size, xy = 15, np.array([[32.0, 32.0]])
     patches, gradients = np.zeros((1, size, size), np.float32), np.zeros((1, size, size, 2), np.float32)
@@ -56,8 +88,19 @@ def warm_up(whole: bool = False) -> None:
     courses(np.array([0, 12]), rng.normal(size=(12, 2)), np.arange(12), np.zeros((1, COLUMNS)))
     _look_for_motion(rng)
     _stand_in_a_scene(rng)
-    for count, frames in ((90, 24), LARGE) if whole else ((90, 24),):
-        solve_tracks(_toy_tracks(rng, count, frames), np.arange(1, frames + 1), 640, 360, Recipe())
+
+
+def _solves(rng: np.random.Generator) -> None:
+    for size in (SMALL, LARGE):
+        _solve(rng, *size)
+
+
+def _solve(rng: np.random.Generator, count: int, frames: int) -> None:
+    solve_tracks(_toy_tracks(rng, count, frames), np.arange(1, frames + 1), 640, 360, Recipe())
+
+
+PARTS: dict[str, Callable[[np.random.Generator], None]] = {"solves": _solves, "pictures": _pictures}
+"""Loops that are compiled at the same time: as many as a laptop has cores."""
 
 
 class _ToyPlate:
