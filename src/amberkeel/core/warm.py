@@ -59,11 +59,11 @@ def warm_part(part: str) -> None:
             finally:
                 fcntl.flock(turn, fcntl.LOCK_UN)
 
-        Cache.save_overload = saved_in_turn
+        Cache.save_overload = saved_in_turn  # type: ignore[method-assign]
         try:
             PARTS[part](np.random.default_rng(0))
         finally:
-            Cache.save_overload = save
+            Cache.save_overload = save  # type: ignore[method-assign]
 
 
 def _pictures(rng: np.random.Generator) -> None:

@@ -196,7 +196,7 @@ def at_plate_size(region: np.ndarray, size: tuple[int, int], wider: float = WIDE
     region : spots. size : width and height of the plate, pixels. wider : spots.
     """
     away = np.full((FINER * region.shape[0], FINER * region.shape[1]), np.float32(2.0 * wider + 1.0))
-    about = tuple(_about(region.any(axis), int(np.ceil(wider)) + 2) for axis in (1, 0))
+    about = tuple(_about(np.asarray(region.any(axis)), int(np.ceil(wider)) + 2) for axis in (1, 0))
     part = region[about]
     if part.size:
         closed = ndimage.binary_fill_holes(np.pad(part, 1))[1:-1, 1:-1].astype(np.float32)

@@ -1,9 +1,9 @@
 // Drawing and editing masks on the plate with the pointer. Every finished gesture is one change sent to the server.
+import { within } from "../viewport/within.js";
 import { frameHandles, turnHandle } from "./draw.js";
 import {
   alive,
   bounds,
-  contains,
   corners,
   ellipse,
   flatten,
@@ -160,7 +160,7 @@ export class MaskEditor {
       const near = nearest(points, here);
       if (near.distance * this.viewport.scale < 6) return this.insert(mask, near);
       this.point = -1;
-      if (contains(flatten(points), here)) return begin("move");
+      if (within(flatten(points), ...here)) return begin("move");
     }
     return this.choose(here);
   }
@@ -170,7 +170,7 @@ export class MaskEditor {
     const { masks, frame } = this.store.state;
     const hit = [...(masks?.masks ?? [])]
       .reverse()
-      .find((m) => m.kind === "shape" && alive(m, frame) && contains(flatten(pointsAt(m, frame)), here));
+      .find((m) => m.kind === "shape" && alive(m, frame) && within(flatten(pointsAt(m, frame)), ...here));
     if (!hit) return false;
     this.point = -1;
     this.store.set({ mask: hit.id });

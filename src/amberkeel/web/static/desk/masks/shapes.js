@@ -143,15 +143,6 @@ export function nearest(points, [x, y]) {
   return best;
 }
 
-export function contains(outline, [x, y]) {
-  let inside = false;
-  for (let i = 0, j = outline.length - 1; i < outline.length; j = i, i += 1) {
-    const [[ax, ay], [bx, by]] = [outline[i], outline[j]];
-    if (ay > y !== by > y && x < ((bx - ax) * (y - ay)) / (by - ay) + ax) inside = !inside;
-  }
-  return inside;
-}
-
 export function bounds(points) {
   const outline = flatten(points);
   const [xs, ys] = [outline.map((p) => p[0]), outline.map((p) => p[1])];
