@@ -158,3 +158,26 @@ def test_figures_have_as_many_digits_as_help(page):
     assert module(page, "ties/words", body) == [
         "12.3 mm", "1.50 m", "0.012 units", "12.3", "mm", "1 tie", "3 ties", "c", "b"
     ]  # fmt: skip
+
+
+def test_a_proposal_says_why_with_its_tracks_or_without_any(page):
+    evidence = {"speed": 18.31, "share": 0.187, "background": "free"}
+    kinds = ("moving", "crossing", "reflection", "shadow")
+    given = [
+        {"kind": kind, "tracks": tracks, "evidence": {**evidence, "speed": speed}}
+        for kind in kinds
+        for tracks, speed in (([7, 9], 18.31), ([7], 18.31), ([], 18.31), ([], None))
+    ]
+    said = module(page, "masks/panel", "return a.map(m.reasonOf)", given)
+    told = {kind: said[4 * k : 4 * k + 4] for k, kind in enumerate(kinds)}
+    large = "up to 18.7 % of the picture. Background: free."
+    assert told["moving"] == [
+        f"2 tracks go 18.3 px a frame another way; {large}", f"1 track goes 18.3 px a frame another way; {large}",
+        f"Goes 18.3 px a frame another way; {large}", f"No track in it; the picture departs; {large}",
+    ]  # fmt: skip
+    assert told["crossing"][2].startswith("Corners slide along an edge, 18.31 px a frame, where")
+    assert told["crossing"][3].startswith("Corners slide along an edge, where") and "Dashed" not in told["crossing"][3]
+    assert told["crossing"][0].endswith("Dashed: where a true corner would be.")
+    assert told["reflection"][0].startswith("2 tracks look and move") and "dashed" in told["reflection"][0]
+    assert told["reflection"][2].startswith("Mirror images") and len(set(told["shadow"])) == 1
+    assert not any("NaN" in one or "null" in one or "0 tracks" in one for one in said)

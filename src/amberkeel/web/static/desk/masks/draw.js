@@ -206,6 +206,9 @@ function drawEvidence(c, proposal, state, toScreen) {
   }
 }
 
+/** How strongly the proposal that is chosen is drawn, and the others that wait for a decision. */
+const [CHOSEN, FAINT] = [0.46, 0.2];
+
 /** Draw the masks of a frame: all, only the chosen one, or only the others. `edit` holds what is drawn or dragged. */
 export function drawMasks(c, state, edit, toScreen, scale, loaded, which = "all") {
   const { masks, frame } = state;
@@ -230,11 +233,10 @@ export function drawMasks(c, state, edit, toScreen, scale, loaded, which = "all"
   if (edit.grip?.kind === "stroke") drawSpots(c, edit.grip.spots, frame, toScreen);
   if (!editing || which === "others") return;
   const shown = masks?.proposals.find((p) => p.id === state.proposal);
-  if (shown) {
-    if (shown.mattes[frame] && shown.state === "open")
-      drawMatte(c, shown.mattes[frame], INK.orchid, 0.42, toScreen, state, loaded);
-    drawEvidence(c, shown, state, toScreen);
-  }
+  for (const p of masks?.proposals ?? [])
+    if (p.mattes[frame] && p.state === "open")
+      drawMatte(c, p.mattes[frame], INK.orchid, p === shown ? CHOSEN : FAINT, toScreen, state, loaded);
+  if (shown) drawEvidence(c, shown, state, toScreen);
   if (edit.draft) drawDraft(c, edit.draft, toScreen);
 }
 

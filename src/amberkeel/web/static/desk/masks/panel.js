@@ -82,6 +82,8 @@ export function drawMaskFields(state) {
   find("#convert").textContent = mask.kind === "shape" ? "Make a matte of it" : "Make a shape of it";
 }
 
+const many = (count, word) => `${count} ${word}${count === 1 ? "" : "s"}`;
+
 const KINDS = {
   moving: "Moves by itself",
   swaying: "Moves in its place",
@@ -97,19 +99,23 @@ const SAYS = {
   shadow: "only the light on it: a shadow, or light that wanders",
 };
 
-/** Why something is proposed, in words. */
-function reason({ kind, tracks, evidence: { speed, share, background } }) {
-  const some = `${tracks.length} track${tracks.length === 1 ? "" : "s"}`;
-  if (kind === "reflection")
-    return `${some} look and move as the mirror images of others (dashed). Background: ${background}.`;
-  if (kind === "crossing")
-    return (
-      `${some} slide along an edge, ${speed.toFixed(2)} px a frame, where a near and a far one cross. ` +
-      "Dashed: where a true corner would be."
-    );
-  if (SAYS[kind]) return `${cap(SAYS[kind])}; up to ${(100 * share).toFixed(1)} % of the picture.`;
-  const says = speed ? `${some} go ${speed.toFixed(1)} px a frame another way` : "no track in it; the picture departs";
-  return `${says}; up to ${(100 * share).toFixed(1)} % of the picture. Background: ${background}.`;
+/** Why something is proposed, in words. Where a shot has no tracks, those that were followed for it do not count. */
+export function reasonOf({ kind, tracks, evidence: { speed, share, background } }) {
+  const some = tracks.length ? many(tracks.length, "track") : null;
+  const verb = (one, more) => (tracks.length === 1 ? one : more);
+  const pace = speed && `${speed.toFixed(kind === "crossing" ? 2 : 1)} px a frame`;
+  const large = `up to ${(100 * share).toFixed(1)} % of the picture`;
+  if (SAYS[kind]) return `${cap(SAYS[kind])}; ${large}.`;
+  if (kind === "reflection") {
+    const says = `${some} ${verb("looks and moves", "look and move")} as the mirror images of others (dashed)`;
+    return `${some ? says : "Mirror images of what lies above"}. Background: ${background}.`;
+  }
+  if (kind === "crossing") {
+    const says = `${some ?? "Corners"} ${verb("slides", "slide")} along an edge${pace ? `, ${pace}` : ""}`;
+    return `${says}, where a near and a far one cross.${some ? " Dashed: where a true corner would be." : ""}`;
+  }
+  const goes = some ? `${some} ${verb("goes", "go")} ${pace} another way` : `Goes ${pace} another way`;
+  return `${pace ? goes : "No track in it; the picture departs"}; ${large}. Background: ${background}.`;
 }
 
 const cap = (words) => words[0].toUpperCase() + words.slice(1);
@@ -150,14 +156,12 @@ export function drawProposals(state, on) {
         });
         row.append(button);
       }
-      card.append(name, element("small", "", reason(p)), row);
+      card.append(name, element("small", "", reasonOf(p)), row);
       card.addEventListener("click", () => on.show(p));
       return card;
     }),
   );
 }
-
-const many = (count, word) => `${count} ${word}${count === 1 ? "" : "s"}`;
 
 const MOST_LEAKS = 6;
 
