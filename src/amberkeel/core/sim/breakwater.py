@@ -2,13 +2,12 @@
 
 import numpy as np
 
-from amberkeel.core.lens import Lens, focal_px_from_mm
 from amberkeel.core.sim import textures as tx
 from amberkeel.core.sim.meshes import Mesh, box, drum, hull, join, panel, tube
-from amberkeel.core.sim.motion import Move, Wander, hand_held
-from amberkeel.core.sim.render import Shot
+from amberkeel.core.sim.motion import Wander, hand_held
 from amberkeel.core.sim.scene import Scene, build_scene
 from amberkeel.core.sim.scenery import far_hills, rock
+from amberkeel.core.sim.take import Take
 
 FIRST_FRAME, FRAME_COUNT = 1001, 72
 FOCAL_MM, SENSOR_WIDTH_MM = 65.0, 24.0
@@ -106,21 +105,11 @@ def _tripod() -> Wander:
     return hand_held(np.random.default_rng(1030), 0.0, 0.0004)
 
 
-def breakwater(
-    width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = 1.2
-) -> Shot:
-    """Return SKL_030 at a picture size; fewer `frames` keep the pan's beginning.
-
-    Parameters
-    ----------
-    width, height : of the picture, pixels. frames : rendered, from the first. samples : of a pixel. grain : one
-        sigma, code values.
-    """
-    keys = np.array([0.0, 24.0, 48.0, 72.0]) + FIRST_FRAME
-    targets = np.array([[-6.5, 0.4, MOLE_Z], [-2.0, 0.8, MOLE_Z], [2.8, 2.7, MOLE_Z], [6.5, 5.6, MOLE_Z]])
-    move = Move(keys, np.tile(HEAD, (4, 1)), targets, _tripod())
-    lens = Lens.centred(width, height, focal_px_from_mm(FOCAL_MM, SENSOR_WIDTH_MM, width), k1=-0.1)
-    return Shot(
-        "SKL_030", breakwater_scene(), lens, move, np.arange(FIRST_FRAME, FIRST_FRAME + frames), 24.0, SENSOR_WIDTH_MM,
-        shutter=0.35, samples=samples, grain=grain, seed=30,
-    )  # fmt: skip
+breakwater = Take(
+    "SKL_030", 30, breakwater_scene, FIRST_FRAME, FRAME_COUNT, (0.0, 24.0, 48.0, 72.0),
+    [list(HEAD)] * 4,
+    [[-6.5, 0.4, MOLE_Z], [-2.0, 0.8, MOLE_Z], [2.8, 2.7, MOLE_Z], [6.5, 5.6, MOLE_Z]],
+    _tripod(), FOCAL_MM, SENSOR_WIDTH_MM, (-0.1, 0.0, 0.0),
+    shutter=0.35,
+)  # fmt: skip
+"""SKL_030: a pan along the mole."""

@@ -2,13 +2,12 @@
 
 import numpy as np
 
-from amberkeel.core.lens import Lens, focal_px_from_mm
 from amberkeel.core.sim import textures as tx
 from amberkeel.core.sim.meshes import Mesh, box, drum, join, panel, tube
-from amberkeel.core.sim.motion import Jolt, Move, hand_held
-from amberkeel.core.sim.render import Shot
+from amberkeel.core.sim.motion import Jolt, hand_held
 from amberkeel.core.sim.scene import Scene, build_scene
 from amberkeel.core.sim.scenery import coil, far_hills
+from amberkeel.core.sim.take import Take
 
 FIRST_FRAME, FRAME_COUNT = 1001, 80
 FOCAL_MM, SENSOR_WIDTH_MM = 24.0, 24.0
@@ -86,26 +85,11 @@ def _jolts() -> tuple[Jolt, ...]:
     )
 
 
-def gangway(
-    width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = 1.2
-) -> Shot:
-    """Return SKL_050 at a picture size; fewer `frames` keep the run's beginning.
-
-    Parameters
-    ----------
-    width, height : of the picture, pixels. frames : rendered, from the first. samples : of a pixel. grain : one
-        sigma, code values.
-    """
-    keys = np.array([0.0, 27.0, 54.0, 80.0]) + FIRST_FRAME
-    move = Move(
-        keys,
-        np.array([[-0.25, 1.62, 4.6], [0.15, 1.66, 2.3], [-0.1, 1.6, -0.2], [0.2, 1.64, -2.7]]),
-        np.array([[0.2, 1.1, -9.0], [-0.3, 1.05, -11.0], [0.3, 1.1, -13.0], [0.0, 1.15, -15.0]]),
-        hand_held(np.random.default_rng(1050), 0.035, 0.009),
-        _jolts(),
-    )
-    lens = Lens.centred(width, height, focal_px_from_mm(FOCAL_MM, SENSOR_WIDTH_MM, width), k1=-0.04)
-    frame_numbers = np.arange(FIRST_FRAME, FIRST_FRAME + frames)
-    return Shot(
-        "SKL_050", gangway_scene(), lens, move, frame_numbers, 24.0, SENSOR_WIDTH_MM, 0.6, samples, grain, seed=50
-    )
+gangway = Take(
+    "SKL_050", 50, gangway_scene, FIRST_FRAME, FRAME_COUNT, (0.0, 27.0, 54.0, 80.0),
+    [[-0.25, 1.62, 4.6], [0.15, 1.66, 2.3], [-0.1, 1.6, -0.2], [0.2, 1.64, -2.7]],
+    [[0.2, 1.1, -9.0], [-0.3, 1.05, -11.0], [0.3, 1.1, -13.0], [0.0, 1.15, -15.0]],
+    hand_held(np.random.default_rng(1050), 0.035, 0.009), FOCAL_MM, SENSOR_WIDTH_MM, (-0.04, 0.0, 0.0),
+    jolts=_jolts(), shutter=0.6,
+)  # fmt: skip
+"""SKL_050: a run over the planks."""

@@ -2,13 +2,12 @@
 
 import numpy as np
 
-from amberkeel.core.lens import Lens, focal_px_from_mm
 from amberkeel.core.sim import textures as tx
 from amberkeel.core.sim.meshes import Mesh, box, drum, join, panel, tube
-from amberkeel.core.sim.motion import Move, hand_held
-from amberkeel.core.sim.render import Shot
+from amberkeel.core.sim.motion import hand_held
 from amberkeel.core.sim.scene import Scene, build_scene
 from amberkeel.core.sim.scenery import coil
+from amberkeel.core.sim.take import Take
 
 FIRST_FRAME, FRAME_COUNT = 1001, 72
 FOCAL_MM, SENSOR_WIDTH_MM = 28.0, 24.0
@@ -96,25 +95,11 @@ def lamp_room_scene(seed: int = 70) -> Scene:
     )
 
 
-def lamp_room(
-    width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = GRAIN
-) -> Shot:
-    """Return SKL_070 at a picture size; fewer `frames` keep the move's beginning.
-
-    Parameters
-    ----------
-    width, height : of the picture, pixels. frames : rendered, from the first. samples : of a pixel. grain : one
-        sigma, code values.
-    """
-    keys = np.array([0.0, 24.0, 48.0, 72.0]) + FIRST_FRAME
-    move = Move(
-        keys,
-        np.array([[-1.5, 1.55, 3.3], [-0.8, 1.5, 3.35], [0.0, 1.5, 3.2], [0.8, 1.55, 2.9]]),
-        np.array([[0.2, 1.0, -1.6], [0.1, 1.05, -1.6], [0.0, 1.05, -1.6], [-0.2, 1.1, -1.6]]),
-        hand_held(np.random.default_rng(1070), 0.012, 0.004),
-    )
-    lens = Lens.centred(width, height, focal_px_from_mm(FOCAL_MM, SENSOR_WIDTH_MM, width), k1=-0.03)
-    return Shot(
-        "SKL_070", lamp_room_scene(), lens, move, np.arange(FIRST_FRAME, FIRST_FRAME + frames), 24.0, SENSOR_WIDTH_MM,
-        samples=samples, grain=grain, exposure=lambda t: EXPOSURE * (1.0 + 0.06 * np.sin(0.9 * t)), seed=70,
-    )  # fmt: skip
+lamp_room = Take(
+    "SKL_070", 70, lamp_room_scene, FIRST_FRAME, FRAME_COUNT, (0.0, 24.0, 48.0, 72.0),
+    [[-1.5, 1.55, 3.3], [-0.8, 1.5, 3.35], [0.0, 1.5, 3.2], [0.8, 1.55, 2.9]],
+    [[0.2, 1.0, -1.6], [0.1, 1.05, -1.6], [0.0, 1.05, -1.6], [-0.2, 1.1, -1.6]],
+    hand_held(np.random.default_rng(1070), 0.012, 0.004), FOCAL_MM, SENSOR_WIDTH_MM, (-0.03, 0.0, 0.0),
+    grain=GRAIN, exposure=lambda t: EXPOSURE * (1.0 + 0.06 * np.sin(0.9 * t)),
+)  # fmt: skip
+"""SKL_070: about the lamp at night."""

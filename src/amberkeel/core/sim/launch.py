@@ -2,13 +2,12 @@
 
 import numpy as np
 
-from amberkeel.core.lens import Lens, focal_px_from_mm
 from amberkeel.core.sim import textures as tx
 from amberkeel.core.sim.meshes import Mesh, box, drum, hull, join, panel, tube
-from amberkeel.core.sim.motion import Move, hand_held
-from amberkeel.core.sim.render import Shot
+from amberkeel.core.sim.motion import hand_held
 from amberkeel.core.sim.scene import Scene, build_scene
 from amberkeel.core.sim.scenery import coil, far_hills
+from amberkeel.core.sim.take import Take
 
 FIRST_FRAME, FRAME_COUNT = 1001, 72
 FOCAL_MM, SENSOR_WIDTH_MM = 17.0, 24.0
@@ -82,25 +81,11 @@ def launch_scene(seed: int = 90) -> Scene:
     return build_scene(static, [], lambda: _textures(np.random.default_rng(seed)), (0.4, 0.55, 0.7))
 
 
-def launch(
-    width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = 1.2
-) -> Shot:
-    """Return SKL_090 at a picture size; fewer `frames` keep the run's beginning.
-
-    Parameters
-    ----------
-    width, height : of the picture, pixels. frames : rendered, from the first. samples : of a pixel. grain : one
-        sigma, code values.
-    """
-    keys = np.array([0.0, 24.0, 48.0, 72.0]) + FIRST_FRAME
-    move = Move(
-        keys,
-        np.array([[-4.6, 1.25, 1.0], [-3.3, 1.32, 0.7], [-1.9, 1.22, 0.5], [-0.5, 1.30, 0.6]]),
-        np.array([[-1.6, 1.3, -7.0], [-0.6, 1.4, -7.0], [0.9, 1.3, -7.0], [2.0, 1.35, -7.0]]),
-        hand_held(np.random.default_rng(1090), 0.03, 0.012),
-    )
-    lens = Lens.centred(width, height, focal_px_from_mm(FOCAL_MM, SENSOR_WIDTH_MM, width), k1=-0.09)
-    return Shot(
-        "SKL_090", launch_scene(), lens, move, np.arange(FIRST_FRAME, FIRST_FRAME + frames), 24.0, SENSOR_WIDTH_MM,
-        shutter=0.3, samples=samples, grain=grain, seed=90, readout=READOUT,
-    )  # fmt: skip
+launch = Take(
+    "SKL_090", 90, launch_scene, FIRST_FRAME, FRAME_COUNT, (0.0, 24.0, 48.0, 72.0),
+    [[-4.6, 1.25, 1.0], [-3.3, 1.32, 0.7], [-1.9, 1.22, 0.5], [-0.5, 1.30, 0.6]],
+    [[-1.6, 1.3, -7.0], [-0.6, 1.4, -7.0], [0.9, 1.3, -7.0], [2.0, 1.35, -7.0]],
+    hand_held(np.random.default_rng(1090), 0.03, 0.012), FOCAL_MM, SENSOR_WIDTH_MM, (-0.09, 0.0, 0.0),
+    shutter=0.3, readout=READOUT,
+)  # fmt: skip
+"""SKL_090: along the quay on a moving launch."""

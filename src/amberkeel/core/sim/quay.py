@@ -20,6 +20,7 @@ from amberkeel.core.sim.motion import Move, Wander, hand_held
 from amberkeel.core.sim.render import Shot, truth
 from amberkeel.core.sim.scene import Scene, build_scene
 from amberkeel.core.sim.scenery import coil, far_hills
+from amberkeel.core.sim.take import Take
 
 CLEAN_FIRST, CLEAN_COUNT, CLEAN_FOCAL_MM = 1001, 72, 24.0
 LIVE_FIRST, LIVE_COUNT, LIVE_FOCAL_MM = 1001, 72, 35.0
@@ -139,52 +140,30 @@ def _move(first: int, count: int, positions, targets, wander: Wander | None) -> 
     return Move(first + np.linspace(0.0, count, len(positions)), np.array(positions), np.array(targets), wander)
 
 
-def clean_pass(
-    width: int = 960, height: int = 540, frames: int = CLEAN_COUNT, samples: int = 9, grain: float = 1.2
-) -> Shot:
-    """Return SKL_060 at a picture size, nobody on the set; fewer `frames` keep the walk's beginning.
+CLEAN_KEYS, LIVE_KEYS = (tuple(np.linspace(0.0, count, 4)) for count in (CLEAN_COUNT, LIVE_COUNT))
 
-    Parameters
-    ----------
-    width, height : of the picture, pixels. frames : rendered, from the first. samples : of a pixel. grain : one
-        sigma, code values.
-    """
-    move = _move(
-        CLEAN_FIRST, CLEAN_COUNT,
-        [[-2.6, 1.6, 3.6], [-1.2, 1.65, 3.2], [0.4, 1.58, 3.1], [1.9, 1.62, 3.4]],
-        [[-0.6, 1.2, -6.0], [-0.2, 1.2, -6.0], [0.1, 1.25, -6.0], [0.2, 1.2, -6.0]],
-        hand_held(np.random.default_rng(1060)),
-    )  # fmt: skip
-    lens = Lens.centred(width, height, focal_px_from_mm(CLEAN_FOCAL_MM, SENSOR_WIDTH_MM, width), k1=K1)
-    return Shot(
-        "SKL_060", quay_scene(), lens, move, np.arange(CLEAN_FIRST, CLEAN_FIRST + frames), 24.0, SENSOR_WIDTH_MM,
-        samples=samples, grain=grain, seed=60,
-    )  # fmt: skip
+clean_pass = Take(
+    "SKL_060", 60, quay_scene, CLEAN_FIRST, CLEAN_COUNT, CLEAN_KEYS,
+    [[-2.6, 1.6, 3.6], [-1.2, 1.65, 3.2], [0.4, 1.58, 3.1], [1.9, 1.62, 3.4]],
+    [[-0.6, 1.2, -6.0], [-0.2, 1.2, -6.0], [0.1, 1.25, -6.0], [0.2, 1.2, -6.0]],
+    hand_held(np.random.default_rng(1060)), CLEAN_FOCAL_MM, SENSOR_WIDTH_MM, (K1, 0.0, 0.0),
+)  # fmt: skip
+"""SKL_060: a walk past the cargo, nobody on the set."""
 
 
-def live_pass(
-    width: int = 960, height: int = 540, frames: int = LIVE_COUNT, samples: int = 9, grain: float = 1.2
-) -> Shot:
-    """Return SKL_061 at a picture size, a yard hand crossing; fewer `frames` keep the walk's beginning.
-
-    Parameters
-    ----------
-    width, height : of the picture, pixels. frames : rendered, from the first. samples : of a pixel. grain : one
-        sigma, code values.
-    """
+def _with_hand() -> Scene:
     last = LIVE_FIRST + LIVE_COUNT - 1
-    hand = yard_hand([-3.4, 0.0, -1.7], [3.0, 0.0, -1.4], (LIVE_FIRST + 4, last - 6), (COAT, TROUSERS, SKIN))
-    move = _move(
-        LIVE_FIRST, LIVE_COUNT,
-        [[2.2, 1.5, 4.2], [1.5, 1.55, 3.5], [0.6, 1.62, 2.9], [-0.5, 1.6, 2.5]],
-        [[-0.6, 1.1, -6.0], [-0.7, 1.15, -6.0], [-0.6, 1.2, -6.0], [-0.5, 1.2, -6.0]],
-        hand_held(np.random.default_rng(1061)),
-    )  # fmt: skip
-    lens = Lens.centred(width, height, focal_px_from_mm(LIVE_FOCAL_MM, SENSOR_WIDTH_MM, width), k1=0.5 * K1)
-    return Shot(
-        "SKL_061", quay_scene((hand,)), lens, move, np.arange(LIVE_FIRST, LIVE_FIRST + frames), 24.0, SENSOR_WIDTH_MM,
-        samples=samples, grain=grain, seed=61,
-    )  # fmt: skip
+    way = [-3.4, 0.0, -1.7], [3.0, 0.0, -1.4]
+    return quay_scene((yard_hand(*way, (LIVE_FIRST + 4, last - 6), (COAT, TROUSERS, SKIN)),))
+
+
+live_pass = Take(
+    "SKL_061", 61, _with_hand, LIVE_FIRST, LIVE_COUNT, LIVE_KEYS,
+    [[2.2, 1.5, 4.2], [1.5, 1.55, 3.5], [0.6, 1.62, 2.9], [-0.5, 1.6, 2.5]],
+    [[-0.6, 1.1, -6.0], [-0.7, 1.15, -6.0], [-0.6, 1.2, -6.0], [-0.5, 1.2, -6.0]],
+    hand_held(np.random.default_rng(1061)), LIVE_FOCAL_MM, SENSOR_WIDTH_MM, (0.5 * K1, 0.0, 0.0),
+)  # fmt: skip
+"""SKL_061: the same set from elsewhere, a yard hand crossing."""
 
 
 @dataclass(frozen=True)

@@ -1,17 +1,14 @@
 """SKL_020 Sail loft: a wide push-in under timber beams, through a lens with strong barrel distortion."""
 
-from dataclasses import replace
-
 import numpy as np
 
-from amberkeel.core.lens import Lens, focal_px_from_mm
 from amberkeel.core.sim import textures as tx
 from amberkeel.core.sim.drawn import SetEdge
 from amberkeel.core.sim.meshes import Mesh, box, drum, join, panel, tube
-from amberkeel.core.sim.motion import Move, hand_held
-from amberkeel.core.sim.render import Shot
+from amberkeel.core.sim.motion import hand_held
 from amberkeel.core.sim.scene import Scene, build_scene
 from amberkeel.core.sim.scenery import coil
+from amberkeel.core.sim.take import Take
 
 FIRST_FRAME, FRAME_COUNT = 1001, 72
 FOCAL_MM, SENSOR_WIDTH_MM = 16.0, 24.0
@@ -135,25 +132,11 @@ def edges() -> list[SetEdge]:
     return found
 
 
-def sail_loft(
-    width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = 1.4
-) -> Shot:
-    """Return SKL_020 at a picture size; fewer `frames` keep the push's beginning.
-
-    Parameters
-    ----------
-    width, height : of the picture, pixels. frames : rendered, from the first. samples : of a pixel. grain : one
-        sigma, code values.
-    """
-    keys = np.array([0.0, 24.0, 48.0, 72.0]) + FIRST_FRAME
-    move = Move(
-        keys,
-        np.array([[2.35, 1.50, 4.9], [2.15, 1.48, 4.1], [1.85, 1.46, 3.2], [1.5, 1.45, 2.2]]),
-        np.array([[-2.6, 1.30, -4.0], [-2.5, 1.28, -4.0], [-2.3, 1.30, -4.0], [-2.0, 1.33, -4.0]]),
-        hand_held(np.random.default_rng(1020), 0.012, 0.004),
-    )
-    lens = replace(Lens.centred(width, height, focal_px_from_mm(FOCAL_MM, SENSOR_WIDTH_MM, width)), radial=RADIAL)
-    return Shot(
-        "SKL_020", sail_loft_scene(), lens, move, np.arange(FIRST_FRAME, FIRST_FRAME + frames), 24.0, SENSOR_WIDTH_MM,
-        samples=samples, grain=grain, seed=20,
-    )  # fmt: skip
+sail_loft = Take(
+    "SKL_020", 20, sail_loft_scene, FIRST_FRAME, FRAME_COUNT, (0.0, 24.0, 48.0, 72.0),
+    [[2.35, 1.50, 4.9], [2.15, 1.48, 4.1], [1.85, 1.46, 3.2], [1.5, 1.45, 2.2]],
+    [[-2.6, 1.30, -4.0], [-2.5, 1.28, -4.0], [-2.3, 1.30, -4.0], [-2.0, 1.33, -4.0]],
+    hand_held(np.random.default_rng(1020), 0.012, 0.004), FOCAL_MM, SENSOR_WIDTH_MM, RADIAL,
+    grain=1.4,
+)  # fmt: skip
+"""SKL_020: a push in under the beams."""

@@ -2,14 +2,13 @@
 
 import numpy as np
 
-from amberkeel.core.lens import Lens, focal_px_from_mm
 from amberkeel.core.sim import textures as tx
 from amberkeel.core.sim.drawn import SetEdge
 from amberkeel.core.sim.meshes import Mesh, box, drum, join, panel, tube
-from amberkeel.core.sim.motion import Move, hand_held
-from amberkeel.core.sim.render import Shot
+from amberkeel.core.sim.motion import hand_held
 from amberkeel.core.sim.scene import Scene, build_scene
 from amberkeel.core.sim.scenery import coil, far_hills
+from amberkeel.core.sim.take import Take
 
 FIRST_FRAME, FRAME_COUNT = 1001, 72
 FOCAL_MM, SENSOR_WIDTH_MM = 32.0, 24.0
@@ -123,25 +122,10 @@ def edges() -> list[SetEdge]:
     return found
 
 
-def shed_doors(
-    width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = 1.2
-) -> Shot:
-    """Return SKL_040 at a picture size; fewer `frames` keep the creep's beginning.
-
-    Parameters
-    ----------
-    width, height : of the picture, pixels. frames : rendered, from the first. samples : of a pixel. grain : one
-        sigma, code values.
-    """
-    keys = np.array([0.0, 36.0, 72.0]) + FIRST_FRAME
-    move = Move(
-        keys,
-        np.array([[3.6, 1.82, 3.10], [3.52, 1.81, 2.95], [3.42, 1.80, 2.78]]),
-        np.array([[-0.7, 1.15, -6.0], [-0.7, 1.15, -6.0], [-0.7, 1.16, -6.0]]),
-        hand_held(np.random.default_rng(1040), 0.004, 0.002),
-    )
-    lens = Lens.centred(width, height, focal_px_from_mm(FOCAL_MM, SENSOR_WIDTH_MM, width), k1=K1)
-    return Shot(
-        "SKL_040", shed_doors_scene(), lens, move, np.arange(FIRST_FRAME, FIRST_FRAME + frames), 24.0, SENSOR_WIDTH_MM,
-        samples=samples, grain=grain, seed=40,
-    )  # fmt: skip
+shed_doors = Take(
+    "SKL_040", 40, shed_doors_scene, FIRST_FRAME, FRAME_COUNT, (0.0, 36.0, 72.0),
+    [[3.6, 1.82, 3.10], [3.52, 1.81, 2.95], [3.42, 1.80, 2.78]],
+    [[-0.7, 1.15, -6.0], [-0.7, 1.15, -6.0], [-0.7, 1.16, -6.0]],
+    hand_held(np.random.default_rng(1040), 0.004, 0.002), FOCAL_MM, SENSOR_WIDTH_MM, (K1, 0.0, 0.0),
+)  # fmt: skip
+"""SKL_040: a creep towards the doors."""

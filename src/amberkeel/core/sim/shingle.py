@@ -4,13 +4,12 @@ from typing import Any
 
 import numpy as np
 
-from amberkeel.core.lens import Lens, focal_px_from_mm
 from amberkeel.core.sim import textures as tx
 from amberkeel.core.sim.meshes import Mesh, hull, join, surface, tube
-from amberkeel.core.sim.motion import Move, hand_held
-from amberkeel.core.sim.render import Shot
+from amberkeel.core.sim.motion import hand_held
 from amberkeel.core.sim.scene import Scene, build_scene
 from amberkeel.core.sim.scenery import far_hills, rock
+from amberkeel.core.sim.take import Take
 
 FIRST_FRAME, FRAME_COUNT = 1001, 72
 FOCAL_MM, SENSOR_WIDTH_MM = 24.0, 24.0
@@ -83,25 +82,10 @@ def shingle_scene(seed: int = 80) -> Scene:
     return build_scene(static, [], lambda: _textures(np.random.default_rng(seed)), (0.7, 0.42, 0.25))
 
 
-def shingle(
-    width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = 1.2
-) -> Shot:
-    """Return SKL_080 at a picture size; fewer `frames` keep the move's beginning.
-
-    Parameters
-    ----------
-    width, height : of the picture, pixels. frames : rendered, from the first. samples : of a pixel. grain : one
-        sigma, code values.
-    """
-    keys = np.array([0.0, 24.0, 48.0, 72.0]) + FIRST_FRAME
-    move = Move(
-        keys,
-        np.array([[-0.9, 0.62, 3.6], [-0.5, 0.58, 2.8], [0.0, 0.66, 1.9], [0.4, 0.80, 0.9]]),
-        np.array([[0.2, 0.35, -7.0], [0.0, 0.30, -7.0], [-0.3, 0.42, -7.0], [-0.2, 0.55, -7.0]]),
-        hand_held(np.random.default_rng(1080), 0.012, 0.005),
-    )
-    lens = Lens.centred(width, height, focal_px_from_mm(FOCAL_MM, SENSOR_WIDTH_MM, width), k1=-0.05)
-    return Shot(
-        "SKL_080", shingle_scene(), lens, move, np.arange(FIRST_FRAME, FIRST_FRAME + frames), 24.0, SENSOR_WIDTH_MM,
-        samples=samples, grain=grain, seed=80,
-    )  # fmt: skip
+shingle = Take(
+    "SKL_080", 80, shingle_scene, FIRST_FRAME, FRAME_COUNT, (0.0, 24.0, 48.0, 72.0),
+    [[-0.9, 0.62, 3.6], [-0.5, 0.58, 2.8], [0.0, 0.66, 1.9], [0.4, 0.80, 0.9]],
+    [[0.2, 0.35, -7.0], [0.0, 0.30, -7.0], [-0.3, 0.42, -7.0], [-0.2, 0.55, -7.0]],
+    hand_held(np.random.default_rng(1080), 0.012, 0.005), FOCAL_MM, SENSOR_WIDTH_MM, (-0.05, 0.0, 0.0),
+)  # fmt: skip
+"""SKL_080: low over the beach."""

@@ -2,14 +2,13 @@
 
 import numpy as np
 
-from amberkeel.core.lens import Lens, focal_px_from_mm
 from amberkeel.core.sim import textures as tx
 from amberkeel.core.sim.actors import yard_hand
 from amberkeel.core.sim.meshes import Mesh, box, drum, hull, join, panel, surface, tube
-from amberkeel.core.sim.motion import Move, hand_held
-from amberkeel.core.sim.render import Shot
+from amberkeel.core.sim.motion import hand_held
 from amberkeel.core.sim.scene import Scene, build_scene
 from amberkeel.core.sim.scenery import coil, far_hills
+from amberkeel.core.sim.take import Take
 
 FIRST_FRAME, FRAME_COUNT = 1001, 84
 FOCAL_MM, SENSOR_WIDTH_MM = 27.0, 24.0
@@ -114,26 +113,11 @@ def slipway_scene(seed: int = 10) -> Scene:
     return build_scene(static, hands, lambda: _textures(np.random.default_rng(seed)), (-0.55, 0.62, 0.56))
 
 
-def slipway(
-    width: int = 960, height: int = 540, frames: int = FRAME_COUNT, samples: int = 9, grain: float = 1.2
-) -> Shot:
-    """Return SKL_010 at a picture size; fewer `frames` keep the same walk's beginning.
-
-    Parameters
-    ----------
-    width, height : of the picture, pixels. frames : rendered, from the first. samples : of a pixel. grain : one
-        sigma, code values.
-    """
-    first = FIRST_FRAME
-    keys = np.array([0.0, 28.0, 56.0, 84.0]) + first
-    move = Move(
-        keys,
-        np.array([[-2.1, 1.62, 5.4], [-2.0, 1.60, 4.4], [-1.75, 1.63, 3.25], [-1.45, 1.58, 2.0]]),
-        np.array([[-0.3, 1.35, -6.0], [-0.4, 1.3, -6.0], [-0.2, 1.35, -6.0], [0.1, 1.42, -6.0]]),
-        hand_held(np.random.default_rng(1010)),
-    )
-    lens = Lens.centred(width, height, focal_px_from_mm(FOCAL_MM, SENSOR_WIDTH_MM, width), k1=-0.035)
-    return Shot(
-        "SKL_010", slipway_scene(), lens, move, np.arange(first, first + frames), 24.0, SENSOR_WIDTH_MM,
-        samples=samples, grain=grain, exposure=lambda t: 1.0 + 0.05 * np.sin((t - first) / 19.0), seed=10,
-    )  # fmt: skip
+slipway = Take(
+    "SKL_010", 10, slipway_scene, FIRST_FRAME, FRAME_COUNT, (0.0, 28.0, 56.0, 84.0),
+    [[-2.1, 1.62, 5.4], [-2.0, 1.60, 4.4], [-1.75, 1.63, 3.25], [-1.45, 1.58, 2.0]],
+    [[-0.3, 1.35, -6.0], [-0.4, 1.3, -6.0], [-0.2, 1.35, -6.0], [0.1, 1.42, -6.0]],
+    hand_held(np.random.default_rng(1010)), FOCAL_MM, SENSOR_WIDTH_MM, (-0.035, 0.0, 0.0),
+    exposure=lambda t: 1.0 + 0.05 * np.sin((t - FIRST_FRAME) / 19.0),
+)  # fmt: skip
+"""SKL_010: a walk in beside the hull."""
