@@ -1,9 +1,12 @@
-"""Camera paths that come from elsewhere, read back as they were written, and refused in words."""
+"""Camera paths that come from elsewhere, read as they were written or refused in words; and what a camera sees."""
+
+from dataclasses import replace
 
 import numpy as np
 import pytest
 from simulated import cloud, moving_camera, observe
 
+from amberkeel.core.camera import CameraPath, poses_at, row_times
 from amberkeel.core.errors import HandoffError
 from amberkeel.core.handoff.camera_paths import read_camera_path
 from amberkeel.core.handoff.document import read_path, solve_document
@@ -68,3 +71,25 @@ def test_angles_and_quaternions_say_the_same_as_matrices(document):
 def test_files_that_hold_no_path_are_refused(name, text, words):
     with pytest.raises(HandoffError, match=words):
         read_camera_path(name, text.encode())
+
+
+@pytest.mark.parametrize("readout", [0.0, 0.6])
+def test_points_are_seen_before_the_camera_and_within_the_picture(readout, rng):
+    path = replace(moving_camera(10), readout=readout)
+    points = np.concatenate([cloud(rng, 80), cloud(rng, 40) * [1.0, 1.0, -1.0], path.positions[4:5]])
+    px, inside = path.seen(points, 4)
+    assert 20 < inside.sum() < 80 and not inside[80:].any()
+    assert ((px[inside] > 0.0) & (px[inside] < [640.0, 360.0])).all()
+    out = ~inside[:80]
+    assert not ((px[:80][out] > 0.0) & (px[:80][out] < [640.0, 360.0])).all(1).any()
+    _, well_inside = path.seen(points, 4, 50.0)
+    assert np.array_equal(well_inside, inside & ((px > 50.0) & (px < [590.0, 310.0])).all(1))
+    again, same = path.seen(points, np.full(len(points), 4))
+    assert np.array_equal(same, inside) and np.allclose(again[inside], px[inside])
+    # Each is where the camera that stands when its row is read has it.
+    for point, at in zip(points[inside][:8], px[inside]):
+        times = row_times(at[1:], 360.0, readout)
+        turned, moved = poses_at(path.world_from_camera, path.positions, np.array([4]), times)
+        then = CameraPath(np.array([0]), moved, turned, path.lens)
+        assert np.allclose(then.project(point[None], 0), at, atol=1e-4)
+    assert path.seen(np.zeros((0, 3)), 4)[1].shape == (0,)

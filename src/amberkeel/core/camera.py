@@ -93,6 +93,19 @@ class CameraPath:
             px = self.project_homogeneous(points, rows, px[:, 1])
         return px
 
+    def seen(self, xyz: np.ndarray, row: int | np.ndarray, edge: float = 0.0) -> tuple[np.ndarray, np.ndarray]:
+        """Return where world points (N, 3) are seen in `row` (one row, or (N,) rows), pixels (N, 2), each when its own
+        row is read, and which lie before the camera and in the picture, (N,) bool.
+
+        Parameters
+        ----------
+        xyz : (N, 3). row : of the path. edge : how far from the picture's edge they must lie, pixels.
+        """
+        with np.errstate(all="ignore"):
+            px, ahead = self.project_read(xyz, row), self.to_camera(xyz, row)[:, 2] > 0.0
+            inside = (px > edge).all(1) & (px < [self.lens.width - edge, self.lens.height - edge]).all(1)
+        return px, ahead & inside
+
     def project_homogeneous(self, points: np.ndarray, row: np.ndarray, y: np.ndarray | None = None) -> np.ndarray:
         """Project points (N, 4), at infinity where the fourth is 0, into rows (N,) as pixels (N, 2); NaN behind.
 

@@ -78,13 +78,8 @@ def measure(settings: Settings, shot_id: int, arguments: Arguments, progress: Pr
 
 def _seen_best(sight: Sight, at: np.ndarray) -> Spot | None:
     """Return a foot as a place on the frame amid those that see it; None where none does."""
-    path, lens = sight.path, sight.path.lens
-    rows = np.arange(len(path.frames))
-    camera = np.array([path.to_camera(at[None], row)[0] for row in rows])
-    px = np.array([path.project(at[None], row)[0] for row in rows])
-    with np.errstate(invalid="ignore"):
-        inside = (camera[:, 2] > 0.0) & (px > 0.0).all(1) & (px < [lens.width, lens.height]).all(1)
-    seen = rows[inside]
+    rows = np.arange(len(sight.path.frames))
+    seen = rows[sight.path.seen(np.repeat(at[None], len(rows), 0), rows)[1]]
     return Spot(at, UP, int(seen[len(seen) // 2])) if len(seen) else None
 
 

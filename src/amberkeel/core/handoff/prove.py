@@ -107,11 +107,11 @@ def _seen_off(scene: Scene, path: CameraPath, again: CameraPath, read: Read) -> 
         # With no points, spots in front of the camera stand in for them.
         ahead = path.world_from_camera[:, :, 2] * 5.0
         own = there = path.positions + ahead
-    lens, most = path.lens, 0.0
+    most = 0.0
     for row in np.unique(np.linspace(0, len(path.frames) - 1, MOST_FRAMES).astype(int)).tolist():
         with np.errstate(all="ignore"):
             a, b = path.project(own, row), again.project(there, row)
-            seen = (path.to_camera(own, row)[:, 2] > 0.0) & (a > 0.0).all(1) & (a < [lens.width, lens.height]).all(1)
+        _, seen = path.seen(own, row)
         if seen.any():
             most = max(most, float(np.linalg.norm((a - b)[seen], axis=1).max()))
     return most

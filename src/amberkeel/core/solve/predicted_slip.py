@@ -106,11 +106,8 @@ def _project(path: CameraPath, rows: np.ndarray, xyz: np.ndarray) -> np.ndarray:
 def _seen(path: CameraPath, rows: np.ndarray, xyz: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Return where points are in the picture (P, M) bool, and at which pixels (P, M, 2)."""
     points, frames = np.repeat(xyz, len(rows), 0), np.tile(rows, len(xyz))
-    ahead = path.to_camera(points, frames)[:, 2].reshape(len(xyz), len(rows)) > 0.0
-    with np.errstate(all="ignore"):
-        px = _project(path, rows, xyz)
-    inside = ((px > 0.0) & (px < [path.lens.width, path.lens.height])).all(2)
-    return ahead & inside, np.nan_to_num(px)
+    px, inside = path.seen(points, frames)
+    return inside.reshape(len(xyz), len(rows)), np.nan_to_num(px).reshape(len(xyz), len(rows), 2)
 
 
 def _by_position(path: CameraPath, rows: np.ndarray, xyz: np.ndarray, px: np.ndarray) -> np.ndarray:
@@ -127,9 +124,7 @@ def _depths(solution: Solution, at: int, spots: np.ndarray) -> tuple[np.ndarray,
     state = np.array(solution.tracks.states, object)
     xyz = solution.points.positions(path.positions[0])[solution.points.known & (state != EXCLUDED)]
     depth = path.to_camera(xyz, at)[:, 2]
-    xyz, depth = xyz[depth > 0.0], depth[depth > 0.0]
-    px = path.project_read(xyz, at) if len(xyz) else np.zeros((0, 2))
-    inside = ((px > 0.0) & (px < [path.lens.width, path.lens.height])).all(1)
+    px, inside = path.seen(xyz, at)
     if inside.sum() < NEIGHBOURS:
         return np.ones(len(spots)), np.zeros(len(spots), bool)
     away, nearest = cKDTree(px[inside]).query(spots, NEIGHBOURS)

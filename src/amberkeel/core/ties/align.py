@@ -128,10 +128,7 @@ def seen_off(path: CameraPath, ties: Ties, change: Datum) -> np.ndarray:
     out = np.full(len(ties.own), np.nan)
     away = np.linalg.norm(ties.fixed[:, None] - path.positions[None], axis=2)
     for row in range(len(path.frames)):
-        seen, ahead = path.project(ties.fixed, row), path.to_camera(ties.fixed, row)[:, 2] > 0.0
-        with np.errstate(invalid="ignore"):
-            inside = ahead & (seen >= 0.0).all(1) & (seen <= [path.lens.width, path.lens.height]).all(1)
-        away[~inside, row] = np.inf
+        away[~path.seen(ties.fixed, row)[1], row] = np.inf
     best = away.argmin(1)
     moved = change.apply(ties.own)
     for k in np.nonzero(np.isfinite(away.min(1)))[0]:

@@ -360,12 +360,7 @@ def _one(own: Side, fixed: Side, in_fixed, track: int, reach: float, grays) -> F
 def _seen_on(path, xyz: np.ndarray) -> np.ndarray:
     """Return the rows of a path on whose picture a point (3,) lies, a patch from its edge."""
     rows = np.arange(len(path.frames))
-    points = np.repeat(xyz[None], len(rows), 0)
-    with np.errstate(all="ignore"):
-        px, ahead = path.project(points, rows), path.to_camera(points, rows)[:, 2] > 0.0
-        edge = 2 * HALF_PX
-        inside = (px > edge).all(1) & (px < [path.lens.width - edge, path.lens.height - edge]).all(1)
-    return rows[ahead & inside]
+    return rows[path.seen(np.repeat(xyz[None], len(rows), 0), rows, 2.0 * HALF_PX)[1]]
 
 
 def _alike(fixed: Side, in_fixed, xyz: np.ndarray, rows: np.ndarray, row: int) -> int | None:

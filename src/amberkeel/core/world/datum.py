@@ -380,13 +380,10 @@ def _ground_fit(solved: Solved, rows: np.ndarray, plane: Plane, datum: Datum) ->
 
 def _nearest_px(path: CameraPath, xyz: np.ndarray, plane: Plane) -> np.ndarray:
     """Return how far points (M, 3) lie off a plane in pixels (M,), each as the nearest camera that sees it shows it."""
-    out, lens = np.full(len(xyz), np.nan), path.lens
+    out = np.full(len(xyz), np.nan)
     away = np.linalg.norm(xyz[:, None] - path.positions[None], axis=2)
     for row in range(len(path.frames)):
-        camera, seen = path.to_camera(xyz, row), path.project(xyz, row)
-        with np.errstate(invalid="ignore"):
-            inside = (camera[:, 2] > 0.0) & (seen >= 0.0).all(1) & (seen <= [lens.width, lens.height]).all(1)
-        away[~inside, row] = np.inf
+        away[~path.seen(xyz, row)[1], row] = np.inf
     best = away.argmin(1)
     for row in np.unique(best):
         own = (best == row) & np.isfinite(away[np.arange(len(xyz)), best])

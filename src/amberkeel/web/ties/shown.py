@@ -137,9 +137,7 @@ def _points_on(shot: Shot, attempt: Attempt, row: FilmSet, document: Set, frame:
         return []
     points = document.points[:MOST_POINTS]
     xyz = np.array([p.xyz for p in points])
-    with np.errstate(all="ignore"):
-        px, ahead = path.project(xyz, at), path.to_camera(xyz, at)[:, 2] > 0.0
-    inside = ahead & (px > 0.0).all(1) & (px < [path.lens.width, path.lens.height]).all(1)
+    px, inside = path.seen(xyz, at)
     return [[points[k].name, *px[k].round(2).tolist()] for k in np.nonzero(inside)[0].tolist()]
 
 
@@ -172,12 +170,9 @@ def seen(number: int):
         document = document_of_set(row)
         solved, datum = looked_at(media(), shot, attempt)
         path = datum.camera(solved.path)
-    rows, lens, out = np.arange(len(path.frames)), path.lens, []
+    rows, out = np.arange(len(path.frames)), []
     for point in document.points[:MOST_POINTS]:
-        at = np.repeat(np.array(point.xyz)[None], len(rows), 0)
-        with np.errstate(all="ignore"):
-            px, ahead = path.project(at, rows), path.to_camera(at, rows)[:, 2] > 0.0
-            inside = ahead & (px > 0.0).all(1) & (px < [lens.width, lens.height]).all(1)
+        px, inside = path.seen(np.repeat(np.array(point.xyz)[None], len(rows), 0), rows)
         if inside.any():
             frames = path.frames[inside].tolist()
             out.append({"name": point.name, "frames": frames, "at": px[inside].round(2).tolist()})
