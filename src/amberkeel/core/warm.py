@@ -12,10 +12,14 @@ from amberkeel.core.diagnose.courses import COLUMNS, courses
 from amberkeel.core.follow.detect import DetectSettings, find_features
 from amberkeel.core.follow.patch import Patch, shifted
 from amberkeel.core.follow.register import make_references, register_patches
+from amberkeel.core.geometry.background import TURNING, RigidMotion
 from amberkeel.core.lens import Lens
 from amberkeel.core.lens.drawn import DrawnLine, LensOrder
 from amberkeel.core.lens.fit import fit_lens
+from amberkeel.core.masks.bend import matched
 from amberkeel.core.masks.evidence import EvidenceReader
+from amberkeel.core.masks.rigid import dense_residuals
+from amberkeel.core.masks.shape import smooth
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.repair.drawn import draw_along
 from amberkeel.core.solve.recipe import Recipe
@@ -123,6 +127,9 @@ class _ToyPlate:
 def _look_for_motion(rng: np.random.Generator) -> None:
     plate = _ToyPlate(rng)
     EvidenceReader(cast(Plate, plate), RoughCamera(_standing(plate.frames), "free", 0.1)).read(13)
+    ring = np.array([[20.0, 20.0], [60.0, 22.0], [58.0, 60.0], [22.0, 58.0]])
+    matched(smooth(ring), ring)
+    dense_residuals(np.zeros((9, 9, 2), np.float32), RigidMotion(TURNING, np.eye(3), 1.0))
 
 
 def _stand_in_a_scene(rng: np.random.Generator) -> None:
