@@ -77,20 +77,32 @@ def outlines(rng):
     return {1001: one, 1013: other}
 
 
-def test_outlines_are_drawn_as_they_are_masked(page, outlines):
-    shape = Shape({frame: Key(points) for frame, points in outlines.items()})
-    mask = {"keys": {str(frame): {"points": points.tolist()} for frame, points in outlines.items()}}
-    frames = [990, 1001, 1004, 1007, 1012, 1013, 1020]
+@pytest.fixture
+def wild(rng):
+    """Three keys of a shape whose tangents go anywhere, and which crosses itself."""
+    base = rng.uniform([200, 100, -9, -9, -9, -9], [400, 300, 9, 9, 9, 9], (7, 6))
+    return {frame: base + rng.normal(0.0, 30.0, base.shape) for frame in (1001, 1009, 1020)}
+
+
+def test_outlines_are_drawn_as_they_are_masked(page, outlines, wild):
+    frames = [990, 1001, 1004, 1007, 1009, 1012, 1013, 1015, 1020, 1030]
     body = "return a.frames.map((f) => { const p = m.pointsAt(a.mask, f); return [p, m.flatten(p)] })"
-    for frame, (points, outline) in zip(frames, module(page, "masks/shapes", body, {"mask": mask, "frames": frames})):
-        own = points_at(shape, frame)
-        assert np.allclose(points, own) and np.allclose(outline, flatten(own)), frame
+    for keys in (outlines, wild):
+        shape = Shape({frame: Key(points) for frame, points in keys.items()})
+        mask = {"keys": {str(frame): {"points": points.tolist()} for frame, points in keys.items()}}
+        drawn = module(page, "masks/shapes", body, {"mask": mask, "frames": frames})
+        for frame, (points, outline) in zip(frames, drawn):
+            own = points_at(shape, frame)
+            assert np.allclose(points, own, atol=1e-6) and np.allclose(outline, flatten(own), atol=1e-6), frame
     rounded = module(page, "masks/shapes", "return m.smooth(a)", outlines[1001].tolist())
     assert np.allclose(rounded, smooth(outlines[1001][:, :2]))
 
 
-def test_an_outline_is_split_without_a_change_and_its_inside_is_what_is_filled(page, outlines):
+def test_an_outline_is_split_without_a_change_and_its_inside_is_what_is_filled(page, outlines, wild):
     points = outlines[1013]
+    after = np.array(module(page, "masks/shapes", "return m.split(a, 2, 0.4)", wild[1001].tolist()))
+    assert len(after) == 8
+    assert np.mean(fill(flatten(after), 400, 600) ^ fill(flatten(wild[1001]), 400, 600)) < 2e-3
     body = """
       const split = m.split(a, 3, 0.4);
       const near = m.nearest(a, [split[4][0] + 0.01, split[4][1]]);
@@ -151,8 +163,9 @@ def test_figures_have_as_many_digits_as_help(page):
     said = module(page, "world/figures", "return [m.smallOf(0.0042, true), m.smallOf(0.3, true), m.smallOf(0.3)]")
     assert said == [["4.2", "mm"], ["300", "mm"], ["0.30", "units"]]
     body = """
+      const { counted } = await import('/static/desk/shell/words.js');
       return [m.lengthOf(0.0123, 'm'), m.lengthOf(1.5, 'm'), m.lengthOf(0.0123, 'units'), m.figureOf(0.0123, 'm'),
-        m.unitOf('m'), m.counted(1, 'tie'), m.counted(3, 'tie'), m.bodyOf([{ key: 'b' }, { key: 'c' }], 'c').key,
+        m.unitOf('m'), counted(1, 'tie'), counted(3, 'tie'), m.bodyOf([{ key: 'b' }, { key: 'c' }], 'c').key,
         m.bodyOf([{ key: 'b' }], 'x').key]
     """
     assert module(page, "ties/words", body) == [

@@ -8,14 +8,14 @@ import zipfile
 import cv2
 import numpy as np
 import pytest
-from desk import desk_page, new_page, on_screen, poster, pull
+from desk import desk_page, on_screen, poster, pull
 from playwright.sync_api import expect
 from sqlalchemy import select
 
 from amberkeel.core.errors import MaskError
 from amberkeel.core.masks.mattes import trace
 from amberkeel.core.masks.raster import fill
-from amberkeel.core.masks.shape import flatten, points_at, shape_from_json
+from amberkeel.core.masks.shape import flatten, shape_from_json
 from amberkeel.core.pictures.write import encode_jpeg
 from amberkeel.core.plate.plate import matte_reader
 from amberkeel.jobs.kinds import work
@@ -374,29 +374,6 @@ def test_a_shape_bends_to_its_subject_by_a_job(ask, all_masks, database, masked_
     assert list(shape.keys) == list(range(before, before + 5)) and (found & true).sum() / (found | true).sum() > 0.7
     words = ask(f"masks/{number}/carry", {"start": before, "stop": before + 4, "model": "wobble"}, 400)["error"]
     assert "bending to the subject" in words
-
-
-def test_the_pages_draw_the_same_shape_as_the_server(browser, service, masked_shot):
-    page = new_page(browser)
-    page.goto(f"{service.address}/shots/{masked_shot}/masks")
-    rng = np.random.default_rng(5)
-    base = rng.uniform([200, 100, -9, -9, -9, -9], [400, 300, 9, 9, 9, 9], (7, 6))
-    keys = {f: {"points": (base + rng.normal(0, 30, base.shape)).tolist()} for f in (1001, 1009, 1020)}
-    shape = shape_from_json({"keys": keys})
-    body = (
-        "async ([keys, frame]) => { const m = await import('/static/desk/masks/shapes.js'); "
-        "return m.flatten(m.pointsAt({ keys }, frame)); }"
-    )
-    for frame in (995, 1001, 1004, 1009, 1015, 1030):
-        drawn = np.array(page.evaluate(body, [{str(f): k for f, k in keys.items()}, frame]))
-        assert np.allclose(drawn, flatten(points_at(shape, frame)), atol=1e-6)
-    split = (
-        "async (points) => { const m = await import('/static/desk/masks/shapes.js'); return m.split(points, 2, 0.4); }"
-    )
-    after = np.array(page.evaluate(split, base.tolist()))
-    assert len(after) == 8
-    assert np.mean(fill(flatten(after), 400, 600) ^ fill(flatten(base), 400, 600)) < 2e-3
-    page.close()
 
 
 @pytest.fixture

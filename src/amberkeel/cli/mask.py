@@ -1,10 +1,9 @@
 """`keel mask`: mattes."""
 
 import sys
-from concurrent.futures import Future, ThreadPoolExecutor
 from importlib import import_module
 from pathlib import Path
-from types import ModuleType
+from threading import Thread
 
 import click
 
@@ -16,31 +15,18 @@ SWITCH_SECONDS = 0.0003
 """After which another thread that waits has its turn."""
 
 
-class _Coming:
-    """A module that comes in on a thread of its own beside other work."""
+def _beside(progress: Progress, name: str) -> Progress:
+    """Return a callback that brings a module in beside the work from when it is first called: what the work itself
+    needs has come in then. Whoever imports the module after that waits for it.
+    """
+    coming = Thread(target=import_module, args=(name,))
 
-    def __init__(self, name: str):
-        self._name, self._pool = name, ThreadPoolExecutor(1)
-        self._coming: Future[ModuleType] | None = None
+    def report(share: float, doing: str) -> None:
+        if coming.ident is None:
+            coming.start()
+        progress(share, doing)
 
-    def __enter__(self) -> "_Coming":
-        return self
-
-    def __exit__(self, *_) -> None:
-        self._pool.shutdown()
-
-    def beside(self, progress: Progress) -> Progress:
-        """Return a callback that begins it when it is first called: what the work itself needs has come in then."""
-
-        def report(share: float, doing: str) -> None:
-            self._coming = self._coming or self._pool.submit(import_module, self._name)
-            progress(share, doing)
-
-        return report
-
-    def module(self) -> ModuleType:
-        """Return the module once it is there."""
-        return self._coming.result() if self._coming else import_module(self._name)
+    return report
 
 
 @click.group()
@@ -80,10 +66,11 @@ def propose(plate, out, frames, kind, kinds) -> None:
         flows.begin()
         from amberkeel.core.masks.some_tracks import some_tracks
 
-        with Bar() as report, _Coming("amberkeel.core.masks.propose") as proposing:
-            tracks = some_tracks(flows.plate, proposing.beside(span(report, 0.0, 0.2)))
-            work = span(report, 0.2, 1.0)
-            found, written = proposing.module().propose_plate(flows, tracks, out, kind, work, chosen)
+        with Bar() as report:
+            tracks = some_tracks(flows.plate, _beside(span(report, 0.0, 0.2), "amberkeel.core.masks.propose"))
+            from amberkeel.core.masks.propose import propose_plate
+
+            found, written = propose_plate(flows, tracks, out, kind, span(report, 0.2, 1.0), chosen)
     except KeelError as error:
         fail(str(error))
     except OSError as error:

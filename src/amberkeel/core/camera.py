@@ -103,8 +103,7 @@ class CameraPath:
         """
         with np.errstate(all="ignore"):
             px, ahead = self.project_read(xyz, row), self.to_camera(xyz, row)[:, 2] > 0.0
-            inside = (px > edge).all(1) & (px < [self.lens.width - edge, self.lens.height - edge]).all(1)
-        return px, ahead & inside
+        return px, ahead & self.lens.holds(px, edge)
 
     def project_homogeneous(self, points: np.ndarray, row: np.ndarray, y: np.ndarray | None = None) -> np.ndarray:
         """Project points (N, 4), at infinity where the fourth is 0, into rows (N,) as pixels (N, 2); NaN behind.

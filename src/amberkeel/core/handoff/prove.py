@@ -111,7 +111,7 @@ def _seen_off(scene: Scene, path: CameraPath, again: CameraPath, read: Read) -> 
     for row in np.unique(np.linspace(0, len(path.frames) - 1, MOST_FRAMES).astype(int)).tolist():
         with np.errstate(all="ignore"):
             a, b = path.project(own, row), again.project(there, row)
-        _, seen = path.seen(own, row)
+            seen = (path.to_camera(own, row)[:, 2] > 0.0) & path.lens.holds(a)
         if seen.any():
             most = max(most, float(np.linalg.norm((a - b)[seen], axis=1).max()))
     return most

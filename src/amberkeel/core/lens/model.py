@@ -57,6 +57,11 @@ class Lens:
             self, radial=(k1, k2, k3), tangential=(p1, p2), division=division, turn=turn, two_axis=tuple(two_axis)
         )
 
+    def holds(self, px: np.ndarray, edge: float = 0.0) -> np.ndarray:
+        """Return which pixels (N, 2) lie in the picture, `edge` pixels from its edge, (N,) bool; NaN lies nowhere."""
+        with np.errstate(invalid="ignore"):
+            return np.all((px > edge) & (px < [self.width - edge, self.height - edge]), axis=1)
+
     @classmethod
     def centred(cls, width: int, height: int, focal_px: float, k1: float = 0.0, pixel_aspect: float = 1.0) -> "Lens":
         """Return a lens with its centre in the picture's middle; `focal_px` is along x.

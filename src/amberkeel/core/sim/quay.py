@@ -12,11 +12,10 @@ import numpy as np
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.geometry.rotations import rotation_exp
-from amberkeel.core.lens import Lens, focal_px_from_mm
 from amberkeel.core.sim import textures as tx
 from amberkeel.core.sim.actors import yard_hand
 from amberkeel.core.sim.meshes import Mesh, box, drum, hull, join, panel, surface, tube
-from amberkeel.core.sim.motion import Move, Wander, hand_held
+from amberkeel.core.sim.motion import hand_held
 from amberkeel.core.sim.render import Shot, truth
 from amberkeel.core.sim.scene import Scene, build_scene
 from amberkeel.core.sim.scenery import coil, far_hills
@@ -136,14 +135,13 @@ def _still(seed: int) -> Scene:
     return build_scene(static, [], lambda: _textures(np.random.default_rng(seed)), (0.5, 0.6, 0.65))
 
 
-def _move(first: int, count: int, positions, targets, wander: Wander | None) -> Move:
-    return Move(first + np.linspace(0.0, count, len(positions)), np.array(positions), np.array(targets), wander)
+def _four(count: int) -> tuple[float, ...]:
+    """Return four keys evenly over a count of frames."""
+    return tuple(np.linspace(0.0, count, 4))
 
-
-CLEAN_KEYS, LIVE_KEYS = (tuple(np.linspace(0.0, count, 4)) for count in (CLEAN_COUNT, LIVE_COUNT))
 
 clean_pass = Take(
-    "SKL_060", 60, quay_scene, CLEAN_FIRST, CLEAN_COUNT, CLEAN_KEYS,
+    "SKL_060", 60, quay_scene, CLEAN_FIRST, CLEAN_COUNT, _four(CLEAN_COUNT),
     [[-2.6, 1.6, 3.6], [-1.2, 1.65, 3.2], [0.4, 1.58, 3.1], [1.9, 1.62, 3.4]],
     [[-0.6, 1.2, -6.0], [-0.2, 1.2, -6.0], [0.1, 1.25, -6.0], [0.2, 1.2, -6.0]],
     hand_held(np.random.default_rng(1060)), CLEAN_FOCAL_MM, SENSOR_WIDTH_MM, (K1, 0.0, 0.0),
@@ -158,7 +156,7 @@ def _with_hand() -> Scene:
 
 
 live_pass = Take(
-    "SKL_061", 61, _with_hand, LIVE_FIRST, LIVE_COUNT, LIVE_KEYS,
+    "SKL_061", 61, _with_hand, LIVE_FIRST, LIVE_COUNT, _four(LIVE_COUNT),
     [[2.2, 1.5, 4.2], [1.5, 1.55, 3.5], [0.6, 1.62, 2.9], [-0.5, 1.6, 2.5]],
     [[-0.6, 1.1, -6.0], [-0.7, 1.15, -6.0], [-0.6, 1.2, -6.0], [-0.5, 1.2, -6.0]],
     hand_held(np.random.default_rng(1061)), LIVE_FOCAL_MM, SENSOR_WIDTH_MM, (0.5 * K1, 0.0, 0.0),
@@ -220,12 +218,11 @@ def carried(
     if not walks:
         aims = [[-0.2, 1.1, -4.0]] * 4
     wander = hand_held(np.random.default_rng(1062)) if walks else None
-    move = _move(first, CARRIED_COUNT, places, aims, wander)
-    lens = Lens.centred(width, height, focal_px_from_mm(CLEAN_FOCAL_MM, SENSOR_WIDTH_MM, width), k1=K1)
-    scene = quay_scene(() if empty else (actor,))
-    shot = Shot(
-        "QUAY", scene, lens, move, np.arange(first, first + frames), 24.0, SENSOR_WIDTH_MM, samples=samples, seed=62
-    )
+    take = Take(
+        "QUAY", 62, lambda: quay_scene(() if empty else (actor,)), first, CARRIED_COUNT, _four(CARRIED_COUNT),
+        places, aims, wander, CLEAN_FOCAL_MM, SENSOR_WIDTH_MM, (K1, 0.0, 0.0),
+    )  # fmt: skip
+    shot = take(width, height, frames, samples)
     poses = [pose(float(f)) for f in shot.frames]
     corners = CRATE_M * (np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)]) - 0.5)
     return Carried(shot, np.array([p for p, _ in poses]), np.array([r for _, r in poses]), corners)

@@ -123,13 +123,13 @@ def _depths(solution: Solution, at: int, spots: np.ndarray) -> tuple[np.ndarray,
     path = solution.path
     state = np.array(solution.tracks.states, object)
     xyz = solution.points.positions(path.positions[0])[solution.points.known & (state != EXCLUDED)]
-    depth = path.to_camera(xyz, at)[:, 2]
     px, inside = path.seen(xyz, at)
     if inside.sum() < NEIGHBOURS:
         return np.ones(len(spots)), np.zeros(len(spots), bool)
     away, nearest = cKDTree(px[inside]).query(spots, NEIGHBOURS)
     weight = 1.0 / np.maximum(away, 1.0)
-    inverse = (weight / depth[inside][nearest]).sum(1) / weight.sum(1)
+    depth = path.to_camera(xyz[inside], at)[:, 2]
+    inverse = (weight / depth[nearest]).sum(1) / weight.sum(1)
     return 1.0 / inverse, away[:, 0] < REACH * path.lens.width
 
 

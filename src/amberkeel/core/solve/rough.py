@@ -3,23 +3,22 @@
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.spatial.transform import Rotation, Slerp
 
-from amberkeel.core.camera import CameraPath
+from amberkeel.core.camera import CameraPath, poses_at
 from amberkeel.core.errors import SolveError
 from amberkeel.core.lens import Lens
 from amberkeel.core.progress import Progress, silent
 from amberkeel.core.solve.explain import explained
 from amberkeel.core.solve.finish import camera_of
 from amberkeel.core.solve.free_camera import explained_share
-from amberkeel.core.solve.grow import GROW_SCALE, LEAST_AGREEING, settle
+from amberkeel.core.solve.grow import GROW_SCALE, fill_between, settle
 from amberkeel.core.solve.motions import FREE, PLANE
 from amberkeel.core.solve.outliers import find_outliers
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.refusals import check_tracks
 from amberkeel.core.solve.shot import Asked, Solved
-from amberkeel.core.solve.start import resect_frame, stands_still
+from amberkeel.core.solve.start import stands_still
 from amberkeel.core.tracks import ACTIVE, EXCLUDED, TrackSet
 
 MOST_TRACKS = 140
@@ -68,7 +67,7 @@ def rough_camera(
     tracks: TrackSet, frames: np.ndarray, width: int, height: int, progress: Progress = silent
 ) -> RoughCamera:
     """Find the camera of a shot without weighing its tracks, withholding any, or saying how sure it is: by some of its
-    tracks, and by all of them where that explains too little.
+    tracks on some of its frames; on all frames, and by all tracks, where that explains too little.
 
     Parameters
     ----------
@@ -141,9 +140,10 @@ def _on_all(asked: Asked, some: Solved) -> Solved:
         raise SolveError("The camera was not found on all frames that it was looked for on.")
     problem, everyone = _between(asked.problem(), some), some.problem.active | some.dropped
     if some.motion in (FREE, PLANE):
-        for row in np.nonzero(~np.isin(problem.frames, some.problem.frames))[0].tolist():
-            if resect_frame(problem, row, problem.active, GROW_SCALE) < LEAST_AGREEING:
-                raise SolveError(f"The camera does not hold on frame {problem.frames[row]}.")
+        problem.solved = np.isin(problem.frames, some.problem.frames)
+        fill_between(problem, 0, len(problem.frames) - 1)
+        if not problem.solved.all():
+            raise SolveError(f"The camera does not hold on frame {problem.frames[~problem.solved][0]}.")
     else:
         for scale in BETWEEN_SCALES:
             settle(problem, some.freedom, 10, scale)
@@ -156,8 +156,9 @@ def _between(problem: Problem, some: Solved) -> Problem:
     """Return a problem with what was solved on some of its frames, the cameras between them interpolated."""
     found = some.problem
     problem.lens, problem.solved[:], problem.movable[:] = found.lens, True, found.movable[0]
-    problem.rotations = Slerp(found.frames, Rotation.from_matrix(found.rotations))(problem.frames).as_matrix()
-    problem.centres = np.column_stack([np.interp(problem.frames, found.frames, axis) for axis in found.centres.T])
+    rows = np.searchsorted(found.frames, problem.frames, side="right") - 1
+    share = (problem.frames - found.frames[rows]) / np.diff(found.frames, append=found.frames[-1] + 1)[rows]
+    problem.rotations, problem.centres = poses_at(found.rotations, found.centres, rows, share)
     for name in ("anchors", "directions", "rhos", "triangulated", "active"):
         setattr(problem, name, getattr(found, name).copy())
     return problem

@@ -157,7 +157,7 @@ def _line(own: View, fixed: View, here: np.ndarray, there: np.ndarray, xy: np.nd
     ideal = foot + np.linspace(-reach, reach, 4 * LINE_POINTS)[:, None] * way
     with np.errstate(all="ignore"):
         px = lens.project(np.column_stack([ideal / f, np.ones(len(ideal))]))
-    on = ((px > 0.0) & (px < [lens.width, lens.height])).all(1)
+    on = lens.holds(px)
     if on.sum() < 2:
         raise TieError("The spot's line misses this frame.", "It is not seen here: go to another frame.")
     return px[on]

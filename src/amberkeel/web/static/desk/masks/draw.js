@@ -207,7 +207,7 @@ function drawEvidence(c, proposal, state, toScreen) {
 }
 
 /** How strongly the proposal that is chosen is drawn, and the others that wait for a decision. */
-const [CHOSEN, FAINT] = [0.46, 0.2];
+const [CHOSEN, FAINT] = [0.42, 0.2];
 
 /** Draw the masks of a frame: all, only the chosen one, or only the others. `edit` holds what is drawn or dragged. */
 export function drawMasks(c, state, edit, toScreen, scale, loaded, which = "all") {

@@ -1,5 +1,7 @@
 // The masks' tools in the right column: the list, the chosen mask, proposals, and mattes coming in.
+
 import { element } from "../shell/dom.js";
+import { counted } from "../shell/words.js";
 
 const find = (selector) => document.querySelector(selector);
 
@@ -33,8 +35,7 @@ export function drawMaskList(state, on) {
       swatch.style.background = mask.colour;
       const name = element("span", "grow truncate", mask.name);
       const keys = Object.keys(mask.keys).length;
-      const what =
-        mask.kind === "shape" ? `${keys} key${keys === 1 ? "" : "s"}` : `${Object.keys(mask.mattes).length} fr`;
+      const what = mask.kind === "shape" ? counted(keys, "key") : `${Object.keys(mask.mattes).length} fr`;
       const eye = element("button", "button quiet");
       eye.append(icon(mask.on ? "eye" : "eye-off"));
       eye.title = mask.on ? "Switch off" : "Switch on";
@@ -82,8 +83,6 @@ export function drawMaskFields(state) {
   find("#convert").textContent = mask.kind === "shape" ? "Make a matte of it" : "Make a shape of it";
 }
 
-const many = (count, word) => `${count} ${word}${count === 1 ? "" : "s"}`;
-
 const KINDS = {
   moving: "Moves by itself",
   swaying: "Moves in its place",
@@ -101,7 +100,7 @@ const SAYS = {
 
 /** Why something is proposed, in words. Where a shot has no tracks, those that were followed for it do not count. */
 export function reasonOf({ kind, tracks, evidence: { speed, share, background } }) {
-  const some = tracks.length ? many(tracks.length, "track") : null;
+  const some = tracks.length ? counted(tracks.length, "track") : null;
   const verb = (one, more) => (tracks.length === 1 ? one : more);
   const pace = speed && `${speed.toFixed(kind === "crossing" ? 2 : 1)} px a frame`;
   const large = `up to ${(100 * share).toFixed(1)} % of the picture`;
@@ -171,7 +170,7 @@ function drawLeaks(state, leaks) {
   box.hidden = !leaks.length;
   if (!leaks.length) return;
   find("#leaktext").textContent =
-    `Something that moves leaves its mask on ${many(leaks.length, "frame")}, worst first:`;
+    `Something that moves leaves its mask on ${counted(leaks.length, "frame")}, worst first:`;
   find("#leaklist").replaceChildren(
     ...leaks.slice(0, MOST_LEAKS).map(([frame, share]) => {
       const chip = element("button", `chip${frame === state.frame ? " on" : ""}`, String(frame));
@@ -193,5 +192,5 @@ export function drawMaskNotes(state, under) {
   if (!under) return;
   const run = under.tracks.length === 1 ? "runs" : "run";
   find("#undertext").textContent =
-    `${many(under.tracks.length, "track")} ${run} under masks on ${under.samples} frames in all.`;
+    `${counted(under.tracks.length, "track")} ${run} under masks on ${under.samples} frames in all.`;
 }

@@ -1,6 +1,8 @@
 // Several shots chosen on the board and worked on, one job after the other of each.
+
 import { post, toast } from "./api.js";
 import { find } from "./dom.js";
+import { counted } from "./words.js";
 
 const board = find("#board");
 const ticks = () => [...document.querySelectorAll(".shot .pick")];
@@ -8,7 +10,7 @@ const chosen = () => ticks().filter((tick) => tick.checked);
 
 function draw() {
   const count = chosen().length;
-  find("#nightcount").textContent = count ? `${count} shot${count === 1 ? "" : "s"} chosen` : "Tick the shots";
+  find("#nightcount").textContent = count ? `${counted(count, "shot")} chosen` : "Tick the shots";
   find("#nightgo").disabled = !count;
 }
 

@@ -1,7 +1,8 @@
 // Bodies: rigid things in the shot that move on their own, made of masks, solved beside the camera, their size told.
 import { get, toast } from "../shell/api.js";
 import { element, facts, find, signButton } from "../shell/dom.js";
-import { bodyOf, counted } from "./words.js";
+import { counted } from "../shell/words.js";
+import { bodyOf } from "./words.js";
 
 /** How a size is told: by name, what is typed, and a hint. */
 const SIZES = {

@@ -1,7 +1,7 @@
 // Ties by hand: a spot picked in the other plate is sought here, both patches are shown alike, and tied.
 import { get, toast } from "../shell/api.js";
 import { element, find, oneAtATime } from "../shell/dom.js";
-import { counted } from "./words.js";
+import { counted } from "../shell/words.js";
 
 /** Zoom from which the picture is moved to what is shown. */
 const CLOSE = 1.3;

@@ -1,7 +1,8 @@
 // The other shots of the set: where their cameras are, and how well each is tied.
 import { toast } from "../shell/api.js";
 import { element, find } from "../shell/dom.js";
-import { counted, lengthOf } from "./words.js";
+import { counted } from "../shell/words.js";
+import { lengthOf } from "./words.js";
 
 /** Colours and dashes of the shots' paths in 3D, in their order. */
 export const SHOT_LOOKS = [

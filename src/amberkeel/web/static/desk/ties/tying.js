@@ -1,8 +1,9 @@
 // The ties of a shot: by name, from pictures, by hand; the shot aligned by them, and what each of them says.
 import { toast } from "../shell/api.js";
 import { element, find, signButton } from "../shell/dom.js";
+import { counted } from "../shell/words.js";
 import { HandTies } from "./byhand.js";
-import { counted, figureOf, lengthOf, unitOf } from "./words.js";
+import { figureOf, lengthOf, unitOf } from "./words.js";
 
 /** Ties wished for, and needed. */
 const WISHED = 6;

@@ -6,9 +6,6 @@ export function lengthOf(value, unit) {
   return Math.abs(value) < 1 ? `${(1000 * value).toFixed(1)} mm` : `${value.toFixed(2)} m`;
 }
 
-/** A count with its noun. */
-export const counted = (count, noun) => `${count} ${noun}${count === 1 ? "" : "s"}`;
-
 /** The same without its unit, for rows under a head that says it. */
 export const figureOf = (value, unit) => (unit === "m" ? (1000 * value).toFixed(1) : value.toPrecision(2));
 
