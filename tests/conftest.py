@@ -157,7 +157,7 @@ def solved_shot(service, database, plate_folder, plate, tracks, solution):
     from amberkeel.store.media import Media
     from amberkeel.store.models import Plate, Shot
     from amberkeel.store.session import session
-    from amberkeel.store.solve import store_attempt
+    from amberkeel.store.solve import stamps_of, store_attempt
     from amberkeel.store.tracks import add_run, live_tracks
 
     media = Media(service.environment["AMBERKEEL_MEDIA"])
@@ -174,7 +174,7 @@ def solved_shot(service, database, plate_folder, plate, tracks, solution):
         edits.apply(opened, shot.id, "tracks", {"remove": [], "bring": new, "label": "Follow features"})
         rows = live_tracks(opened, shot)
         solved = renumbered(solution, np.array([row.id for row in rows]))
-        attempt = store_attempt(opened, media, shot, solved, shot.tracks_stamp)
+        attempt = store_attempt(opened, media, shot, solved, stamps_of(opened, shot))
         edits.apply(opened, shot.id, "pin", {"attempt": attempt.id})
         return shot.id
 

@@ -14,6 +14,7 @@ from jsonschema import validate
 from simulated import lowest
 from sqlalchemy import delete, event, select
 
+from amberkeel.store.held import hold_shot
 from amberkeel.store.models import Attempt, Plate, Production, Shot
 from amberkeel.store.session import maker, session
 from amberkeel.store.stages import stages
@@ -175,6 +176,7 @@ def test_all_files_leave_whole(client, solved_shot):
 
 def test_two_attempts_are_compared(client, database, solved_shot, state):
     with session(database) as opened:
+        hold_shot(opened, solved_shot)
         first = opened.get(Attempt, state["pinned"])
         figures = {**first.figures, "rms_px": first.figures["rms_px"] * 2}
         second = Attempt(

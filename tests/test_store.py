@@ -17,7 +17,7 @@ from amberkeel.store.casebook import findings
 from amberkeel.store.media import Media
 from amberkeel.store.models import Job, Plate, Production, Shot, Track
 from amberkeel.store.session import session
-from amberkeel.store.solve import document_of, ledger, solution_of, store_attempt
+from amberkeel.store.solve import document_of, ledger, solution_of, stamps_of, store_attempt
 from amberkeel.store.stages import attentions, stages
 from amberkeel.store.tracks import add_run, live_tracks, to_track_set
 from amberkeel.store.world import datum_of, datum_where_found
@@ -141,7 +141,7 @@ def test_attempts_stages_and_findings(opened, shot_id, service, plate):
     rows = live_tracks(opened, shot)
     solution = solve_tracks(to_track_set(rows), plate.frames, 640, 360)
     assert findings(opened, shot, None) == []
-    attempt = store_attempt(opened, media, shot, solution, shot.tracks_stamp)
+    attempt = store_attempt(opened, media, shot, solution, stamps_of(opened, shot))
     edits.apply(opened, shot_id, "pin", {"attempt": attempt.id})
     assert state_of(opened, shot_id, "solve").state == "settled"
     assert state_of(opened, shot_id, "lens").fact.startswith("f 2")
@@ -165,7 +165,7 @@ def test_attempts_stages_and_findings(opened, shot_id, service, plate):
     assert state_of(opened, shot_id, "solve").state == "look"
     assert "Tracks changed" in attentions(opened, [shot])[shot.id]
     edits.undo(opened, shot_id)
-    again = store_attempt(opened, media, shot, solution, shot.tracks_stamp)
+    again = store_attempt(opened, media, shot, solution, stamps_of(opened, shot))
     assert [a.number for a in ledger(opened, shot)] == [2, 1] and again.document == attempt.document
 
 

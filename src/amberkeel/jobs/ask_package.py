@@ -125,7 +125,7 @@ def _work(settings: Settings, number: int, progress: Progress) -> None:
             progress(share, doing or "Waiting for a worker")
         except Cancelled:
             with session(settings.database) as opened:
-                ask_to_stop(opened.get_one(Job, number))
+                ask_to_stop(opened, number)
             raise
         time.sleep(LOOK_SECONDS)
 

@@ -24,12 +24,13 @@ from amberkeel.jobs.chain import Arguments, effect
 from amberkeel.jobs.images import movie_of, open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
+from amberkeel.store.held import count_change
 from amberkeel.store.jobs import add_job
 from amberkeel.store.masks import live_masks, masked_of
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Job, Plate, Shot, Trial
 from amberkeel.store.session import session
-from amberkeel.store.solve import measures_of, solution_of, store_attempt
+from amberkeel.store.solve import Stamps, measures_of, solution_of, stamps_like, store_attempt
 from amberkeel.store.stages import is_stale
 from amberkeel.store.tracks import live_tracks, to_track_set
 from amberkeel.store.trials import change_steps, remedy_of, steps_to_keep, store_outcome, with_stored_tracks
@@ -49,12 +50,15 @@ class Improve(Arguments):
 
 @dataclass(frozen=True)
 class _Place:
-    """What a trial works on: the ground, the shot's tracks, their stamp, and the plate's row."""
+    """What a trial works on: the ground, the shot's tracks, what attempts are made from, the
+    plate's row, and the attempt that it is tried on.
+    """
 
     ground: Ground
     tracks: TrackSet
-    stamp: int
+    stamps: Stamps
     row: Plate
+    base: int
 
 
 def _place(settings: Settings, shot_id: int, attempt: int | None) -> _Place:
@@ -68,13 +72,13 @@ def _place(settings: Settings, shot_id: int, attempt: int | None) -> _Place:
         if base.snapshot.get("tracks_stamp") != shot.tracks_stamp:
             raise KeelError("The shot's tracks changed since that attempt.", "Solve again, then try it on what comes.")
         solution, tracks = solution_of(media, base), to_track_set(live_tracks(opened, shot), row)
-        stamp, masked = shot.tracks_stamp, _masked(opened, media, shot, row)
+        stamps, masked = stamps_like(base, shot.tracks_stamp), _masked(opened, media, shot, row)
     try:
         plate = open_row(row)
     except PlateError:
         plate = None
     frames = np.arange(row.first, row.last + 1)
-    return _Place(Ground(solution, frames, plate, masked), tracks, stamp, row)
+    return _Place(Ground(solution, frames, plate, masked), tracks, stamps, row, base.id)
 
 
 def _masked(opened: Session, media: Media, shot: Shot, row: Plate):
@@ -96,7 +100,7 @@ def diagnose(settings: Settings, shot_id: int, arguments: Arguments, progress: P
     with effect(settings, shot_id, arguments) as opened:
         row = opened.get(Attempt, number)
         row.figures = {**row.figures, "findings": found}
-        opened.get(Shot, shot_id).revision += 1
+        count_change(opened, opened.get(Shot, shot_id))
 
 
 def try_remedy(settings: Settings, shot_id: int, arguments: Try, progress: Progress) -> None:
@@ -115,7 +119,7 @@ def try_remedy(settings: Settings, shot_id: int, arguments: Try, progress: Progr
         shot, trial = opened.get(Shot, shot_id), opened.get(Trial, arguments.trial)
         attempt, steps = _stored(opened, media, shot, place, outcome.solution, remedy, base, seconds, {})
         store_outcome(opened, media, trial, attempt, comparison, steps)
-        shot.revision += 1
+        count_change(opened, shot)
 
 
 def _stored(
@@ -133,7 +137,7 @@ def _stored(
     the database of tracks that remedies added, by theirs; those that it adds are put into it.
     """
     solution, added = with_stored_tracks(opened, shot, place.tracks, solution, known)
-    attempt = store_attempt(opened, media, shot, solution, place.stamp, 0, base, seconds)
+    attempt = store_attempt(opened, media, shot, solution, place.stamps, base, seconds)
     attempt.name = remedy.words[:80]
     return attempt, change_steps(place.tracks, solution, added, remedy.words[:180])
 
@@ -166,24 +170,29 @@ def improve(settings: Settings, shot_id: int, arguments: Improve, progress: Prog
         found.append((tried, best if tried.kept else None, time.monotonic() - began[0]))
         began[0] = time.monotonic()
 
-    with session(settings.database) as opened:
-        base = opened.get(Shot, shot_id).pinned_id
+    base = place.base
     improved(place.ground, arguments.effort, measures_of(place.row), span(progress, 0.0, 0.97), told)
     kept = [tried.remedy.words for tried, *_ in found if tried.kept]
     said = f"Kept {len(kept)} of {len(found)} tried." if kept else f"{len(found)} tried; none made the camera better."
     with effect(settings, shot_id, arguments, said) as opened:
-        shot, tracks, stamp = opened.get(Shot, shot_id), place.tracks, place.stamp
+        shot, tracks, stamps = opened.get(Shot, shot_id), place.tracks, place.stamps
+        apart = (shot.tracks_stamp, shot.pinned_id) != (stamps.tracks, base)
+        if apart:
+            opened.info["said"] = "The shot changed meanwhile: what was tried stands in the casebook, nothing is kept."
         known: dict[int, int] = {}
         for tried, solution, seconds in found:
-            trial = _record(opened, shot, base, tried, stamp)
+            trial = _record(opened, shot, base, tried, stamps.tracks)
             if solution is None:
                 continue
-            own = replace(place, tracks=tracks, stamp=stamp)
+            own = replace(place, tracks=tracks, stamps=stamps)
             attempt, steps = _stored(opened, media, shot, own, solution, tried.remedy, base, seconds, known)
             store_outcome(opened, media, trial, attempt, tried.comparison, steps)
             opened.flush()
+            base = attempt.id
+            if apart:
+                continue
             apply(opened, shot_id, "keep", steps_to_keep(opened, media, shot, trial.id))
-            base, stamp = attempt.id, shot.tracks_stamp
+            stamps = replace(stamps, tracks=shot.tracks_stamp)
             tracks = to_track_set(live_tracks(opened, shot), place.row)
 
 

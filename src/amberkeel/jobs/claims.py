@@ -6,7 +6,7 @@ and the end of this one together: a worker that dies leaves all of it done, or n
 """
 
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass
@@ -19,6 +19,7 @@ from sqlalchemy.orm import Session, aliased
 from amberkeel.core.errors import Cancelled, without_folders
 from amberkeel.core.progress import phase_of
 from amberkeel.settings import Settings
+from amberkeel.store.held import hold_shots
 from amberkeel.store.models import Job, now
 from amberkeel.store.session import fence, session
 
@@ -116,18 +117,22 @@ def held(opened: Session, claim: Claim) -> None:
 
 
 @contextmanager
-def ending(settings: Settings, state: str = "done", error: str = "", said: str = "") -> Iterator[Session]:
+def ending(
+    settings: Settings, state: str = "done", error: str = "", said: str = "", shots: Iterable[int] = ()
+) -> Iterator[Session]:
     """Open the last transaction of the job at work: what is written in it and the job's end count together, or not at
     all. Nobody else can claim the job while it is open, nor does it take reports of progress.
 
     Parameters
     ----------
     settings : of the installation. state, error : with which the job ends. said : the last words on what it did; what
-        is found only inside is put into the session's ``info["said"]``.
+        is found only inside is put into the session's ``info["said"]``. shots : that it changes: they are held first,
+        and the job's row after them, as everybody does who needs both.
     """
     claim = current.get()
     if claim is None:
         with session(settings.database) as opened:
+            hold_shots(opened, shots)
             yield opened
         return
     changed = {"state": state, "error": error[:600], "progress": 1.0, "ended": now()}
@@ -141,6 +146,7 @@ def ending(settings: Settings, state: str = "done", error: str = "", said: str =
     fenced = fence.set(end)
     try:
         with session(settings.database) as opened:
+            hold_shots(opened, shots)
             held(opened, claim)
             yield opened
     finally:

@@ -30,12 +30,13 @@ from amberkeel.store.handoff import (
     scene_leaving,
     version_next,
 )
+from amberkeel.store.held import count_change
 from amberkeel.store.masks import live_masks, masked_of
 from amberkeel.store.media import Media
 from amberkeel.store.models import FilmSet, Package, Shot
 from amberkeel.store.report import FONTS
 from amberkeel.store.session import session
-from amberkeel.store.solve import store_attempt
+from amberkeel.store.solve import stamps_of, store_attempt
 from amberkeel.store.tracks import live_tracks, to_track_set
 from amberkeel.store.world import pinned_of
 
@@ -79,7 +80,7 @@ def package(settings: Settings, shot_id: int, arguments: Pack, progress: Progres
                 manifest=read_manifest(made.folder), made_of=state, who=arguments.who,
             )
         )  # fmt: skip
-        opened.get(Shot, shot_id).revision += 1
+        count_change(opened, opened.get(Shot, shot_id))
 
 
 class Adopt(Arguments):
@@ -95,7 +96,7 @@ def adopt(settings: Settings, shot_id: int, arguments: Adopt, progress: Progress
     media, row = Media(settings.media), plate_row(settings, shot_id)
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
-        rows, stamp = live_tracks(opened, shot), shot.tracks_stamp
+        rows, stamps = live_tracks(opened, shot), stamps_of(opened, shot)
     if not rows:
         raise HandoffError("There are no tracks to judge a camera by.", "Follow features first.")
     kept, lens = media.get_arrays(arguments.camera), read_profile(json.loads(media.get(arguments.lens))).lens
@@ -105,9 +106,9 @@ def adopt(settings: Settings, shot_id: int, arguments: Adopt, progress: Progress
     said = f"{arguments.name}: {solution.rms_px:.2f} px, withheld tracks {solution.check_rms_px:.2f} px"
     with effect(settings, shot_id, arguments, said) as opened:
         shot = opened.get(Shot, shot_id)
-        made = store_attempt(opened, media, shot, solution, stamp, seconds=time.monotonic() - began)
+        made = store_attempt(opened, media, shot, solution, stamps, seconds=time.monotonic() - began)
         made.name = f"Camera of {arguments.name}"[:60]
-        shot.revision += 1
+        count_change(opened, shot)
 
 
 def _reports(pages: dict[str, str], forms: Sequence[str]) -> tuple[dict[str, bytes], tuple[str, ...]]:

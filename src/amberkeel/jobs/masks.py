@@ -29,10 +29,11 @@ from amberkeel.core.plate.plate import Plate
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.tracks import TrackSet
-from amberkeel.jobs.chain import Arguments, effect, locked_shot
+from amberkeel.jobs.chain import Arguments, effect
 from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
+from amberkeel.store.held import count_change
 from amberkeel.store.masks import live_masks, mask_json, masked_of, next_colour, own_mask, put_matte
 from amberkeel.store.media import Media
 from amberkeel.store.models import Mask, Proposal, Shot
@@ -112,7 +113,7 @@ def propose(settings: Settings, shot_id: int, arguments: Arguments, progress: Pr
         fresh = [p for p in found if not any(_same(p, d, ids) for d in dismissed)]
         for p in fresh:
             opened.add(_row(media, shot_id, p, ids))
-        opened.get(Shot, shot_id).revision += 1
+        count_change(opened, opened.get(Shot, shot_id))
         opened.info["said"] = in_words(fresh)
 
 
@@ -177,13 +178,6 @@ def accept(settings: Settings, shot_id: int, arguments: Arguments, progress: Pro
             accept_proposal(opened, shot, proposal)
 
 
-def _locked(opened, shot_id: int, number: int) -> Mask:
-    """Return a mask as it stands now; nobody changes its shot until the transaction ends."""
-    locked_shot(opened, shot_id)
-    opened.expire_all()
-    return own_mask(opened, shot_id, number)
-
-
 def with_edits(before: dict, now: dict, made: dict) -> dict:
     """Return what a job made by frame; what a hand has changed meanwhile stays as the hand left it."""
     out = {frame: value for frame, value in made.items() if frame in now or frame not in before}
@@ -207,7 +201,7 @@ def carry_shape(settings: Settings, shot_id: int, arguments: Carry, progress: Pr
     done = carry(plate, shape_from_json(kept), start, stop, model, span(progress, 0.0, 0.99), tracks)
     said = as_one + (done.lost or f"{kept['name']} is followed to frame {done.reached}.")
     with effect(settings, shot_id, arguments, said) as opened:
-        now = mask_json(_locked(opened, shot_id, arguments.mask))
+        now = mask_json(own_mask(opened, shot_id, arguments.mask))
         keys = with_edits(kept["keys"], now["keys"], keys_to_json(done.keys))
         label = f"Follow {kept['name']} from {start} to {done.reached}"
         apply(opened, shot_id, "mask", {"id": kept["id"], "values": {"keys": keys}, "label": label})
@@ -244,7 +238,7 @@ def look(settings: Settings, shot_id: int, arguments: Arguments, progress: Progr
     with effect(settings, shot_id, arguments) as opened:
         shot = opened.get(Shot, shot_id)
         keep_bodies(opened, Media(settings.media), shot, moves.bodies)
-        shot.revision += 1
+        count_change(opened, shot)
 
 
 def _wrap(settings: Settings, shot_id: int, arguments: Carry, kept: dict, plate: Plate, progress: Progress) -> None:
@@ -259,7 +253,7 @@ def _wrap(settings: Settings, shot_id: int, arguments: Carry, kept: dict, plate:
     moves = moves_on(settings, shot_id, plate, frames, span(progress, 0.0, 0.7))
     done = wrapped(moves, shape, low, high, (plate.width, plate.height), span(progress, 0.7, 0.99))
     with effect(settings, shot_id, arguments, _followed(kept["name"], done, low, high)) as opened:
-        row = _locked(opened, shot_id, arguments.mask)
+        row = own_mask(opened, shot_id, arguments.mask)
         keep_bodies(opened, Media(settings.media), opened.get(Shot, shot_id), moves.bodies)
         now = mask_json(row)
         changed = {f for f, key in now["keys"].items() if kept["keys"].get(f) != key}
@@ -321,7 +315,7 @@ def learn(settings: Settings, shot_id: int, arguments: Learn, progress: Progress
             rest((k + 1) / len(frames), f"Matte from samples, frame {frame}")
     with effect(settings, shot_id, arguments, said) as opened:
         keep_bodies(opened, media, opened.get(Shot, shot_id), moves.bodies)
-        now = mask_json(_locked(opened, shot_id, arguments.mask))
+        now = mask_json(own_mask(opened, shot_id, arguments.mask))
         mattes = with_edits(kept["mattes"], now["mattes"], mattes)
         order = sorted(map(int, mattes))
         values = {"frames": order, "mattes": [mattes[str(f)] for f in order]}

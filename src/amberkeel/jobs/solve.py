@@ -22,11 +22,11 @@ from amberkeel.jobs.claims import ending
 from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
-from amberkeel.store.masks import live_masks
+from amberkeel.store.held import hold_shot
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.session import session
-from amberkeel.store.solve import complete, path_of, store_attempt, unfinished
+from amberkeel.store.solve import Stamps, complete, path_of, stamps_of, store_attempt, unfinished
 from amberkeel.store.tracks import live_tracks, to_track_set
 
 
@@ -66,25 +66,22 @@ def solve(settings: Settings, shot_id: int, arguments: Solve, progress: Progress
         raise
     seconds, media = time.monotonic() - began, Media(settings.media)
     with _ended(settings, shot_id, arguments, solutions[0].stopped) as opened:
-        for number, solution, (_, stamp) in zip(ids, solutions, asked):
+        for number, solution, (_, stamps) in zip(ids, solutions, asked):
             shot = opened.get(Shot, number)
             if kept.attempt is not None:
                 # What the page showed stays as it was, so that nobody's edit meets a newer state.
                 complete(opened, media, shot, opened.get(Attempt, kept.attempt), solution, seconds)
                 continue
-            count = len([m for m in live_masks(opened, shot) if m.on])
-            attempt = store_attempt(opened, media, shot, solution, stamp, count, arguments.begin, seconds)
+            attempt = store_attempt(opened, media, shot, solution, stamps, arguments.begin, seconds)
             if number == shot_id and not solution.stopped:
                 apply(opened, shot_id, "pin", {"attempt": attempt.id})
-            else:
-                shot.revision += 1
 
 
 class _Early:
     """A refinement on the page before it is known how sure it is: its attempt is stored and pinned, to be completed."""
 
-    def __init__(self, settings: Settings, shot_id: int, arguments: Solve, stamp: int):
-        self.settings, self.shot_id, self.arguments, self.stamp = settings, shot_id, arguments, stamp
+    def __init__(self, settings: Settings, shot_id: int, arguments: Solve, stamps: Stamps):
+        self.settings, self.shot_id, self.arguments, self.stamps = settings, shot_id, arguments, stamps
         self.attempt: int | None = None
         self.began = time.monotonic()
 
@@ -92,14 +89,13 @@ class _Early:
         """Store the solution; one that a lost worker left behind is taken up again."""
         media, seconds = Media(self.settings.media), time.monotonic() - self.began
         with session(self.settings.database) as opened:
-            shot = opened.get(Shot, self.shot_id)
+            shot = hold_shot(opened, self.shot_id)
             left = unfinished(opened, shot, self.arguments.begin)
             if left is not None:
                 self.attempt = left.id
                 return
-            count = len([m for m in live_masks(opened, shot) if m.on])
             made = store_attempt(
-                opened, media, shot, solution, self.stamp, count, self.arguments.begin, seconds, measuring=True
+                opened, media, shot, solution, self.stamps, self.arguments.begin, seconds, measuring=True
             )
             apply(opened, self.shot_id, "pin", {"attempt": made.id})
             self.attempt = made.id
@@ -108,6 +104,7 @@ class _Early:
         """Leave an attempt as it stands: the rest was cancelled, and its sigmas know independent noise only."""
         if self.attempt is not None:
             with session(self.settings.database) as opened:
+                hold_shot(opened, self.shot_id)
                 row = opened.get(Attempt, self.attempt)
                 row.figures = {**row.figures, "measuring": False, "stopped": True}
 
@@ -115,18 +112,20 @@ class _Early:
 def _ended(settings: Settings, shot_id: int, arguments: Solve, stopped: bool) -> AbstractContextManager[Session]:
     """Open the transaction in which the attempts are kept: of a solve that was cancelled, what stood already."""
     if not stopped:
-        return effect(settings, shot_id, arguments)
-    return ending(settings, "cancelled", "Cancelled; what stood already is the newest attempt.")
+        return effect(settings, shot_id, arguments, also=arguments.share)
+    return ending(
+        settings, "cancelled", "Cancelled; what stood already is the newest attempt.", shots=(shot_id, *arguments.share)
+    )
 
 
-def to_solve(settings: Settings, shot_id: int, arguments: Solve, without: str = "") -> tuple[SharedShot, int]:
-    """Return a shot as a solve takes it, and the stamp of its tracks; constraints whose names begin with `without` are
+def to_solve(settings: Settings, shot_id: int, arguments: Solve, without: str = "") -> tuple[SharedShot, Stamps]:
+    """Return a shot as a solve takes it, and what that is made from; constraints whose names begin with `without` are
     left out where that is given.
     """
     row = plate_row(settings, shot_id)
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
-        rows, stamp, name = live_tracks(opened, shot), shot.tracks_stamp, shot.name
+        rows, stamps, name = live_tracks(opened, shot), stamps_of(opened, shot), shot.name
         evidence, fps = tuple(read_constraints(shot.constraints)), float(Fraction(shot.plate.fps))
         evidence = tuple(one for one in evidence if not (without and one.name.startswith(without)))
         first = opened.get(Attempt, arguments.begin) if arguments.begin else None
@@ -158,4 +157,4 @@ def to_solve(settings: Settings, shot_id: int, arguments: Solve, without: str = 
     )
     if arguments.distortion == "profile":
         recipe = with_profile(recipe, lens.profile_in_use(settings, shot_id))
-    return SharedShot(name, to_track_set(rows, row), open_row(row).frames, row.width, row.height, recipe), stamp
+    return SharedShot(name, to_track_set(rows, row), open_row(row).frames, row.width, row.height, recipe), stamps

@@ -22,12 +22,12 @@ from amberkeel.jobs.chain import Arguments, effect
 from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
-from amberkeel.store.masks import live_masks
+from amberkeel.store.held import hold_shot
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, FilmSet, Shot
 from amberkeel.store.scene import keep_mesh
 from amberkeel.store.session import session
-from amberkeel.store.solve import solution_of, store_attempt
+from amberkeel.store.solve import solution_of, stamps_like, stamps_of, store_attempt
 from amberkeel.store.ties import (
     PLACE,
     TIED,
@@ -64,7 +64,8 @@ def align(settings: Settings, shot_id: int, arguments: Align, progress: Progress
             raise TieError(f"{shot.name} made the set {row.name}: it is not brought to itself.", "Open another shot.")
         document, version = document_of_set(row), row.version
         ties, lost = ties_of_shot(opened, shot)
-        stamp, stale = shot.tracks_stamp, base.snapshot.get("tracks_stamp") != shot.tracks_stamp
+        stale = base.snapshot.get("tracks_stamp") != shot.tracks_stamp
+        stamps = stamps_of(opened, shot) if stale else stamps_like(base, shot.tracks_stamp)
         anchored, base_id, number = anchored_by(ties, document), base.id, row.id
         solution = solution_of(media, base)
     if lost:
@@ -85,12 +86,12 @@ def align(settings: Settings, shot_id: int, arguments: Align, progress: Progress
     aligned = Aligned(document, version, number, anchored, done, arguments.exact)
     with effect(settings, shot_id, arguments, _words(document.name, aligned.told)) as opened:
         shot = opened.get(Shot, shot_id)
-        attempt = store_attempt(opened, media, shot, done.solution, stamp, _masks(opened, shot), base_id)
+        attempt = store_attempt(opened, media, shot, done.solution, stamps, base_id)
+        if (shot.ties or {}).get("set") != number or ties_of_shot(opened, shot)[0] != ties:
+            # What is in use is what the shot's ties say now; what was found stands beside it.
+            opened.info["said"] = f"Ties changed meanwhile: attempt {attempt.number} is not pinned. Align again."
+            return
         keep_aligned(opened, media, shot, attempt, aligned, f"Align to {document.name}")
-
-
-def _masks(opened, shot: Shot) -> int:
-    return len([one for one in live_masks(opened, shot) if one.on])
 
 
 @dataclass(frozen=True)
@@ -239,7 +240,7 @@ def _proposal(one: Found, name: str) -> dict:
 def tie(settings: Settings, shot_id: int, arguments: Align, progress: Progress) -> None:
     """Tie a solved shot to its set in one go: by names, by pictures where those are too few, and align it."""
     with session(settings.database) as opened:
-        shot = opened.get(Shot, shot_id)
+        shot = hold_shot(opened, shot_id)
         document = document_of_set(set_row(opened, shot))
         named = by_name(opened, shot, document)
         if named:
@@ -249,7 +250,7 @@ def tie(settings: Settings, shot_id: int, arguments: Align, progress: Progress) 
     if not enough:
         proposed = _proposals(settings, shot_id, span(progress, 0.0, 0.5))
         with session(settings.database) as opened:
-            take(opened, Media(settings.media), opened.get(Shot, shot_id), proposed)
+            take(opened, Media(settings.media), hold_shot(opened, shot_id), proposed)
     align(settings, shot_id, arguments, span(progress, 0.0 if enough else 0.5, 1.0))
 
 

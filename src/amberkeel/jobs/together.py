@@ -20,11 +20,12 @@ from amberkeel.store.edits import apply
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, FilmSet, Shot
 from amberkeel.store.session import session
-from amberkeel.store.solve import solution_of, store_attempt
+from amberkeel.store.solve import Stamps, solution_of, stamps_like, store_attempt
 from amberkeel.store.ties import (
     Tie,
     anchored_by,
     document_of_set,
+    held_set,
     is_stale,
     keep_set,
     points_from,
@@ -44,13 +45,13 @@ class Together(Arguments):
 
 @dataclass(frozen=True)
 class _Gathered:
-    """A shot that is adjusted: its id and name, stamp of its tracks, pinned attempt, solve, what takes that to the
-    set's world, and its ties.
+    """A shot that is adjusted: its id and name, what its attempts are made from, pinned attempt, solve, what takes that
+    to the set's world, and its ties.
     """
 
     id: int
     name: str
-    stamp: int
+    stamps: Stamps
     base: int
     solution: Solution
     change: Datum
@@ -84,10 +85,13 @@ def together(settings: Settings, shot_id: int, arguments: Together, progress: Pr
         found = refined(_begun_at(one, after.solution), anchored, False, own)
         held.append(Aligned(bent, version + 1, number, anchored, found))
     label = f"Adjust the shots of {document.name} together"
-    with effect(settings, shot_id, arguments, f"{len(shots)} shots of {document.name} adjusted together") as opened:
-        row = opened.get(FilmSet, number)
-        if row.version != version or any(opened.get(Shot, one.id).tracks_stamp != one.stamp for one in shots):
+    said = f"{len(shots)} shots of {document.name} adjusted together"
+    with effect(settings, shot_id, arguments, said, also=[one.id for one in shots]) as opened:
+        row = held_set(opened, number)
+        if row.version != version or any(opened.get(Shot, one.id).tracks_stamp != one.stamps.tracks for one in shots):
             raise TieError(f"{row.name}, or tracks of its shots, changed meanwhile.", "Start it again.")
+        if any(_counted(opened, one) != one.ties for one in shots[1:]):
+            raise TieError(f"Ties to {row.name} changed meanwhile.", "Start it again.")
         keep_set(row, bent)
         row.reference_attempt = _kept(opened, media, shots[0], done[0].solution).id
         reference = opened.get(Shot, shots[0].id)
@@ -100,7 +104,12 @@ def together(settings: Settings, shot_id: int, arguments: Together, progress: Pr
 
 
 def _kept(opened: Session, media: Media, one: _Gathered, solution: Solution) -> Attempt:
-    return store_attempt(opened, media, opened.get(Shot, one.id), solution, one.stamp, parent=one.base)
+    return store_attempt(opened, media, opened.get(Shot, one.id), solution, one.stamps, parent=one.base)
+
+
+def _counted(opened: Session, one: _Gathered) -> list[Tie]:
+    """Return the ties of a shot that count, as they are now."""
+    return [tie for tie in ties_of_shot(opened, opened.get(Shot, one.id))[0] if tie.on]
 
 
 def _gathered(opened: Session, media: Media, row: FilmSet) -> list[_Gathered]:
@@ -126,7 +135,8 @@ def _gathered(opened: Session, media: Media, row: FilmSet) -> list[_Gathered]:
         base = pinned_of(opened, shot)
         change = datum_of(opened, media, shot, base)
         ties = [one for one in ties_of_shot(opened, shot)[0] if one.on]
-        out.append(_Gathered(shot.id, shot.name, shot.tracks_stamp, base.id, solution_of(media, base), change, ties))
+        stamps = stamps_like(base, shot.tracks_stamp)
+        out.append(_Gathered(shot.id, shot.name, stamps, base.id, solution_of(media, base), change, ties))
     return out
 
 

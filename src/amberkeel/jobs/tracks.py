@@ -14,10 +14,11 @@ from amberkeel.core.follow.tags import follow_tags
 from amberkeel.core.plate.plate import GrayFrames
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.progress import Progress, silent, span
-from amberkeel.jobs.chain import Arguments, effect, locked_shot
+from amberkeel.jobs.chain import Arguments, effect
 from amberkeel.jobs.images import followed_images, motion_blur_of, open_row, plate_row, with_outside
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
+from amberkeel.store.held import count_change, hold_shot
 from amberkeel.store.masks import cover, live_masks, masked_of, nothing_left
 from amberkeel.store.media import Media
 from amberkeel.store.models import Shot, Track
@@ -83,7 +84,7 @@ def follow(settings: Settings, shot_id: int, arguments: Features, progress: Prog
     mattes = with_outside(masked_of(Media(settings.media), used, plate.height, plate.width), plate)
     found = follow_plate(plate, FollowSettings(detect, bridge=arguments.bridge), mattes, span(progress, 0.0, 0.95))
     with effect(settings, shot_id, arguments) as opened:
-        shot = locked_shot(opened, shot_id)
+        shot = opened.get(Shot, shot_id)
         old = [t.id for t in live_tracks(opened, shot) if t.kind == "auto" and not t.locked and _untouched(t, before)]
         new = add_run(opened, shot, found, made)
         label = f"Follow features ({len(new)} tracks{', masked' if used else ''})"
@@ -117,7 +118,7 @@ def sight(settings: Settings, shot_id: int, arguments: Features, progress: Progr
     with effect(settings, shot_id, arguments) as opened:
         shot = opened.get(Shot, shot_id)
         shot.sightings = kept
-        shot.revision += 1
+        count_change(opened, shot)
 
 
 def hand(settings: Settings, shot_id: int, arguments: Hand, progress: Progress) -> None:
@@ -203,8 +204,7 @@ class _Run:
 
     def put(self, opened: Session, revision: int | None = None) -> None:
         """Put it into the track, as one edit; a key that a hand has set, moved or taken away meanwhile stays so."""
-        locked_shot(opened, self.shot_id)
-        opened.expire_all()
+        hold_shot(opened, self.shot_id)
         row = opened.get(Track, self.track.id)
         now = dict(zip(row.frames, zip(row.x, row.y)))
         set_now = {f: now[f] for f in row.keys if f in now}
@@ -292,7 +292,7 @@ def find_tags(settings: Settings, shot_id: int, arguments: Tags, progress: Progr
         before = {t.id: tuple(t.keys) for t in live_tracks(opened, shot)}
     tracks, reports = follow_tags(plate, family, arguments.corners, span(progress, 0.0, 0.97))
     with effect(settings, shot_id, arguments) as opened:
-        shot = locked_shot(opened, shot_id)
+        shot = opened.get(Shot, shot_id)
         report = {"family": family, "size_mm": arguments.size_mm, "found": [asdict(r) for r in reports]}
         old = [
             t.id
@@ -308,4 +308,4 @@ def find_tags(settings: Settings, shot_id: int, arguments: Tags, progress: Progr
                 {"bring": new, "remove": old, "label": f"Find tags ({len(reports)} of {family})"},
             )
         shot.tags = report
-        shot.revision += 1
+        count_change(opened, shot)

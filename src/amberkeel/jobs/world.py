@@ -19,6 +19,7 @@ from amberkeel.jobs.chain import Arguments, effect
 from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
+from amberkeel.store.held import count_change
 from amberkeel.store.masks import live_masks, masked_of
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Shot
@@ -73,7 +74,7 @@ def measure(settings: Settings, shot_id: int, arguments: Arguments, progress: Pr
     ) as o:
         attempt = o.get(Attempt, number)
         attempt.slip, attempt.slip_said = hashed, said
-        o.get(Shot, shot_id).revision += 1
+        count_change(o, o.get(Shot, shot_id))
 
 
 def _seen_best(sight: Sight, at: np.ndarray) -> Spot | None:

@@ -4,11 +4,15 @@ from sqlalchemy import func, literal, select, tuple_, update
 from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
+from amberkeel.store.held import hold_shot
 from amberkeel.store.models import Job, Shot, now
 
 
 def submit(opened: Session, kind: str, shot_id: int | None, arguments: dict | None = None) -> Job:
     """Add a job that a user asks for. Raises KeelError when the shot has such a job already."""
+    if shot_id is not None:
+        # Held, so that two who press the same button at once do not both find that nothing runs.
+        hold_shot(opened, shot_id)
     busy = opened.scalar(
         select(Job).where(Job.shot_id == shot_id, Job.kind == kind, Job.state.in_(["queued", "running"])).limit(1)
     )
@@ -34,8 +38,12 @@ def add_job(
     return job
 
 
-def ask_to_stop(job: Job) -> None:
-    """Ask a job to stop; one that waits is cancelled at once. It changes the job."""
+def ask_to_stop(opened: Session, number: int) -> None:
+    """Ask a job to stop; one that waits is cancelled at once. Raises KeelError where there is no such job."""
+    # Held, so that none is called cancelled which a worker has just taken up.
+    job = opened.get(Job, number, with_for_update=True, populate_existing=True)
+    if job is None:
+        raise KeelError("There is no such job.")
     job.cancel = True
     if job.state == "queued":
         job.state, job.ended = "cancelled", now()

@@ -35,7 +35,7 @@ KEPT_FOR = timedelta(days=30)
 
 _OF_A_SHOT = (Package, Trial, Review, Job, Edit, Track, Mask, Proposal, Attempt, Plate)
 
-_NOT_COPIED = {"id", "shot_id", "created", "pinned_id", "revision", "deleted", "archived"}
+_NOT_COPIED = {"id", "shot_id", "created", "pinned_id", "revision", "attempts", "deleted", "archived"}
 
 
 def check_production_name(session: Session, name: str, own: int | None = None) -> None:
@@ -92,7 +92,6 @@ def move_shot(session: Session, shot: Shot, production: Production) -> None:
             shot.profile_id = copy.id
     shot.production_id = production.id
     shot.ties = {}
-    shot.revision += 1
 
 
 def duplicate_shot(session: Session, shot: Shot, name: str, production: Production | None = None) -> Shot:

@@ -49,7 +49,8 @@ class Production(Base):
 class Shot(Base):
     """One camera take.
 
-    `revision` rises with every edit. `tracks_stamp` is another number for other tracks, the old one after undo.
+    `revision` rises with every change; `attempts` is the number of the newest attempt, removed ones too.
+    `tracks_stamp` is another number for other tracks, the old one after undo.
     `masks_stamp` is a number for what the masks hide; `followed_stamp` is the one that the tracks were followed, or
     last cut, with. `groups` holds each group's colour and whether it is hidden; `sightings` a media hash; `tags` what
     the last search for tags reported. `lens` holds drawn lines by name and what is known and wanted of the lens;
@@ -69,6 +70,7 @@ class Shot(Base):
     name: Mapped[str] = mapped_column(String(80))
     note: Mapped[str] = mapped_column(String(400), default="")
     revision: Mapped[int] = mapped_column(default=0)
+    attempts: Mapped[int] = mapped_column(default=0)
     tracks_stamp: Mapped[int] = mapped_column(default=0)
     masks_stamp: Mapped[int] = mapped_column(default=0)
     followed_stamp: Mapped[int] = mapped_column(default=0)
@@ -260,6 +262,7 @@ class Package(Base):
     """
 
     __tablename__ = "package"
+    __table_args__ = (UniqueConstraint("shot_id", "version"),)
     id: Mapped[int] = mapped_column(primary_key=True)
     shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"), index=True)
     recipient: Mapped[str] = mapped_column(String(80))

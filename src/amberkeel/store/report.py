@@ -15,6 +15,7 @@ from amberkeel.core.solve.solution import Solution
 from amberkeel.core.world.datum import Datum
 from amberkeel.store.casebook import casebook
 from amberkeel.store.casebook.verdict import verdict
+from amberkeel.store.held import count_change
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Review, Shot
 from amberkeel.store.solve import ledger, solution_of
@@ -127,6 +128,6 @@ def review(session: Session, shot: Shot, signed: bool, note: str, frames: str, r
         reason=reason.strip()[:1000], findings=open_, who=who,
     )  # fmt: skip
     session.add(row)
-    shot.revision += 1
+    count_change(session, shot)
     session.flush()
     return row

@@ -7,6 +7,8 @@ from contextvars import ContextVar
 from sqlalchemy import create_engine
 from sqlalchemy.orm import Session, sessionmaker
 
+from amberkeel.store.held import watch
+
 _makers: dict[str, sessionmaker] = {}
 
 fence: ContextVar[Callable[[Session], None] | None] = ContextVar("fence", default=None)
@@ -20,7 +22,9 @@ def maker(database: str) -> sessionmaker:
     """Return the session maker of a database address, made once a process."""
     if database not in _makers:
         engine = create_engine(database, pool_pre_ping=True, pool_size=20, max_overflow=40)
-        _makers[database] = sessionmaker(engine, expire_on_commit=False)
+        made = sessionmaker(engine, expire_on_commit=False)
+        watch(made)
+        _makers[database] = made
     return _makers[database]
 
 

@@ -1,9 +1,10 @@
 """Attempts: storing solutions, and reading them back for pages and files."""
 
 import json
+from dataclasses import dataclass
 
 import numpy as np
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from amberkeel.core.camera import CameraPath
@@ -17,8 +18,37 @@ from amberkeel.core.handoff.solve_file import VERSION, SolveDocument, read_docum
 from amberkeel.core.points import PointSet, points_at
 from amberkeel.core.solve.reasons import CHECK_MOVES, DISAGREES, Reason, as_document, read_reason
 from amberkeel.core.solve.solution import Solution
+from amberkeel.store.held import hold_shot
+from amberkeel.store.masks import live_masks
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Plate, Shot
+
+
+@dataclass(frozen=True)
+class Stamps:
+    """What an attempt is made from, as it was when the work on it began.
+
+    Attributes
+    ----------
+    tracks, masks, lens : the shot's stamps. count : of masks that were switched on.
+    """
+
+    tracks: int
+    masks: int
+    lens: int
+    count: int = 0
+
+
+def stamps_of(session: Session, shot: Shot) -> Stamps:
+    """Return what an attempt is made from that is begun now."""
+    on = len([mask for mask in live_masks(session, shot) if mask.on])
+    return Stamps(shot.tracks_stamp, shot.masks_stamp, shot.lens_stamp, on)
+
+
+def stamps_like(attempt: Attempt, tracks: int) -> Stamps:
+    """Return what an attempt is made from that begins with another one's camera and lens, on tracks of a stamp."""
+    kept = attempt.snapshot
+    return Stamps(tracks, kept.get("masks_stamp", 0), kept.get("lens_stamp", 0), kept.get("masks", 0))
 
 
 def store_attempt(
@@ -26,27 +56,27 @@ def store_attempt(
     media: Media,
     shot: Shot,
     solution: Solution,
-    stamp: int,
-    masks: int = 0,
+    stamps: Stamps,
     parent: int | None = None,
     seconds: float = 0.0,
     measuring: bool = False,
 ) -> Attempt:
     """Store a solution as the shot's next attempt.
 
-    `stamp` is that of the tracks it was solved from; `masks` is how many masks the tracks were followed with; `parent`
-    the attempt that it was refined from; `seconds` what the solve took; `measuring` whether it is not known yet how
-    sure it is (`complete` then ends it).
+    `stamps` says what it was made from, read when its work began; `parent` is the attempt that it was refined from;
+    `seconds` what the solve took; `measuring` whether it is not known yet how sure it is (`complete` then ends it).
     """
-    number = (session.scalar(select(func.max(Attempt.number)).where(Attempt.shot_id == shot.id)) or 0) + 1
+    # Counted on the held shot, and not from the rows that are there: two never get the same number.
+    shot = hold_shot(session, shot.id) or shot
+    shot.attempts += 1
     attempt = Attempt(
         shot_id=shot.id,
-        number=number,
+        number=shot.attempts,
         snapshot={
-            "tracks_stamp": stamp,
-            "masks_stamp": shot.masks_stamp,
-            "lens_stamp": shot.lens_stamp,
-            "masks": masks,
+            "tracks_stamp": stamps.tracks,
+            "masks_stamp": stamps.masks,
+            "lens_stamp": stamps.lens,
+            "masks": stamps.count,
             "parent": parent,
         },
     )

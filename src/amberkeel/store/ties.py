@@ -19,6 +19,7 @@ from amberkeel.core.ties.refine import Anchored, anchored_at
 from amberkeel.core.ties.set_file import Point, Set, read_set, set_text, sigmas_of
 from amberkeel.core.ties.side import Side, sure
 from amberkeel.core.tracks import TAG
+from amberkeel.store.held import hold_row
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, FilmSet, Shot, Track
 from amberkeel.store.scene import proxies_of
@@ -52,6 +53,16 @@ def set_row(session: Session, shot: Shot, number: int | None = None) -> FilmSet:
         raise TieError(f"{shot.name} is tied to no set.", "Choose one, or make one of this shot.")
     if row.removed:
         raise TieError(f"The set {row.name} was deleted.", "Choose another one; the ties are kept until then.")
+    return row
+
+
+def held_set(session: Session, number: int) -> FilmSet:
+    """Return a set as it stands now, which nobody else changes until the transaction ends; raises TieError where it was
+    deleted for good.
+    """
+    row = hold_row(session, FilmSet, number)
+    if row is None:
+        raise TieError("That set is gone.", "Choose another one.")
     return row
 
 
@@ -239,6 +250,7 @@ def grow(session: Session, media: Media, row: FilmSet, shot: Shot, attempt: Atte
     session, media : where they are kept. row : the set. shot : whose tracks. attempt : of it, whose world is the set's.
     names : of the tracks.
     """
+    row = held_set(session, row.id)
     document = document_of_set(row)
     has = {one.name for one in document.points}
     wanted = set(names) - has

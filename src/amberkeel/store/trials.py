@@ -15,6 +15,7 @@ from amberkeel.core.repair.remedies import REMEDIES
 from amberkeel.core.solve.compare_paths import departure
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.tracks import EXCLUDED, TrackSet
+from amberkeel.store.held import count_change
 from amberkeel.store.jobs import add_job
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Job, Shot, Trial
@@ -61,7 +62,7 @@ def begin_trials(session: Session, shot: Shot, remedies: Sequence[tuple[str, Rem
         session.flush()
         trial.job_id = add_job(session, "trial", shot.id, {"trial": trial.id}).id
         out.append(trial)
-    shot.revision += 1
+    count_change(session, shot)
     return out
 
 

@@ -12,7 +12,7 @@ from amberkeel.store.keeping import check_production_name
 from amberkeel.store.models import Edit, Production, Shot
 from amberkeel.store.report import signed_shots
 from amberkeel.store.stages import attentions, courses, pinned_attempts
-from amberkeel.web.common import get_shot, open_session
+from amberkeel.web.common import open_session, shot_to_change
 from amberkeel.web.sent import Body, Whole, Word, sent
 
 blueprint = Blueprint("board", __name__)
@@ -80,7 +80,8 @@ def work():
     asked = sent(Night)
     check_effort(asked.effort)
     with open_session() as opened:
-        begun = [work_on(opened, get_shot(opened, number), asked.effort) for number in dict.fromkeys(asked.shots)]
+        shots = [shot_to_change(opened, number) for number in sorted(set(asked.shots))]
+        begun = [work_on(opened, shot, asked.effort) for shot in shots]
     wake()
     count = sum(map(bool, begun))
     if not count:

@@ -18,7 +18,7 @@ from amberkeel.store.models import Attempt
 from amberkeel.store.solve import solution_of
 from amberkeel.store.stages import pinned
 from amberkeel.store.trials import begin_trials, departure_of, own_trial, remedy_of, steps_to_keep
-from amberkeel.web.common import get_shot, media, open_session, who
+from amberkeel.web.common import get_shot, media, open_session, shot_to_change, who
 from amberkeel.web.jobs import start
 from amberkeel.web.sent import Body, Whole, Word, sent
 from amberkeel.web.state import shot_state
@@ -48,7 +48,7 @@ def try_remedies(number: int):
     """Try remedies of the casebook, each in the background."""
     asked = sent(Picks)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         found = casebook(opened, shot, pinned(opened, shot))
         if asked.picks:
             chosen = [(one.kind, _remedy(found, one)) for one in asked.picks]
@@ -86,7 +86,7 @@ def repair(number: int):
         raise KeelError(f"There is no repair “{asked.code}”.")
     remedy = _REPAIRS[asked.code](asked)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         begin_trials(opened, shot, [("", remedy)], who())
         answer = shot_state(opened, shot)
     wake()
@@ -196,7 +196,7 @@ def keep(number: int):
     """Keep what came of a trial: its changes to the tracks, and its attempt pinned, as one edit."""
     asked = sent(Decision)
     with open_session() as opened:
-        payload = steps_to_keep(opened, media(), get_shot(opened, number), asked.trial)
+        payload = steps_to_keep(opened, media(), shot_to_change(opened, number), asked.trial)
         edits.apply(opened, number, "keep", payload, asked.revision)
     with open_session() as opened:
         return jsonify(shot_state(opened, get_shot(opened, number)))
@@ -207,7 +207,7 @@ def again(number: int):
     """Try a remedy again on the attempt that is in use now."""
     asked = sent(Decision)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         trial = own_trial(opened, shot, asked.trial)
         begin_trials(opened, shot, [(trial.finding, remedy_of(trial))], who())
         answer = shot_state(opened, shot)
@@ -220,7 +220,7 @@ def drop(number: int):
     """Drop a trial; what came of it leaves the ledger."""
     asked = sent(Decision)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         trial = own_trial(opened, shot, asked.trial)
         edits.apply(opened, number, "drop", {"trial": trial.id}, asked.revision)
         return jsonify(shot_state(opened, shot))

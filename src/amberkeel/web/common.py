@@ -10,6 +10,7 @@ from flask import abort, current_app, send_file
 from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
+from amberkeel.store.held import hold_shot
 from amberkeel.store.media import Media
 from amberkeel.store.models import Production, Shot
 from amberkeel.store.session import session
@@ -28,6 +29,15 @@ def media() -> Media:
 def get_shot(opened: Session, number: int) -> Shot:
     """Return a shot, or answer 404; raises KeelError for one that was deleted."""
     shot = opened.get(Shot, number) or abort(404)
+    _check_kept(shot, shot.production)
+    return shot
+
+
+def shot_to_change(opened: Session, number: int) -> Shot:
+    """Return a shot that this request is about to change, as it stands now and held until the transaction ends; answer
+    404 where there is none. Raises KeelError for one that was deleted.
+    """
+    shot = hold_shot(opened, number) or abort(404)
     _check_kept(shot, shot.production)
     return shot
 

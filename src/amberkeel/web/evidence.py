@@ -13,7 +13,7 @@ from amberkeel.core.units import maybe_number, typed_length, typed_number
 from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.solve import document_of, path_of, points_of
 from amberkeel.store.tracks import live_tracks
-from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.common import media, open_session, shot_to_change
 from amberkeel.web.lens.lines import line_rows
 from amberkeel.web.sent import Body, Flag, Whole, Word, sent
 from amberkeel.web.state import edited
@@ -63,7 +63,7 @@ def state_constraint(number: int):
     if asked.kind not in KINDS:
         raise KeelError(f"There is no constraint “{asked.kind}”.")
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         _check_tracks(opened, shot, asked.tracks)
         rows, label = KINDS[asked.kind](asked, opened, shot)
         frames = _frames(shot, asked.frames)
@@ -83,7 +83,7 @@ def hold_path(number: int):
     sent_file = uploaded("a file with a camera path: a table (.csv) or USD", MOST_PATH_BYTES)
     path = read_camera_path(sent_file.name, sent_file.data)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         first, last = (request.form.get(key, type=int) for key in ("first", "last"))
         low, high = first or shot.plate.first, last or shot.plate.last
         stem = sent_file.stem[:80]
@@ -101,7 +101,7 @@ def change_constraint(number: int):
     """Switch a constraint on or off, hold it exactly or not, or remove it."""
     asked = sent(Changed)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         if not 0 <= asked.number < len(shot.constraints):
             raise KeelError("There is no such constraint.", "The page shows the newest list now.")
         kept = [dict(row) for row in shot.constraints]

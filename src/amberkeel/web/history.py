@@ -6,7 +6,7 @@ from flask import Blueprint, jsonify
 from sqlalchemy.orm import Session
 
 from amberkeel.store import edits
-from amberkeel.web.common import get_shot, open_session
+from amberkeel.web.common import get_shot, open_session, shot_to_change
 from amberkeel.web.edits import moved
 from amberkeel.web.sent import Body, Whole, sent
 
@@ -47,7 +47,7 @@ def go_to(number: int):
     asked = sent(Step)
 
     def move(opened: Session) -> str:
-        get_shot(opened, number)
+        shot_to_change(opened, number)
         steps = edits.go_to(opened, number, asked.edit, asked.revision)
         return f"{steps} {'step' if steps == 1 else 'steps'}"
 

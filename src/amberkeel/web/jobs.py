@@ -107,8 +107,5 @@ def start(kind: str, number: int, arguments: dict):
 def cancel(number: int):
     """Ask a job to stop."""
     with open_session() as opened:
-        job = opened.get(Job, number)
-        if job is None:
-            raise KeelError("There is no such job.")
-        ask_to_stop(job)
+        ask_to_stop(opened, number)
     return jsonify(ok=True)

@@ -6,9 +6,10 @@ from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
 from amberkeel.store import edits, keeping
+from amberkeel.store.held import hold_shot
 from amberkeel.store.models import Production, Shot, now
 from amberkeel.store.storage import clean_up, storage
-from amberkeel.web.common import get_production, get_shot, open_session
+from amberkeel.web.common import get_production, open_session, shot_to_change
 from amberkeel.web.sent import Body, Flag, Whole, Word, sent
 
 blueprint = Blueprint("keeping", __name__)
@@ -38,7 +39,7 @@ def name_shot(number: int):
     """Rename a shot, and change its note; both can be undone on its desk."""
     asked = sent(Named)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         wanted = {"name": asked.name.strip(), **({} if asked.note is None else {"note": asked.note.strip()[:400]})}
         changed = {key: value for key, value in wanted.items() if getattr(shot, key) != value}
         if changed:
@@ -51,7 +52,7 @@ def duplicate_shot(number: int):
     """Make a duplicate of a shot."""
     asked = sent(Named)
     with open_session() as opened:
-        made = keeping.duplicate_shot(opened, get_shot(opened, number), asked.name.strip())
+        made = keeping.duplicate_shot(opened, shot_to_change(opened, number), asked.name.strip())
         return jsonify(shot=made.id)
 
 
@@ -60,7 +61,7 @@ def move_shot(number: int):
     """Move a shot to another production."""
     asked = sent(Moved)
     with open_session() as opened:
-        keeping.move_shot(opened, get_shot(opened, number), get_production(opened, asked.production))
+        keeping.move_shot(opened, shot_to_change(opened, number), get_production(opened, asked.production))
     return jsonify(ok=True)
 
 
@@ -84,7 +85,7 @@ def delete(number: int):
 
 def _meant(opened: Session, number: int) -> Shot | Production:
     """Return the shot or the production that the request's address means."""
-    return (get_shot if request.path.startswith("/shots/") else get_production)(opened, number)
+    return (shot_to_change if request.path.startswith("/shots/") else get_production)(opened, number)
 
 
 @blueprint.post("/shots/<int:number>/restore")
@@ -123,7 +124,7 @@ def restore_production(number: int):
 
 def _restored(table: type[Shot] | type[Production], number: int):
     with open_session() as opened:
-        row = opened.get(table, number)
+        row = hold_shot(opened, number) if table is Shot else opened.get(table, number)
         if row is None:
             raise KeelError("That is gone for good.")
         keeping.restore(opened, row)

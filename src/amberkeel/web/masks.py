@@ -38,7 +38,7 @@ from amberkeel.store.masks import (
 from amberkeel.store.models import Proposal, Shot
 from amberkeel.store.tracks import live_tracks
 from amberkeel.store.typed import MOST_WHOLE, Typed, read_typed
-from amberkeel.web.common import get_shot, media, open_session, send_packed, stem_of
+from amberkeel.web.common import get_shot, media, open_session, send_packed, shot_to_change, stem_of
 from amberkeel.web.jobs import start
 from amberkeel.web.plate.sources import receive, under_roots, upload_folder, whole_or_nothing
 from amberkeel.web.sent import Body, Whole, Word, sent
@@ -162,7 +162,7 @@ def add(number: int):
     """Add a shape drawn on a frame, or a matte to be learned from samples."""
     asked = sent(NewMask)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         count = len(live_masks(opened, shot)) + 1
         values = {
             "name": asked.name or f"{'Shape' if asked.points else 'Matte'} {count}",
@@ -188,19 +188,20 @@ def change(number: int, mask: int):
     asked = sent(ChangedMask)
     with open_session() as opened:
         values = read_typed(MaskColumns, asked.values, "The mask").model_dump(mode="json", exclude_unset=True)
+        shot = shot_to_change(opened, number)
         payload = {"id": mask, "values": values, "label": (asked.label or "Change a mask")[:200]}
         edits.apply(opened, number, "mask", payload, asked.revision)
-        return _answer(opened, get_shot(opened, number))
+        return _answer(opened, shot)
 
 
 @blueprint.post("/shots/<int:number>/masks/<int:mask>/delete")
 def delete(number: int, mask: int):
     """Delete a mask; undo brings it back."""
     with open_session() as opened:
-        row = own_mask(opened, number, mask)
+        shot, row = shot_to_change(opened, number), own_mask(opened, number, mask)
         payload = {"remove": [mask], "label": f"Delete {row.name}"}
         edits.apply(opened, number, "masks", payload, sent(Body).revision)
-        return _answer(opened, get_shot(opened, number))
+        return _answer(opened, shot)
 
 
 class CopiedTo(Body):
@@ -224,7 +225,7 @@ def copy(number: int, mask: int):
                 f"{shot.plate.width}x{shot.plate.height}.",
                 "A mask fits a plate of the same size only.",
             )
-        kept = {column: getattr(row, column) for column in COPIED}
+        kept, other = {column: getattr(row, column) for column in COPIED}, shot_to_change(opened, other.id)
         made = make_mask(opened, other, **kept, source=f"copied from {shot.name}")
         edits.apply(opened, other.id, "masks", {"bring": [made.id], "label": f"Copy {row.name} from {shot.name}"})
         return jsonify(ok=True)
@@ -234,7 +235,7 @@ def copy(number: int, mask: int):
 def convert(number: int, mask: int):
     """Make a shape of a matte, or a matte of a shape, as a new mask; the old one is switched off."""
     with open_session() as opened:
-        shot, row = get_shot(opened, number), own_mask(opened, number, mask)
+        shot, row = shot_to_change(opened, number), own_mask(opened, number, mask)
         plate = shot.plate
         if row.kind == "matte":
             keys = trace(matte_of(media(), row), list(row.frames))
@@ -269,7 +270,7 @@ def decide(number: int, proposal: int):
     """Make a proposal a mask, or dismiss it for good."""
     wanted = sent(Decision).to
     with open_session() as opened:
-        shot, row = get_shot(opened, number), opened.get(Proposal, proposal)
+        shot, row = shot_to_change(opened, number), opened.get(Proposal, proposal)
         if row is None or row.shot_id != number:
             raise MaskError("That proposal is gone.")
         if wanted == "mask":
@@ -283,7 +284,7 @@ def decide(number: int, proposal: int):
 def cut_covered(number: int):
     """Cut the frames that masks cover out of the tracks."""
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         made = cut(opened, media(), shot, sent(Body).revision)
         return _answer(opened, shot, said=made.label)
 

@@ -8,7 +8,7 @@ from amberkeel.core.report.page import section_style, sections, whole_page
 from amberkeel.core.report.pdf import pdf_of
 from amberkeel.store.models import Attempt, Review
 from amberkeel.store.report import FONTS, pinned_attempt, report_of, review, reviews_of, reviews_said
-from amberkeel.web.common import get_shot, media, open_session, send_text, stem_of, who
+from amberkeel.web.common import get_shot, media, open_session, send_text, shot_to_change, stem_of, who
 from amberkeel.web.jobs import start
 
 blueprint = Blueprint("verdict", __name__)
@@ -51,7 +51,7 @@ def say(number: int):
     typed = {key: request.form.get(key, "") for key in ("note", "frames", "reason")}
     try:
         with open_session() as opened:
-            shot = get_shot(opened, number)
+            shot = shot_to_change(opened, number)
             review(opened, shot, request.form.get("word") == "sign", **typed, who=who())
     except KeelError as error:
         return _page(number, str(error), typed), 409

@@ -9,6 +9,7 @@ from sqlalchemy.orm import Session
 from amberkeel.core.errors import KeelError
 from amberkeel.store.edits import bodies, evidence, lens, masks, plate, scene, solve, ties, tracks, trials, world
 from amberkeel.store.edits.touched import Touched, agree, touched
+from amberkeel.store.held import count_change, hold_shot
 from amberkeel.store.models import Attempt, Edit, Shot
 from amberkeel.store.session import actor
 from amberkeel.store.typed import Typed, read_typed
@@ -74,7 +75,7 @@ KINDS = {
 
 
 def _locked(session: Session, shot_id: int) -> Shot:
-    shot = session.scalar(select(Shot).where(Shot.id == shot_id).with_for_update())
+    shot = hold_shot(session, shot_id)
     if shot is None or shot.deleted:
         raise KeelError("There is no such shot, or it was deleted.")
     return shot
@@ -94,8 +95,7 @@ def apply(session: Session, shot_id: int, kind: str, payload: dict, revision: in
     session.execute(delete(Edit).where(Edit.shot_id == shot_id, Edit.undone))
     edit = Edit(shot_id=shot_id, kind=kind, label=label, payload=payload, inverse=inverse, who=actor.get())
     session.add(edit)
-    shot.revision += 1
-    edit.revision = shot.revision
+    edit.revision = count_change(session, shot)
     session.flush()
     return edit
 
@@ -152,8 +152,7 @@ def _step(session: Session, shot_id: int, back: bool, revision: int | None) -> s
     if edit is None:
         raise KeelError(f"There is nothing to {'undo' if back else 'redo'}.")
     _turn(session, shot, edit)
-    shot.revision += 1
-    edit.revision = shot.revision
+    edit.revision = count_change(session, shot)
     return edit.label
 
 
@@ -185,10 +184,10 @@ def go_to(session: Session, shot_id: int, edit: int, revision: int | None = None
     steps = [*later, *earlier]
     if not steps:
         raise KeelError("The shot stands there already.")
-    shot.revision += 1
+    revision = count_change(session, shot)
     for step in steps:
         _turn(session, shot, step)
-        step.revision = shot.revision
+        step.revision = revision
     return len(steps)
 
 

@@ -8,6 +8,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
+from amberkeel.store.held import count_change, hold_row, hold_shots
 from amberkeel.store.models import LensProfile, Shot
 from amberkeel.store.typed import Typed
 
@@ -39,6 +40,26 @@ def _restamp(shot: Shot, what: str, before, after) -> None:
         shot.lens_stamp ^= zlib.crc32(f"{what} {value}".encode()) & 0x7FFFFFFF
 
 
+def _own_profile(session: Session, shot: Shot, number: int | None) -> int | None:
+    """Return the lens profile to use; of one that belongs to another production, whence the shot was moved, its like in
+    this one. Raises KeelError where it is gone.
+    """
+    if number is None:
+        return None
+    row = session.get(LensProfile, number)
+    if row is None:
+        raise KeelError("That profile is gone.")
+    if row.production_id == shot.production_id:
+        return number
+    own = select(LensProfile).where(LensProfile.production_id == shot.production_id, LensProfile.name == row.name)
+    like = next((one for one in session.scalars(own) if one.document == row.document), None)
+    if like is None:
+        like = LensProfile(production_id=shot.production_id, name=row.name, document=row.document)
+        session.add(like)
+        session.flush()
+    return like.id
+
+
 def lens(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
     """Payload: {"lines": {name: line or None}, "values": {key: value}, "plate": {column: value}, "profile": id or None,
     "datum": the whole datum, "label": what is done}.
@@ -65,7 +86,7 @@ def lens(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
             _restamp(shot, column, inverse["plate"][column], value)
     if "profile" in payload:
         before = _held(session, shot)
-        inverse["profile"], shot.profile_id = shot.profile_id, payload["profile"]
+        inverse["profile"], shot.profile_id = shot.profile_id, _own_profile(session, shot, payload["profile"])
         _restamp(shot, "profile", before, _held(session, shot))
     if "datum" in payload:
         inverse["datum"], shot.datum = shot.datum, payload["datum"]
@@ -85,10 +106,10 @@ def profile(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
 
     Marks every shot that uses it.
     """
-    row = session.get(LensProfile, payload["id"])
+    users = hold_shots(session, session.scalars(select(Shot.id).where(Shot.profile_id == payload["id"])))
+    row = hold_row(session, LensProfile, payload["id"])
     if row is None or row.production_id != shot.production_id:
         raise KeelError("That profile is gone.")
-    users = list(session.scalars(select(Shot).where(Shot.profile_id == row.id).with_for_update()))
     if payload["values"].get("removed") and users:
         raise KeelError(
             f"{row.name} is in use by {', '.join(s.name for s in users)}.", "Let them use another one first."
@@ -106,5 +127,6 @@ def profile(session: Session, shot: Shot, payload: dict) -> tuple[dict, str]:
     row.version += 1
     for user in users:
         _restamp(user, "profile", before[user.id], _held(session, user))
-        user.revision += user.id != shot.id
+        if user.id != shot.id:
+            count_change(session, user)
     return inverse, payload["label"]

@@ -13,7 +13,7 @@ from amberkeel.core.lens.from_st_map import lens_of_map, way_of
 from amberkeel.core.lens.profile import LensProfile as Profile
 from amberkeel.core.lens.profile import profile_document, read_profile
 from amberkeel.store.models import LensProfile, Plate
-from amberkeel.web.common import get_shot, open_session
+from amberkeel.web.common import open_session, shot_to_change
 from amberkeel.web.lens.blueprint import blueprint
 from amberkeel.web.state import edited
 from amberkeel.web.uploads import Upload, uploaded
@@ -27,7 +27,7 @@ def bring(number: int):
     """Make a profile of a file and use it: JSON as it is handed on here, or an ST map."""
     sent = uploaded("a lens profile (JSON), or an ST map of the plate's size (EXR, TIFF)", MOST_BYTES)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         profile = _profile(sent) if sent.suffix == ".json" else _of_map(sent, shot.plate)
         profile.rescaled(shot.plate.width, shot.plate.height)
         row = LensProfile(production_id=shot.production_id, name=profile.name[:80], document=profile_document(profile))

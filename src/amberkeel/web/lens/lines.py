@@ -24,7 +24,7 @@ from amberkeel.core.pictures.read import to_gray
 from amberkeel.jobs.lens import straightened_folder
 from amberkeel.store.lens import KNOWN, UNKNOWN
 from amberkeel.store.models import Attempt, LensProfile, Plate, Shot
-from amberkeel.web.common import get_shot, open_session
+from amberkeel.web.common import get_shot, open_session, shot_to_change
 from amberkeel.web.lens.blueprint import blueprint
 from amberkeel.web.lens.bodies import ChangedLens, Fitting, Measured, NewBox, Origin, Snapped, Turned, Wanted
 from amberkeel.web.lens.camera import camera_facts_of, fill_camera
@@ -317,7 +317,7 @@ def edit(number: int):
     """Change lines, what is wanted, or the camera's facts."""
     asked = sent(ChangedLens)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         payload = {"label": asked.label[:200], "lines": {}, "values": {}, "plate": {}}
         for name, line in asked.lines.items():
             if line is not None:

@@ -29,7 +29,7 @@ from amberkeel.store.lens import focal_state
 from amberkeel.store.models import Attempt, LensProfile, Shot
 from amberkeel.store.solve import document_of
 from amberkeel.store.storage import GRID
-from amberkeel.web.common import get_shot, media, open_session, send_packed, send_text, stem_of
+from amberkeel.web.common import get_shot, media, open_session, send_packed, send_text, shot_to_change, stem_of
 from amberkeel.web.jobs import start
 from amberkeel.web.lens.blueprint import blueprint
 from amberkeel.web.lens.bodies import Wanted
@@ -82,7 +82,7 @@ def use(number: int):
     """Use the lens that the lines tell, which orients the scene too, one by hand, one solved, or a profile; or none."""
     asked = sent(Used)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         if asked.profile is not None:
             row = opened.get(LensProfile, asked.profile)
             if row is None or row.production_id != shot.production_id or row.removed:
@@ -176,7 +176,7 @@ def change(number: int):
     """Change a profile's name or values, or take it away; every shot that uses it is marked."""
     asked = sent(ChangedProfile)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         row = opened.get(LensProfile, asked.id)
         if row is None or row.production_id != shot.production_id or row.removed:
             raise LensError("That profile is gone.")

@@ -10,7 +10,7 @@ from amberkeel.core.pictures.write import encode_jpeg
 from amberkeel.core.plate.copy import TrackingCopy, read_stack, stand_in
 from amberkeel.jobs.images import open_row
 from amberkeel.store import edits
-from amberkeel.web.common import get_shot, open_session
+from amberkeel.web.common import get_shot, open_session, shot_to_change
 from amberkeel.web.plate.blueprint import blueprint
 from amberkeel.web.plate.sources import under_roots
 from amberkeel.web.sent import Body, Word, sent
@@ -54,7 +54,7 @@ def keep(number: int):
         raise KeelError(f"A tracking copy has up to {MOST} operations.")
     stack = [{"name": o.name, "figures": o.figures, "on": o.on} for o in read_stack(asked.stack)]
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         TrackingCopy(open_row(shot.plate), read_stack(stack))
         edits.apply(
             opened,
@@ -77,7 +77,7 @@ def replaced(number: int):
     """Choose images under a plate root that may stand in for the plate, or none."""
     asked = sent(Replaced)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         where = ""
         if asked.path:
             where = str(under_roots(current_app.settings.plate_roots, asked.path.strip()))

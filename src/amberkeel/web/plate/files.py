@@ -7,7 +7,7 @@ from flask import current_app, jsonify
 from amberkeel.core.errors import PlateError
 from amberkeel.jobs.queue import wake
 from amberkeel.store.plate_files import look_for, relink, set_range
-from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.common import get_shot, media, open_session, shot_to_change
 from amberkeel.web.plate.blueprint import blueprint
 from amberkeel.web.plate.sources import under_roots
 from amberkeel.web.sent import Body, Flag, Whole, Word, sent
@@ -34,7 +34,7 @@ def change_place(number: int):
     asked = sent(Place)
     where = under_roots(list(current_app.settings.plate_roots), asked.path.strip())
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         relink(opened, media(), shot, where, asked.anyway, asked.revision)
         return jsonify({**shot_state(opened, shot), "said": "Relinked."})
 
@@ -60,7 +60,7 @@ def change_range(number: int):
     """Use other frames of the plate."""
     asked = sent(Frames)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         set_range(opened, shot, asked.first, asked.last, asked.revision)
         answer = shot_state(opened, shot)
     wake()

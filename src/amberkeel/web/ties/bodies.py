@@ -17,7 +17,7 @@ from amberkeel.store.masks import live_masks
 from amberkeel.store.models import Shot
 from amberkeel.store.solve import document_of
 from amberkeel.store.world import datum_where_found, pinned_of
-from amberkeel.web.common import get_shot, media, open_session, send_text, stem_of
+from amberkeel.web.common import get_shot, media, open_session, send_text, shot_to_change, stem_of
 from amberkeel.web.jobs import start
 from amberkeel.web.sent import Body, Flag, Word, sent
 from amberkeel.web.state import edited
@@ -107,7 +107,7 @@ def change_body(number: int):
     if asked.what not in PARTS:
         raise TieError(f"Bodies cannot “{asked.what}”.")
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         return edited(opened, number, "bodies", PARTS[asked.what](opened, shot, asked), asked.revision)
 
 

@@ -17,7 +17,7 @@ from amberkeel.store.models import Shot
 from amberkeel.store.stages import pinned
 from amberkeel.store.ties import set_row
 from amberkeel.store.world import looked_at
-from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.common import get_shot, media, open_session, shot_to_change
 from amberkeel.web.sent import Body, Number, Whole, Word, sent
 from amberkeel.web.state import shot_state
 from amberkeel.web.ties.blueprint import blueprint
@@ -88,7 +88,7 @@ def tie_spot(number: int):
     """Tie a spot of the reference to a place on a frame of this shot: a track placed there, followed both ways."""
     asked = sent(Spot)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         if set_row(opened, shot).reference_id in (None, shot.id):
             raise TieError("No other shot made this set.", "Tie by tags or by name.")
         if any(one["point"] == asked.point for one in (shot.ties or {}).get("ties", {}).values()):

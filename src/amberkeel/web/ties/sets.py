@@ -6,11 +6,13 @@ from flask import abort, jsonify, request
 
 from amberkeel.core.errors import KeelError, TieError
 from amberkeel.core.ties.set_file import MOST_BYTES, Set, points_csv, read_set, set_text, surveyed
+from amberkeel.store.held import count_change
 from amberkeel.store.models import FilmSet, Shot
 from amberkeel.store.stages import pinned
 from amberkeel.store.ties import (
     document_of_set,
     grow,
+    held_set,
     keep_set,
     new_set,
     points_from,
@@ -20,7 +22,7 @@ from amberkeel.store.ties import (
     tied_shots,
 )
 from amberkeel.store.tracks import some_tracks
-from amberkeel.web.common import get_shot, media, open_session, send_text, stem_of
+from amberkeel.web.common import media, open_session, send_text, shot_to_change, stem_of
 from amberkeel.web.sent import Body, Flag, Whole, Word, sent
 from amberkeel.web.state import edited, shot_state
 from amberkeel.web.ties.blueprint import blueprint
@@ -51,7 +53,7 @@ def make(number: int):
     """Make a set of this shot, which becomes its reference, and tie the shot to it."""
     asked = sent(Made)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         if not asked.name.strip():
             raise TieError("The set has no name.", "Call it what the place is called.")
         if asked.tracks:
@@ -74,7 +76,7 @@ def bring(number: int):
     else:
         document = Set(name=given.stem[:80] or "Set", points=surveyed(text, request.form.get("unit", "m")))
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         row = new_set(opened, shot, document, None)
         kept = {"set": row.id, "ties": {}}
         answer = {"ties": kept, "label": f"Bring in the set {row.name}"}
@@ -86,10 +88,10 @@ def change(number: int):
     """Change the set that this shot is tied to; other shots see it at once, as another version of it."""
     asked = sent(Changed)
     with open_session() as opened:
-        shot = get_shot(opened, number)
-        row = set_row(opened, shot)
+        shot = shot_to_change(opened, number)
+        row = held_set(opened, set_row(opened, shot).id)
         said = _changed(opened, shot, row, asked)
-        shot.revision += 1
+        count_change(opened, shot)
         opened.flush()
         return jsonify({**shot_state(opened, shot), "said": said})
 

@@ -12,7 +12,7 @@ from amberkeel.store.models import Shot
 from amberkeel.store.stages import pinned
 from amberkeel.store.ties import by_name, copied, document_of_set, grow, is_stale, set_row, tied_shots, untied
 from amberkeel.store.tracks import some_tracks
-from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.common import get_shot, media, open_session, shot_to_change
 from amberkeel.web.jobs import start
 from amberkeel.web.sent import Body, Flag, Whole, Word, sent
 from amberkeel.web.state import edited, shot_state
@@ -41,7 +41,7 @@ def ties(number: int):
     """Change a shot's ties."""
     asked = sent(Part)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         if asked.what == "take":
             return _taken(opened, shot, asked)
         if asked.what not in PARTS:

@@ -14,7 +14,7 @@ from amberkeel.jobs.tracks import Hand, follow_by_hand
 from amberkeel.store import track_changes
 from amberkeel.store.masks import live_masks, masked_of
 from amberkeel.store.models import Shot, Track
-from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.common import get_shot, media, open_session, shot_to_change
 from amberkeel.web.jobs import start
 from amberkeel.web.sent import Body, Flag, Number, Whole, Word, sent
 from amberkeel.web.tracks.answers import answer
@@ -106,7 +106,7 @@ def place(number: int):
         raise KeelError(f"There are no images “{asked.images}”.")
     followed = {"images": asked.images, "settings": _as_plain(_settings(asked))}
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         check_place(opened, shot, asked.frame, asked.x, asked.y)
         new = track_changes.place(opened, shot, asked.frame, (asked.x, asked.y), followed, asked.revision)
         return answer(opened, shot, track=new)
@@ -117,7 +117,7 @@ def key(number: int, track: int):
     """Set a track's key on a frame, or remove it."""
     asked = sent(Key)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         xy = None
         if not asked.remove:
             xy = (asked.need("x"), asked.need("y"))
@@ -131,7 +131,7 @@ def settings(number: int, track: int):
     """Change how a track placed by hand is followed from now on."""
     asked = sent(Set)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         track_changes.set_up(opened, shot, track, _as_plain(_settings(asked)), asked.revision)
         return answer(opened, shot)
 

@@ -12,7 +12,7 @@ from amberkeel.jobs.images import open_row
 from amberkeel.store import track_changes
 from amberkeel.store.masks import live_masks, masked_of
 from amberkeel.store.models import Shot
-from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.common import get_shot, media, open_session, shot_to_change
 from amberkeel.web.sent import Body, Flag, Whole, Word, sent
 from amberkeel.web.tracks.answers import answer
 from amberkeel.web.tracks.blueprint import blueprint
@@ -43,7 +43,7 @@ def change(number: int):
     asked = sent(Change)
     ids, revision = asked.tracks, asked.revision
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         match asked.what:
             case "cut":
                 track_changes.cut(opened, shot, asked.samples, revision)

@@ -10,7 +10,7 @@ from amberkeel.core.tracks import TrackSet
 from amberkeel.core.units import maybe_number
 from amberkeel.jobs.images import IMAGES, followed_images
 from amberkeel.store import track_changes
-from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.common import get_shot, media, open_session, shot_to_change
 from amberkeel.web.jobs import start
 from amberkeel.web.sent import Body, Flag, Number, Whole, Word, sent
 from amberkeel.web.tracks.answers import answer
@@ -140,7 +140,7 @@ def adopt(number: int):
     """Make tracks of chosen sightings."""
     asked = sent(Chosen)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         if not shot.sightings or asked.of != shot.sightings:
             raise FollowError("These sightings are gone.", "The page shows the newest ones now.")
         data = media().get_arrays(shot.sightings)

@@ -10,7 +10,7 @@ from sqlalchemy import Row, text
 from amberkeel.core.handoff.track_table import TOP_LEFT, check_origin, read_tracks_csv, tracks_csv
 from amberkeel.jobs.images import open_row
 from amberkeel.store import track_changes
-from amberkeel.web.common import get_shot, open_session, send_text, stem_of
+from amberkeel.web.common import get_shot, open_session, send_text, shot_to_change, stem_of
 from amberkeel.web.tracks.answers import answer
 from amberkeel.web.tracks.blueprint import blueprint
 from amberkeel.web.uploads import uploaded
@@ -83,7 +83,7 @@ def bring_in(number: int):
     text = given.text()
     origin = request.form.get("origin", TOP_LEFT)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         plate = open_row(shot.plate)
         tracks = read_tracks_csv(text, plate, origin)
         check_origin(tracks, plate, origin)

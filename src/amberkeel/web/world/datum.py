@@ -16,7 +16,7 @@ from amberkeel.store.scene import scene_carried
 from amberkeel.store.stages import placed_by_lines
 from amberkeel.store.tracks import some_tracks
 from amberkeel.store.world import datum_where_found, found_of, pinned_of
-from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.common import media, open_session, shot_to_change
 from amberkeel.web.sent import sent
 from amberkeel.web.state import edited
 from amberkeel.web.uploads import uploaded
@@ -32,7 +32,7 @@ def datum(number: int):
     if asked.what not in PARTS:
         raise KeelError(f"There is no part “{asked.what}” of the datum.")
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         row = pinned_of(opened, shot, "the datum is set on solved points")
         if asked.tracks and len(some_tracks(opened, shot, asked.tracks)) != len(set(asked.tracks)):
             raise KeelError("One of these tracks is gone, or another shot's.", "Select them again.")
@@ -60,7 +60,7 @@ def survey(number: int):
     """Add the lengths of a sheet (CSV) to the datum; those whose tracks are not named wait for them."""
     rows = read_survey(uploaded("a sheet of lengths (CSV)", MOST_BYTES).text(), request.form.get("unit", "m"))
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         ids = dict(opened.execute(select(Track.name, Track.id).where(Track.shot_id == shot.id, ~Track.removed)).all())
         kept = statement_document(read_statement(shot.datum or {}))
         added = []

@@ -10,7 +10,7 @@ from amberkeel.core.units import typed_length
 from amberkeel.core.world.under import Sight, surface_under
 from amberkeel.store.scene import camera_by_lines
 from amberkeel.store.tracks import some_tracks
-from amberkeel.web.common import get_shot, open_session
+from amberkeel.web.common import get_shot, open_session, shot_to_change
 from amberkeel.web.sent import Body, Flag, Whole, Word, sent
 from amberkeel.web.state import edited
 from amberkeel.web.world.blueprint import blueprint
@@ -59,7 +59,7 @@ def drop(number: int):
     """Drop tracks onto proxies, or the ground, as one frame sees them: each becomes an anchored point of the solve."""
     asked = sent(Dropped)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         rows = some_tracks(opened, shot, asked.tracks)
         if not rows:
             raise KeelError("No track is selected.", "Select those that lie on what you have drawn.")

@@ -11,7 +11,7 @@ from amberkeel.core.world.standing import Proxy, carried
 from amberkeel.core.world.under import snapped_under
 from amberkeel.store.models import Shot
 from amberkeel.store.scene import camera_in_world, keep_mesh, proxies_of, relief_of, solid_in
-from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.common import get_shot, media, open_session, shot_to_change
 from amberkeel.web.sent import Body, Flag, Number, Whole, Word, sent
 from amberkeel.web.state import edited
 from amberkeel.web.uploads import uploaded
@@ -37,7 +37,7 @@ def mesh(number: int):
     """Mesh the ground through tracks, or make such a mesh again with other tracks or other limits."""
     asked = sent(Meshed)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         own = proxies_of(shot)
         if asked.id and asked.id not in own:
             raise KeelError("That mesh is no longer in the scene.")
@@ -131,7 +131,7 @@ def bring_mesh(number: int):
     solid = read_mesh(given.data, given.suffix.lstrip("."), request.form.get("unit", "m"), request.form.get("up", "y"))
     stem = given.stem[:60]
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         key, part = fresh_id(shot, "mesh", {}), "proxies"
         thing = {"kind": "mesh", "name": stem or f"Mesh {key[1:]}", "mesh": keep_mesh(media(), solid)}
         frame = request.form.get("frame", type=int)
@@ -148,7 +148,7 @@ def align(number: int):
     """Bring a mesh to the points: by three pairs or more, or from where it is by its surface."""
     asked = sent(Aligning)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         thing = proxies_of(shot).get(asked.id)
         if thing is None or not thing.mesh:
             raise KeelError("That mesh is no longer in the scene.")

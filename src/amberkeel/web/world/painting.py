@@ -8,7 +8,7 @@ from amberkeel.core.world.paintings import fitting
 from amberkeel.core.world.projection import MODES, ONE
 from amberkeel.store.paintings import EXR_BEGINS, keep_texture, painting_of
 from amberkeel.store.scene import camera_in_world, proxies_of
-from amberkeel.web.common import get_shot, media, open_session, stem_of
+from amberkeel.web.common import get_shot, media, open_session, shot_to_change, stem_of
 from amberkeel.web.jobs import start
 from amberkeel.web.sent import Body, Flag, Whole, Word, sent
 from amberkeel.web.state import edited
@@ -63,7 +63,7 @@ def bring(number: int, name: str):
     linear = data.startswith(EXR_BEGINS)
     kept = keep_texture(media(), painting_of(data, linear), linear)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         before = (shot.scene or {}).get("proxies", {}).get(name)
         if before is None:
             raise KeelError("That proxy is no longer in the scene.")

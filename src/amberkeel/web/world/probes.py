@@ -7,7 +7,7 @@ import numpy as np
 from amberkeel.core.errors import KeelError
 from amberkeel.core.world.under import Sight, snapped_under
 from amberkeel.store.scene import camera_in_world, probes_of
-from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.common import media, open_session, shot_to_change
 from amberkeel.web.sent import Body, Number, Whole, Word, sent
 from amberkeel.web.state import edited
 from amberkeel.web.world.blueprint import blueprint
@@ -39,7 +39,7 @@ def probe(number: int):
     """Put a probe object where the plate was clicked, or move one there."""
     asked = sent(Placed)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         own = probes_of(shot)
         sight = sight_of(opened, shot, asked.frame)
         spot = snapped_under(sight, np.array([asked.x, asked.y]), asked.reach)
@@ -92,7 +92,7 @@ def posts(number: int):
     """Put a row of posts on the ground ahead of the camera, beside its way."""
     asked = sent(Body)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         path, _, xyz = camera_in_world(opened, media(), shot)
         usual = float(np.median(np.linalg.norm(xyz - path.positions[0], axis=1))) if len(xyz) else 10.0
         scaled = bool((shot.datum or {}).get("distances"))

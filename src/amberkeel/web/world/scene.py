@@ -19,7 +19,7 @@ from amberkeel.store.scene import (
     solid_in,
     surfaces_of,
 )
-from amberkeel.web.common import get_shot, media, open_session
+from amberkeel.web.common import get_shot, media, open_session, shot_to_change
 from amberkeel.web.sent import Body, Flag, Number, Word, sent
 from amberkeel.web.state import edited
 from amberkeel.web.world.blueprint import blueprint
@@ -135,7 +135,7 @@ def change(number: int):
     """Put things into the scene, change them or take them away: one edit."""
     asked = sent(Changed)
     with open_session() as opened:
-        shot = get_shot(opened, number)
+        shot = shot_to_change(opened, number)
         payload: dict[str, Any] = {"label": asked.label[:200]}
         for part, own in (("proxies", proxies_of(shot)), ("probes", probes_of(shot))):
             given = getattr(asked, part)
