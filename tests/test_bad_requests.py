@@ -16,6 +16,7 @@ from amberkeel.core.errors import KeelError
 from amberkeel.core.tracks import TrackSet
 from amberkeel.settings import from_environment
 from amberkeel.store import edits
+from amberkeel.store.held import hold_shot
 from amberkeel.store.models import Plate, Production, Shot
 from amberkeel.store.session import session
 from amberkeel.store.tracks import add_run
@@ -164,7 +165,7 @@ def brought_back(database, shot_id: int) -> int:
     production's number.
     """
     with session(database) as opened:
-        shot = opened.get(Shot, shot_id)
+        shot = hold_shot(opened, shot_id)
         shot.deleted = shot.production.deleted = None
         return shot.production_id
 

@@ -22,6 +22,7 @@ from amberkeel.cli.export import export
 from amberkeel.core.handoff.track_table import tracks_csv
 from amberkeel.settings import from_environment
 from amberkeel.store.edits import apply
+from amberkeel.store.held import hold_shot
 from amberkeel.store.models import Attempt, Package, Shot
 from amberkeel.store.session import session
 from amberkeel.store.storage import storage
@@ -168,7 +169,7 @@ def test_a_pipeline_asks_and_fetches(pipeline, database, client, solved_shot):
         assert pipeline(path).status_code == 404, path
     with session(database) as opened:
         opened.query(Package).filter_by(shot_id=solved_shot).delete()
-        opened.get(Shot, solved_shot).scene = {}
+        hold_shot(opened, solved_shot).scene = {}
     shutil.rmtree(from_environment().media / "packages" / str(solved_shot))
 
 

@@ -13,7 +13,7 @@ from amberkeel.core.camera import ROW_PASSES
 from amberkeel.core.sim.breakwater import FOCAL_MM
 from amberkeel.core.sim.launch import READOUT
 from amberkeel.core.sim.render import surface_points, truth
-from amberkeel.store.models import Shot
+from amberkeel.store.held import hold_shot
 from amberkeel.store.session import session
 
 SOLVED_MS = 240_000
@@ -143,7 +143,7 @@ def test_a_radius_and_axis_lines_are_taken_from_the_page(client, database, pan, 
     lines = poster(client, loft_shot)
     assert "There are no lines" in lines("constraints", {"kind": "axes"}, 400)["error"]
     with session(database) as opened:
-        opened.get(Shot, loft_shot).lens = {"lines": loft_lines}
+        hold_shot(opened, loft_shot).lens = {"lines": loft_lines}
     (row,) = lines("constraints", {"kind": "axes", "sigma": "0.5"})["constraints"]
     assert row["kind"] == "axis-lines" and len(row["lines"]) > 3 and {one["axis"] for one in row["lines"]} <= set("xyz")
     lines("undo")

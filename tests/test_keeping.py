@@ -17,6 +17,7 @@ from sqlalchemy import select
 from amberkeel.core.errors import KeelError
 from amberkeel.core.pictures.write import write_png
 from amberkeel.store import edits, keeping
+from amberkeel.store.held import hold_shot
 from amberkeel.store.media import Media
 from amberkeel.store.models import FilmSet, Job, Plate, Production, Shot, Track, now
 from amberkeel.store.session import session
@@ -106,20 +107,20 @@ def test_deleted_shots_are_kept_a_while(client, own, database, service):
     assert "is not deleted" in ask("restore", status=400)["error"]
     ask("delete")
     with session(database) as opened:
-        assert keeping.purge(opened) == 0
-        opened.get(Shot, shot).deleted = now() - keeping.KEPT_FOR - timedelta(hours=1)
+        assert keeping.purge(database) == 0
+        hold_shot(opened, shot).deleted = now() - keeping.KEPT_FOR - timedelta(hours=1)
     with session(database) as opened:
-        assert keeping.purge(opened) == 1 and opened.get(Shot, shot) is None
+        assert keeping.purge(database) == 1 and opened.get(Shot, shot) is None
         quay = FilmSet(production_id=production, name="Quay", document={})
         opened.add(quay)
         opened.flush()
-        kept, tied = opened.scalar(select(Shot).where(Shot.production_id == production)), quay.id
+        kept, tied = hold_shot(opened, opened.scalar(select(Shot.id).where(Shot.production_id == production))), quay.id
         ties = {"t1": {"track": 1, "point": "P", "by": "hand", "on": True}}
         kept.ties = {"set": tied, "ties": ties, "aligned": {"attempt": 1}}
         assert keeping.duplicate_shot(opened, kept, "TWIN_010").ties == {"set": tied, "ties": {}}
         opened.get(Production, production).deleted = now() - keeping.KEPT_FOR - timedelta(hours=1)
     with session(database) as opened:
-        keeping.purge(opened)
+        keeping.purge(database)
         assert opened.get(Production, production) is None and opened.get(FilmSet, tied) is None
     assert "gone for good" in client.post(f"/shots/{shot}/restore", json={}).json["error"]
 
@@ -238,7 +239,7 @@ def test_a_plate_that_moved_is_relinked(client, own, database, service, plate, t
         write_png(wrong / f"skl.{frame}.png", 255 - plate.read(frame))
     try:
         with session(database) as opened:
-            opened.get(Shot, shot).plate.source = str(tmp_path / "gone" / "skl.####.png")
+            hold_shot(opened, shot).plate.source = str(tmp_path / "gone" / "skl.####.png")
         page = client.get(f"/shots/{shot}/plate").text
         assert "not where they were" in page and str(tmp_path) not in page
         found = client.get(f"/shots/{shot}/plate/found.json").json["found"]
@@ -265,7 +266,7 @@ def test_a_moved_plate_is_relinked_on_its_page(browser, service, client, databas
     media = Media(service.environment["AMBERKEEL_MEDIA"])
     shot, _ = own("LINK_020", proxies=[media.put(encode_jpeg(plate.read(int(f)))) for f in plate.frames])
     with session(database) as opened:
-        opened.get(Shot, shot).plate.source = "/nowhere/skl.####.png"
+        hold_shot(opened, shot).plate.source = "/nowhere/skl.####.png"
     with desk_page(browser, service, shot, "plate") as page:
         expect(page.locator("[data-panel=plate] .say")).to_contain_text("not where they were")
         page.click("[data-act=plate-relink]")

@@ -21,6 +21,7 @@ from amberkeel.core.plate.plate import matte_reader
 from amberkeel.jobs.kinds import work
 from amberkeel.settings import from_environment
 from amberkeel.store import edits
+from amberkeel.store.held import count_change, hold_shot
 from amberkeel.store.masks import live_masks, put_matte
 from amberkeel.store.media import Media
 from amberkeel.store.models import Job, Mask, Plate, Production, Proposal, Shot
@@ -235,7 +236,8 @@ def test_proposals_are_masked_or_dismissed_for_good(
         ask("undo")
     assert {p["state"] for p in all_masks()["proposals"]} == {"open"} and all_masks()["masks"] == []
     with session(database) as opened:
-        opened.get(Shot, masked_shot).plate.motion = ""
+        hold_shot(opened, masked_shot).plate.motion = ""
+        hold_shot(opened, masked_shot)
         for p in opened.query(Proposal).filter_by(shot_id=masked_shot):
             opened.delete(p)
 
@@ -346,6 +348,7 @@ def test_what_moves_is_proposed_by_a_job_and_accepted(all_masks, ask, database, 
     assert len(all_masks()["proposals"]) < len(found)
     work("accept", from_environment(), masked_shot, {}, lambda share, doing: None)
     with session(database) as opened:
+        hold_shot(opened, masked_shot)
         for p in opened.query(Proposal).filter_by(shot_id=masked_shot):
             opened.delete(p)
 
@@ -472,12 +475,13 @@ def test_proposals_say_what_they_are_and_select_their_tracks(page, database, mas
                 "gap": gap,
                 "tails": tails,
             }
+            hold_shot(opened, masked_shot)
             opened.add(
                 Proposal(
                     shot_id=masked_shot, kind=kind, frames=[1010, 1011, 1012], mattes=[], tracks=ids, evidence=evidence
                 )
             )
-        opened.get(Shot, masked_shot).revision += 1
+        count_change(opened, hold_shot(opened, masked_shot))
     page.reload()
     page.wait_for_selector("body[data-ready]")
     for kind, words in (
@@ -493,6 +497,7 @@ def test_proposals_say_what_they_are_and_select_their_tracks(page, database, mas
     page.locator(".proposal", has_text="False corners").get_by_role("button", name="Dismiss").click()
     expect(page.locator(".proposal")).to_have_count(2)
     with session(database) as opened:
+        hold_shot(opened, masked_shot)
         for p in opened.query(Proposal).filter_by(shot_id=masked_shot):
             opened.delete(p)
 

@@ -25,6 +25,7 @@ from amberkeel.jobs.queue import wake
 from amberkeel.services import Local, open_to_postgres
 from amberkeel.settings import from_environment
 from amberkeel.store import edits
+from amberkeel.store.held import hold_shot
 from amberkeel.store.jobs import add_job, bring_forward, submit
 from amberkeel.store.media import Media
 from amberkeel.store.migrate import upgrade
@@ -266,19 +267,19 @@ def test_a_job_takes_effect_by_its_newest_claim_alone(database, fresh_shot):
     second = claim_next(settings, OWN)
     assert second.token == 2
     with working(first), pytest.raises(Superseded), session(database) as opened:
-        opened.get(Shot, fresh_shot).note = "by an older claim"
+        hold_shot(opened, fresh_shot).note = "by an older claim"
     with working(first), pytest.raises(Superseded), ending(settings) as opened:
-        opened.get(Shot, fresh_shot).note = "by an older claim"
+        hold_shot(opened, fresh_shot).note = "by an older claim"
     with pytest.raises(Superseded):
         reporter(settings, first)(0.5, "on and on")
     finish(settings, first, "failed", "an older claim")
     with working(second), pytest.raises(KeyError), ending(settings) as opened:
-        opened.get(Shot, fresh_shot).note = "half done when it died"
+        hold_shot(opened, fresh_shot).note = "half done when it died"
         raise KeyError
     with session(database) as opened:
         assert (opened.get(Job, job).state, opened.get(Shot, fresh_shot).note) == ("running", "")
     with working(second), ending(settings, said="That is done.") as opened:
-        opened.get(Shot, fresh_shot).note = "by the newest"
+        hold_shot(opened, fresh_shot).note = "by the newest"
     finish(settings, second, "failed", "after its end")
     with session(database) as opened:
         row = opened.get(Job, job)

@@ -14,6 +14,7 @@ from amberkeel.core.solve.residuals import residuals
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.store import edits
 from amberkeel.store.casebook import findings
+from amberkeel.store.held import hold_shot
 from amberkeel.store.media import Media
 from amberkeel.store.models import Job, Plate, Production, Shot, Track
 from amberkeel.store.session import session
@@ -212,6 +213,7 @@ def test_an_attempt_of_the_first_version_is_read_as_one_of_now(opened, shot_id, 
     points = [{k: v for k, v in point.items() if k not in ("id", "reason_code")} for point in now["points"]]
     old = {**now, "version": 1, "points": points, "lens_report": {**report, "values": values, "held_out": []}}
     old.pop("terms")
+    hold_shot(opened, shot_id)
     attempt.document = media.put(json.dumps(old).encode())
     read = document_of(media, attempt)
     assert read["version"] == 2 and read["terms"] == [] and read["lens_report"]["values"] == report["values"]

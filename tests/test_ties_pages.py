@@ -17,6 +17,7 @@ from amberkeel.core.sim.render import Renderer
 from amberkeel.jobs.kinds import work
 from amberkeel.settings import from_environment
 from amberkeel.store.edits import apply
+from amberkeel.store.held import hold_shot
 from amberkeel.store.masks import put_matte
 from amberkeel.store.media import Media
 from amberkeel.store.models import Job, Mask, Shot
@@ -31,7 +32,7 @@ def passes(service, database, once):
         for plate, name in (("clean", "QUAY_060 Clean"), ("live", "QUAY_061 Live"))
     )
     with session(database) as opened:
-        opened.get(Shot, live).production_id = opened.get(Shot, clean).production_id
+        hold_shot(opened, live).production_id = opened.get(Shot, clean).production_id
     for kind in ("tags", "solve"):
         work(kind, from_environment(), clean, {}, lambda *_: None)
     return clean, live
@@ -289,6 +290,7 @@ def crate_shot(service, database, once):
              for f in truth.shot.frames]  # fmt: skip
     with session(database) as opened:
         frames, mattes = truth.shot.frames.tolist(), [put_matte(media, one) for one in rough]
+        hold_shot(opened, number)
         opened.add(Mask(shot_id=number, name="Crate", kind="matte", removed=False, frames=frames, mattes=mattes))
     work("follow", from_environment(), number, {"count": 200}, lambda *_: None)
     work("solve", from_environment(), number, {}, lambda *_: None)

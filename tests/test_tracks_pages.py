@@ -19,6 +19,7 @@ from amberkeel.jobs.kinds import work
 from amberkeel.settings import from_environment
 from amberkeel.store import edits, track_changes
 from amberkeel.store.casebook import findings
+from amberkeel.store.held import hold_shot
 from amberkeel.store.models import Mask, Plate, Production, Shot, Track
 from amberkeel.store.session import session
 from amberkeel.store.tracks import add_run, live_tracks
@@ -161,6 +162,7 @@ def test_bad_places_and_settings_change_nothing(ask, client, database, shot_id):
                 }
             },
         )
+        hold_shot(opened, shot_id)
         opened.add(mask)
         opened.flush()
         edits.apply(opened, shot_id, "masks", {"bring": [mask.id], "label": "Draw"})

@@ -1,6 +1,5 @@
 """The demo: services on loopback, the made-up production Skerry Light, and its first shot followed and solved."""
 
-import json
 import os
 import signal
 import time
@@ -10,6 +9,7 @@ from rich.console import Console
 from sqlalchemy import select
 from sqlalchemy.exc import OperationalError
 
+from amberkeel import running
 from amberkeel.core.errors import KeelError
 from amberkeel.services import Local
 
@@ -81,13 +81,16 @@ def run_demo(folder: Path, port: int) -> None:
     console = Console(stderr=True, highlight=False)
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, signal.default_int_handler)
-    running = folder / "running.json"
-    if running.exists() and _alive(json.loads(running.read_text())["pid"]):
-        console.print(f"The demo runs already: {json.loads(running.read_text())['address']}")
+    local, plates = Local(folder), folder / "plates"
+    try:
+        local.hold()
+    except running.RunsAlready as error:
+        if not error.address:
+            raise
+        console.print(f"The demo runs already: {error.address}")
         return
-    local = Local(folder)
-    plates = folder / "plates"
     plates.mkdir(exist_ok=True)
+    record = folder / running.RECORD
     try:
         console.print("Starting PostgreSQL and Redis")
         local.start([plates])
@@ -100,7 +103,7 @@ def run_demo(folder: Path, port: int) -> None:
         console.print("Starting the workers and the web server")
         local.start_workers()
         address = local.start_web(port)
-        running.write_text(json.dumps({"pid": os.getpid(), "address": address}))
+        running.write_record(record, {"pid": os.getpid(), "address": address})
         jobs = add_demo(settings, plates)
         wake()
         console.print(f"\n  Amber Keel is at [bold]{address}[/bold]   (Ctrl-C stops it)\n")
@@ -112,16 +115,8 @@ def run_demo(folder: Path, port: int) -> None:
     except KeyboardInterrupt:
         console.print("\nStopping")
     finally:
-        running.unlink(missing_ok=True)
+        record.unlink(missing_ok=True)
         local.stop()
-
-
-def _alive(pid: int) -> bool:
-    try:
-        os.kill(pid, 0)
-    except OSError:
-        return False
-    return True
 
 
 def _watch_demo(settings, console: Console, local: Local) -> None:

@@ -1,11 +1,11 @@
 """PostgreSQL, Redis, a worker and the web server on loopback, as children of one process."""
 
 import hashlib
-import json
 import os
 import pwd
 import secrets
 import shutil
+import signal
 import socket
 import subprocess
 import sys
@@ -18,6 +18,7 @@ from pathlib import Path
 import psycopg
 import redis
 
+from amberkeel import running
 from amberkeel.core.errors import KeelError
 from amberkeel.settings import SERVICES_FILE
 
@@ -32,6 +33,15 @@ START_S = 180.0
 
 LANES = ("all", "people", "short") if (os.cpu_count() or 1) > 1 else ("all",)
 """Lanes of the workers on this machine."""
+
+
+ENDS_BY = {"postgres": signal.SIGINT, "redis": signal.SIGTERM, "web": signal.SIGTERM}
+"""What ends a service at once when the process that started it is gone; a worker gives its job back at SIGQUIT."""
+
+
+def _private(path: str, flags: int) -> int:
+    """Open a file that its owner alone may read, where it is made anew."""
+    return os.open(path, flags, 0o600)
 
 
 def free_port(wanted: int = 0) -> int:
@@ -71,21 +81,49 @@ class Local:
     def __init__(self, folder: Path):
         self.folder = Path(folder).resolve()
         self.folder.mkdir(parents=True, exist_ok=True)
+        self.lock: running.Lock | None = None
         self.children: dict[str, subprocess.Popen] = {}
         self.commands: dict[str, tuple[list[str], dict]] = {}
-        self.keys = self._keys()
+        self.keys: dict[str, str] = {}
         self.environment: dict[str, str] = {}
 
     def _keys(self) -> dict:
         path = self.folder / "keys.json"
         if not path.exists():
-            keys = {name: secrets.token_hex(24) for name in ("database", "broker", "secret")}
-            path.touch(mode=0o600)
-            path.write_text(json.dumps(keys))
-        return json.loads(path.read_text())
+            running.write_record(path, {name: secrets.token_hex(24) for name in ("database", "broker", "secret")})
+        keys = running.read_record(path)
+        if not keys.keys() >= {"database", "broker", "secret"}:
+            raise KeelError(f"{path} is broken: the keys of the database are in it.", "Bring it back from a copy.")
+        return keys
+
+    def hold(self) -> None:
+        """Take the data folder's lock, and end what a start before has left running.
+
+        Raises
+        ------
+        RunsAlready : an application runs with the folder.
+        """
+        if self.lock is None:
+            self.lock = running.Lock(self.folder)
+            running.end_left_behind(self.folder)
+            self.keys = self._keys()
+            self._close_folder()
+
+    def _close_folder(self) -> None:
+        """Leave what lies in the data folder to its owner; PostgreSQL's own user may pass through to its own."""
+        self.folder.chmod(0o711 if os.geteuid() == 0 else 0o700)
+        for entry in os.scandir(self.folder):
+            if entry.name != "postgres" and not entry.is_symlink():
+                os.chmod(entry.path, 0o700 if entry.is_dir() else 0o600)
 
     def start(self, plate_roots: list[Path]) -> dict[str, str]:
-        """Start PostgreSQL and Redis; return the environment that everything else runs in."""
+        """Start PostgreSQL and Redis; return the environment that everything else runs in.
+
+        Raises
+        ------
+        RunsAlready : an application runs with the folder.
+        """
+        self.hold()
         database = self._start_postgres()
         broker = self._start_redis()
         media = self.folder / "media"
@@ -100,17 +138,17 @@ class Local:
         }
         own = {k: v for k, v in self.environment.items() if k.startswith("AMBERKEEL_")}
         os.environ.update(own)
-        told = self.folder / SERVICES_FILE
-        told.touch(mode=0o600)
-        told.write_text(json.dumps(own))
+        running.write_record(self.folder / SERVICES_FILE, own)
         return self.environment
 
     def _spawn(self, name: str, command: list[str], **options) -> subprocess.Popen:
-        with open(self.folder / f"{name}.log", "ab") as log:
+        marked = {**options.pop("env", os.environ), running.MARK: str(self.folder)}
+        with open(self.folder / f"{name}.log", "ab", opener=_private) as log:
             child = subprocess.Popen(
-                command, stdout=log, stderr=log, stdin=subprocess.DEVNULL, start_new_session=True, **options
-            )
-        self.children[name], self.commands[name] = child, (command, options)
+                command, stdout=log, stderr=log, stdin=subprocess.DEVNULL, start_new_session=True, env=marked,
+                umask=0o077, preexec_fn=running.dying_with_parent(ENDS_BY.get(name, signal.SIGQUIT)), **options,
+            )  # fmt: skip
+        self.children[name], self.commands[name] = child, (command, {**options, "env": marked})
         return child
 
     def _database_owner(self) -> tuple[dict, Path]:
@@ -248,11 +286,13 @@ class Local:
 
     def stop(self) -> None:
         """Stop everything that was started here, the last first."""
+        if self.lock is None:
+            return
         (self.folder / SERVICES_FILE).unlink(missing_ok=True)
         for name in reversed(list(self.children)):
             child = self.children[name]
             if child.poll() is None:
-                child.send_signal(2 if name == "postgres" else 15)
+                child.send_signal(signal.SIGINT if name == "postgres" else signal.SIGTERM)
                 try:
                     child.wait(10)
                 except subprocess.TimeoutExpired:
@@ -260,3 +300,5 @@ class Local:
                     child.wait()
         self.children.clear()
         self.commands.clear()
+        self.lock.release()
+        self.lock = None

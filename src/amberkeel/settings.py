@@ -1,11 +1,11 @@
 """Where things are: read once from the environment, which the local services or a farm's set-up provide."""
 
-import json
 import os
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from amberkeel.core.errors import KeelError
+from amberkeel.running import answers, read_record
 
 LOOPBACK = ("localhost", "127.0.0.1", "[::1]")
 """Names of this machine."""
@@ -60,13 +60,13 @@ def join_running(data: Path) -> Settings:
     KeelError : nothing runs there.
     """
     if "AMBERKEEL_DATABASE" not in os.environ:
-        told = data / SERVICES_FILE
-        if not told.is_file():
+        told = read_record(data / SERVICES_FILE)
+        if not answers(told.get("AMBERKEEL_DATABASE", "")):
             raise KeelError(
                 f"No application runs with the data folder {data}.",
                 "Start it with ./keel demo, name its folder with --data, or set the farm's AMBERKEEL_ variables.",
             )
-        os.environ.update(json.loads(told.read_text()))
+        os.environ.update(told)
     return from_environment()
 
 

@@ -1,5 +1,6 @@
 """The errors that `core` raises: one family, each with a message a tracking artist can act on."""
 
+import errno
 import re
 
 _FOLDERS = re.compile(r"(?<![\w.])/(?:[^\s/:;,'\"“”()]+/)+")
@@ -8,6 +9,23 @@ _FOLDERS = re.compile(r"(?<![\w.])/(?:[^\s/:;,'\"“”()]+/)+")
 def without_folders(text: str) -> str:
     """Return a message in which files are named without their folders: who reads a page need not know those."""
     return _FOLDERS.sub("", text)
+
+
+_FULL = {
+    errno.ENOSPC: "The disk is full",
+    errno.EDQUOT: "The disk space that is allowed is used up",
+    errno.EROFS: "The disk cannot be written to",
+}
+
+
+def disk_words(error: OSError) -> str | None:
+    """Return in words that a disk takes nothing more; None for any other error."""
+    said = _FULL.get(error.errno or 0)
+    return (
+        f"{said}, for temporary files or for what is kept. Nothing was changed: make room, then do it again."
+        if (said)
+        else None
+    )
 
 
 class KeelError(Exception):

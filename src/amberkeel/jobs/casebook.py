@@ -154,7 +154,7 @@ def movie(settings: Settings, shot_id: int, arguments: Arguments, progress: Prog
     with TemporaryDirectory() as folder:
         made = Path(folder) / "probe.mp4"
         draw(made, span(progress, 0.0, 0.97))
-        digest = media.put(made.read_bytes())
+        digest = media.put_file(made)
     with effect(settings, shot_id, arguments) as opened:
         attempt = opened.get(Attempt, number)
         attempt.figures = {**attempt.figures, "movie": digest}

@@ -12,15 +12,15 @@ from contextvars import ContextVar
 from dataclasses import dataclass
 from datetime import timedelta
 
-from sqlalchemy import exists, select, text, update
+from sqlalchemy import exists, func, select, text, update
 from sqlalchemy.exc import OperationalError as DatabaseAway
 from sqlalchemy.orm import Session, aliased
 
 from amberkeel.core.errors import Cancelled, without_folders
-from amberkeel.core.progress import phase_of
+from amberkeel.core.progress import AtFrame, phase_of
 from amberkeel.settings import Settings
 from amberkeel.store.held import hold_shots
-from amberkeel.store.models import Job, now
+from amberkeel.store.models import Job, database_now, now
 from amberkeel.store.session import fence, session
 
 MAX_TRIES = 3
@@ -33,6 +33,9 @@ FINISH_PAUSES_S = [0.5, 1.0, 2.0] + 60 * [5.0]
 
 MOST_LOGGED = 40
 """Parts of its work that a job's log keeps, the newest."""
+
+AWAY = "The database was away; waiting to start again"
+"""What is said of a job that waits for the database."""
 
 ONE_AT_A_TIME = 8130
 """Number of the lock under which jobs are claimed."""
@@ -90,7 +93,7 @@ def claim_next(settings: Settings, lane: Lane) -> Claim | None:
                 job.state, job.error = "interrupted", "The worker was lost three times while doing this. Try again."
             else:
                 job.tries += 1
-                job.state, job.heartbeat = "running", now()
+                job.state, job.heartbeat = "running", database_now()
                 job.started = job.started or now()
                 job.doing = "Starting" if job.tries == 1 else "Starting again after a worker was lost"
                 return Claim(job.id, job.tries)
@@ -163,9 +166,9 @@ def finish(settings: Settings, claim: Claim, state: str, error: str = "") -> Non
     _written(settings, claim, changed)
 
 
-def give_back(settings: Settings, claim: Claim) -> None:
-    """Put a job back on the queue whose work the database's absence has broken off; wait until it is there again."""
-    _written(settings, claim, {"state": "queued", "doing": "The database was away; waiting to start again"})
+def give_back(settings: Settings, claim: Claim, why: str = AWAY) -> None:
+    """Put a job back on the queue whose work the database has broken off; wait until it is there again."""
+    _written(settings, claim, {"state": "queued", "doing": why})
 
 
 def _written(settings: Settings, claim: Claim, changed: dict) -> None:
@@ -195,8 +198,9 @@ def reporter(settings: Settings, claim: Claim):
         own = (Job.id == claim.job) & (Job.tries == claim.token)
         try:
             with session(settings.database) as opened:
-                changed = {"progress": share, "doing": doing[:200], "heartbeat": now()}
-                told = update(Job).where(own).values(**changed, result={"log": log[-MOST_LOGGED:]})
+                changed = {"progress": share, "doing": doing[:200], "heartbeat": database_now()}
+                at = {"frame": doing.frame} if isinstance(doing, AtFrame) else {}
+                told = update(Job).where(own).values(**changed, result={"log": log[-MOST_LOGGED:], **at})
                 row = opened.execute(told.returning(Job.cancel, Job.state)).one_or_none()
         except DatabaseAway:
             # The work goes on; whether it still counts is seen when its result is written.
@@ -210,8 +214,10 @@ def reporter(settings: Settings, claim: Claim):
 
 
 def lost(opened: Session) -> list[Job]:
-    """Put back on the queue what a lost worker left running; return those jobs."""
-    stale = Job.heartbeat < now() - LOST_AFTER
+    """Put back on the queue what a lost worker left running; return those jobs. A heartbeat that lies ahead tells
+    nothing, since the clock was set back: such a job is lost too.
+    """
+    stale = func.abs(func.extract("epoch", database_now() - Job.heartbeat)) > LOST_AFTER.total_seconds()
     jobs = list(opened.scalars(select(Job).where(Job.state == "running", stale).with_for_update(skip_locked=True)))
     for job in jobs:
         job.state, job.doing = "queued", "A worker was lost; waiting to start again"

@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import HandoffError
 from amberkeel.core.handoff.adopt import adopted
-from amberkeel.core.handoff.package import PackageOrder, make_package, read_manifest
+from amberkeel.core.handoff.package import PackageOrder, package_beside, read_manifest, remove_left_beside
 from amberkeel.core.handoff.scene import Scene
 from amberkeel.core.lens.profile import read_profile
 from amberkeel.core.progress import Progress, span
@@ -25,6 +25,7 @@ from amberkeel.store.handoff import (
     folder_of,
     leaving,
     made_of,
+    put_package,
     recipient_named,
     report_leaving,
     scene_leaving,
@@ -71,16 +72,19 @@ def package(settings: Settings, shot_id: int, arguments: Pack, progress: Progres
     order = PackageOrder(
         recipient, scene, out, plates, production, version, reports, arguments.reason, masks, movies, said
     )
-    made = make_package(order, span(progress, 0.02, 0.98))
-    words = f"Version {made.version} for {recipient.name}: {len(made.proofs)} formats read back and checked"
-    with effect(settings, shot_id, arguments, words) as opened:
-        opened.add(
-            Package(
-                shot_id=shot_id, recipient=recipient.name, version=made.version, folder=made.folder.name,
-                manifest=read_manifest(made.folder), made_of=state, who=arguments.who,
-            )
-        )  # fmt: skip
-        count_change(opened, opened.get(Shot, shot_id))
+    remove_left_beside(out)
+    with package_beside(order, span(progress, 0.02, 0.98)) as made:
+        words = f"Version {made.version} for {recipient.name}: {len(made.proofs)} formats read back and checked"
+        manifest = read_manifest(made.folder)
+        with effect(settings, shot_id, arguments, words) as opened:
+            made = put_package(opened, opened.get(Shot, shot_id), made)
+            opened.add(
+                Package(
+                    shot_id=shot_id, recipient=recipient.name, version=made.version, folder=made.folder.name,
+                    manifest=manifest, made_of=state, who=arguments.who,
+                )
+            )  # fmt: skip
+            count_change(opened, opened.get(Shot, shot_id))
 
 
 class Adopt(Arguments):

@@ -102,6 +102,9 @@ def straighten(settings: Settings, shot_id: int, arguments: Straighten, progress
     out = straightened_folder(settings, shot_id)
     order = StraightenOrder(arguments.overscan, arguments.filter, arguments.format, True, path)
     out.parent.mkdir(parents=True, exist_ok=True)
+    for left in out.parent.glob(f"{shot_id}-*"):
+        # By a worker that was lost; nobody else straightens this shot now.
+        shutil.rmtree(left, ignore_errors=True)
     # Written beside, so that what was straightened before stands until this is whole.
     with TemporaryDirectory(prefix=f"{shot_id}-", dir=out.parent) as beside:
         made, earlier = Path(beside) / "made", Path(beside) / "earlier"

@@ -8,10 +8,12 @@ Three workers run on one machine: one does everything, one does only what somebo
 short, so that a track placed by hand never waits for a plate that is coming in.
 """
 
+import logging
 import os
 import signal
 import threading
 import time
+from collections.abc import Callable
 
 from celery import Celery
 from celery.signals import worker_process_init, worker_ready
@@ -19,8 +21,9 @@ from kombu.exceptions import OperationalError
 from sqlalchemy import select
 from sqlalchemy.exc import OperationalError as DatabaseAway
 
-from amberkeel.core.errors import Cancelled, KeelError
+from amberkeel.core.errors import Cancelled, KeelError, disk_words
 from amberkeel.jobs.claims import (
+    AWAY,
     LOST_AFTER,
     Claim,
     Lane,
@@ -35,8 +38,12 @@ from amberkeel.jobs.claims import (
 from amberkeel.jobs.kinds import BESIDE, KINDS, SHORT, work
 from amberkeel.settings import Settings, from_environment
 from amberkeel.store.keeping import purge
-from amberkeel.store.models import Job, now
+from amberkeel.store.models import Job, database_now
+from amberkeel.store.pulse import WATCHER, beat
+from amberkeel.store.refused import met, refusal
 from amberkeel.store.session import actor, leave_connections, session
+
+LOG = logging.getLogger(__name__)
 
 HEARTBEAT_S = 3.0
 
@@ -107,15 +114,21 @@ def run(settings: Settings, claim: Claim) -> None:
         finish(settings, claim, "done")
     except Superseded:
         return
-    except DatabaseAway:
-        give_back(settings, claim)
+    except DatabaseAway as error:
+        refused = refusal(error)
+        if refused is not None:
+            finish(settings, claim, "failed", str(refused))
+        else:
+            give_back(settings, claim, "Two changes met; waiting to start again" if met(error) else AWAY)
     except Cancelled as stop:
         finish(settings, claim, "cancelled", str(stop))
     except KeelError as error:
         finish(settings, claim, "failed", str(error))
     except Exception as error:
-        finish(settings, claim, "failed", f"Something broke inside ({type(error).__name__}: {error}).")
-        raise
+        full = disk_words(error) if isinstance(error, OSError) else None
+        finish(settings, claim, "failed", full or f"Something broke inside ({type(error).__name__}: {error}).")
+        if full is None:
+            raise
     finally:
         beat.stop()
 
@@ -134,9 +147,10 @@ class _Heartbeat:
                 with session(settings.database) as opened:
                     job = opened.get(Job, claim.job)
                     if job is not None and job.tries == claim.token:
-                        job.heartbeat = now()
-            except DatabaseAway:
-                continue
+                        job.heartbeat = database_now()
+            except Exception:
+                # Whatever it is: a worker without a heartbeat counts as lost, and its work would be done twice.
+                LOG.warning("A heartbeat could not be written", exc_info=True)
 
     def stop(self) -> None:
         self._done.set()
@@ -150,7 +164,8 @@ def recover(settings: Settings) -> list[int]:
     with session(settings.database) as opened:
         lost(opened)
         opened.flush()
-        waiting = list(opened.scalars(select(Job.id).where(Job.state == "queued", Job.heartbeat < now() - LOST_AFTER)))
+        late = database_now() - LOST_AFTER
+        waiting = list(opened.scalars(select(Job.id).where(Job.state == "queued", Job.heartbeat < late)))
     if waiting:
         wake()
     return waiting
@@ -159,21 +174,36 @@ def recover(settings: Settings) -> list[int]:
 @worker_ready.connect
 def _watch(**_kwargs) -> None:
     """Look for lost jobs at the start and every few seconds, and for what is kept no longer."""
-    settings, purged = from_environment(), [float("-inf")]
+    threading.Thread(target=watch_over, args=(from_environment(), threading.Event()), daemon=True).start()
 
-    def look() -> None:
-        while True:
+
+def watch_over(settings: Settings, stop: threading.Event) -> None:
+    """Look after jobs until told to stop, whatever goes wrong: what does is said in the log and on the page of jobs."""
+    due = dict.fromkeys(CHORES, float("-inf"))
+    while not stop.is_set():
+        failed = []
+        for chore, (every, act) in CHORES.items():
+            if time.monotonic() - due[chore] < every:
+                continue
+            due[chore] = time.monotonic()
             try:
-                recover(settings)
-                if time.monotonic() - purged[0] > PURGE_EVERY_S:
-                    purged[0] = time.monotonic()
-                    with session(settings.database) as opened:
-                        purge(opened)
-            except DatabaseAway:
-                pass
-            threading.Event().wait(LOST_AFTER.total_seconds() / 2)
+                act(settings)
+            except Exception as error:
+                failed.append(f"{chore} failed ({type(error).__name__}); see the worker's log.")
+                LOG.exception("%s failed", chore)
+        try:
+            with session(settings.database) as opened:
+                beat(opened, WATCHER, " ".join(failed))
+        except Exception:
+            LOG.warning("The watcher's pulse could not be written", exc_info=True)
+        stop.wait(LOST_AFTER.total_seconds() / 2)
 
-    threading.Thread(target=look, daemon=True).start()
+
+CHORES: dict[str, tuple[float, Callable[[Settings], object]]] = {
+    "Taking up lost jobs": (0.0, lambda settings: recover(settings)),
+    "Removing what was deleted long ago": (PURGE_EVERY_S, lambda settings: purge(settings.database)),
+}
+"""What the watcher does, each with the seconds between two times."""
 
 
 @worker_process_init.connect

@@ -2,6 +2,7 @@
 
 import hashlib
 import json
+import shutil
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -11,6 +12,8 @@ from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import HandoffError
 from amberkeel.core.handoff.document import document_in_world
+from amberkeel.core.handoff.package import Package as Written
+from amberkeel.core.handoff.package import put_in_place, there_already
 from amberkeel.core.handoff.recipient import READY, Recipient, read_recipient
 from amberkeel.core.handoff.scene import Scene, Thing, safe_name, scene_of, things_of, together
 from amberkeel.core.report.page import whole_page
@@ -73,6 +76,24 @@ def folder_of(media: Media, shot: Shot) -> Path:
 def version_next(session: Session, shot: Shot) -> int:
     """Return the version that a shot's next package is, counted over all recipients."""
     return (session.scalar(select(func.max(Package.version)).where(Package.shot_id == shot.id)) or 0) + 1
+
+
+def put_package(session: Session, shot: Shot, made: Written) -> Written:
+    """Put a package that was written in its place, before its row is; the shot is held.
+
+    A folder that lies there without a row was left by a worker that was lost between the two, and gives way.
+
+    Raises
+    ------
+    HandoffError : that version, or a folder of that name, is another package's.
+    """
+    taken = select(Package.id).where(Package.shot_id == shot.id, Package.folder == made.place.name)
+    if made.version != version_next(session, shot):
+        raise HandoffError(f"Version {made.version} was made meanwhile.", "Make the package again.")
+    if session.scalar(taken.limit(1)):
+        raise there_already(made.place)
+    shutil.rmtree(made.place, ignore_errors=True)
+    return put_in_place(made)
 
 
 def leaving(session: Session, shot: Shot, whole_set: bool) -> list[Shot]:

@@ -99,7 +99,7 @@ def _guard(session: Session, *_flushing) -> None:
     held = session.info.get(_HELD, set())
     for row in [*session.new, *session.dirty, *session.deleted]:
         if isinstance(row, Shot):
-            if row in session.new or not session.is_modified(row):
+            if row in session.new or _is_new(session, row.id) or not session.is_modified(row):
                 continue
             _refuse(row, row.id, held)
             session.info.setdefault(_CHANGED, set()).add(row.id)
@@ -143,7 +143,11 @@ def _guard_many(state: ORMExecuteState) -> None:
     if not (state.is_update or state.is_delete) or state.session.info.get(_FREE):
         return
     mapper = state.bind_mapper
-    if mapper is not None and mapper.class_ in (Shot, *_OF_A_SHOT) and not state.session.info.get(_HELD):
+    if (
+        mapper is not None
+        and mapper.class_ in (Shot, *_OF_A_SHOT)
+        and not (state.session.info.get(_HELD) or state.session.info.get(_NEW))
+    ):
         raise NotHeld(f"Rows of {mapper.class_.__name__} changed without a shot being held (store.held).")
 
 

@@ -1,13 +1,16 @@
 """Keeping productions in order: shots and productions duplicated, moved, deleted for a while and restored."""
 
+import logging
 from datetime import timedelta
 from typing import Any
 
 from sqlalchemy import delete, insert, select, update
+from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
 from amberkeel.store.edits.plate import check_name
+from amberkeel.store.held import free_of_shots
 from amberkeel.store.masks import live_masks
 from amberkeel.store.models import (
     Attempt,
@@ -28,6 +31,7 @@ from amberkeel.store.models import (
     Trial,
     now,
 )
+from amberkeel.store.session import session as opened_session
 from amberkeel.store.tracks import live_tracks
 
 KEPT_FOR = timedelta(days=30)
@@ -161,16 +165,53 @@ def _with_tracks(value: Any, renumbered: dict[int, int], under: str = "") -> Any
     return renumbered.get(value, value) if tracks else value
 
 
-def purge(session: Session) -> int:
-    """Remove for good what was deleted more than KEPT_FOR ago; return how many shots that were."""
+def purge(database: str) -> int:
+    """Remove for good what was deleted more than KEPT_FOR ago; return how many shots that were. One production that
+    cannot be removed is left, with a line in the log, and holds nothing else up.
+
+    Parameters
+    ----------
+    database : its address.
+    """
     past = now() - KEPT_FOR
-    old = select(Production.id).where(Production.deleted < past)
-    shots = list(session.scalars(select(Shot.id).where((Shot.deleted < past) | Shot.production_id.in_(old))))
+    with opened_session(database) as opened:
+        productions = list(opened.scalars(select(Production.id).where(Production.deleted < past)))
+        alone = select(Shot.id).where(Shot.deleted < past, Shot.production_id.not_in(productions))
+        shots = list(opened.scalars(alone))
+    gone = 0
+    for remove, number in [(_remove_shots_of, one) for one in productions] + [(_remove_shot, one) for one in shots]:
+        try:
+            with opened_session(database) as opened:
+                free_of_shots(opened)
+                gone += remove(opened, number)
+        except DBAPIError as error:
+            if error.connection_invalidated:
+                raise
+            logging.getLogger(__name__).exception("%s %d could not be purged", remove.__name__, number)
+    return gone
+
+
+def _remove_shot(session: Session, number: int) -> int:
+    """Remove a shot with all that belongs to it; return 1."""
+    return _remove_shots(session, [number])
+
+
+def _remove_shots_of(session: Session, production: int) -> int:
+    """Remove a production with its shots; return how many those were. A lens profile that a shot of another production
+    uses goes to that one.
+    """
+    gone = _remove_shots(session, list(session.scalars(select(Shot.id).where(Shot.production_id == production))))
+    used = select(LensProfile.id, Shot.production_id).join(Shot, Shot.profile_id == LensProfile.id)
+    for profile, elsewhere in session.execute(used.where(LensProfile.production_id == production)).all():
+        session.execute(update(LensProfile).where(LensProfile.id == profile).values(production_id=elsewhere))
+    for owned in (LensProfile, FilmSet, RecipientRow):
+        session.execute(delete(owned).where(owned.production_id == production))
+    session.execute(delete(Production).where(Production.id == production))
+    return gone
+
+
+def _remove_shots(session: Session, shots: list[int]) -> int:
     for table in _OF_A_SHOT:
         session.execute(delete(table).where(table.shot_id.in_(shots)))
     session.execute(delete(Shot).where(Shot.id.in_(shots)))
-    gone = list(session.scalars(old))
-    for owned in (LensProfile, FilmSet, RecipientRow):
-        session.execute(delete(owned).where(owned.production_id.in_(gone)))
-    session.execute(delete(Production).where(Production.id.in_(gone)))
     return len(shots)

@@ -4,11 +4,18 @@ import hashlib
 import io
 import os
 import secrets
+import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
+from typing import BinaryIO
 
 import numpy as np
 
 from amberkeel.core.errors import KeelError
+
+PIECE = 1 << 20
+"""Bytes of a file that are read at once."""
 
 
 class Media:
@@ -29,22 +36,44 @@ class Media:
         A disk that refuses leaves nothing behind; it raises KeelError.
         """
         digest = hashlib.sha256(data).hexdigest()
-        path = self.path(digest)
-        if not path.exists():
-            path.parent.mkdir(parents=True, exist_ok=True)
-            half = path.with_name(f"{digest}.{secrets.token_hex(4)}")
-            try:
-                half.write_bytes(data)
-                os.replace(half, path)
-            except OSError as error:
-                half.unlink(missing_ok=True)
-                raise KeelError(
-                    f"The media folder cannot be written ({error.strerror}).", "Make room on it."
-                ) from error
-        else:
-            # Young again, so that a clean-up spares what is about to be used.
-            os.utime(path)
+        if not self._renewed(digest):
+            with self._half(digest) as half:
+                half.write(data)
         return digest
+
+    def put_file(self, source: Path) -> str:
+        """Keep what a file holds, however large it is, and return its hash; as `put` does."""
+        with Path(source).open("rb") as file:
+            digest = hashlib.file_digest(file, "sha256").hexdigest()
+            if not self._renewed(digest):
+                file.seek(0)
+                with self._half(digest) as half:
+                    shutil.copyfileobj(file, half, PIECE)
+        return digest
+
+    def _renewed(self, digest: str) -> bool:
+        """Return whether a file is there; it is young again, so that a clean-up spares what is about to be used."""
+        try:
+            os.utime(self.path(digest))
+        except FileNotFoundError:
+            return False
+        return True
+
+    @contextmanager
+    def _half(self, digest: str) -> Iterator[BinaryIO]:
+        """Open a file that is a hash's once it was written whole, and has reached the disk."""
+        path = self.path(digest)
+        half = path.with_name(f"{digest}.{secrets.token_hex(4)}")
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            with half.open("wb") as file:
+                yield file
+                file.flush()
+                os.fsync(file.fileno())
+            os.replace(half, path)
+        except OSError as error:
+            half.unlink(missing_ok=True)
+            raise KeelError(f"The media folder cannot be written ({error.strerror}).", "Make room on it.") from error
 
     def get(self, digest: str) -> bytes:
         """Return the bytes of a hash."""

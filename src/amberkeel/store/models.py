@@ -24,6 +24,11 @@ def now() -> datetime:
     return datetime.now(UTC).replace(tzinfo=None)
 
 
+def database_now() -> ColumnElement[datetime]:
+    """Return the present time in UTC by the clock of the database, which all machines share, as an expression."""
+    return func.timezone("utc", func.clock_timestamp())
+
+
 class Base(DeclarativeBase):
     """All tables."""
 
@@ -322,7 +327,7 @@ class Job(Base):
     created: Mapped[datetime] = mapped_column(default=now)
     started: Mapped[datetime | None]
     ended: Mapped[datetime | None]
-    heartbeat: Mapped[datetime] = mapped_column(default=now)
+    heartbeat: Mapped[datetime] = mapped_column(default=database_now)
 
     @classmethod
     def order(cls) -> tuple[ColumnElement, ...]:
@@ -400,3 +405,12 @@ class SensorPreset(Base):
     owner: Mapped[str] = mapped_column(String(80))
     name: Mapped[str] = mapped_column(String(80))
     width_mm: Mapped[float]
+
+
+class Pulse(Base):
+    """When a thread that others rely on was last at work, by the database's clock, and what it said."""
+
+    __tablename__ = "pulse"
+    name: Mapped[str] = mapped_column(String(120), primary_key=True)
+    at: Mapped[datetime] = mapped_column(default=database_now)
+    said: Mapped[str] = mapped_column(String(400), default="")

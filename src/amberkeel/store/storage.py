@@ -114,13 +114,26 @@ def clean_up(session: Session, folder: Path) -> int:
     """Remove what nothing refers to; return the bytes that this has freed."""
     freed, old = 0, time.time() - YOUNG_S
     for path in storage(session, folder).loose:
-        # Used again since it was listed, or gone: let it be.
-        if not path.exists() or path.stat().st_mtime > old:
-            continue
-        size = _size(path)
-        if path.is_dir():
-            shutil.rmtree(path, ignore_errors=True)
-        else:
-            path.unlink(missing_ok=True)
-        freed += size
+        freed += _removed(path, old)
     return freed
+
+
+def _removed(path: Path, old: float) -> int:
+    """Remove what nothing refers to; return its bytes. What is gone, or was used since it was listed, is let be."""
+    aside = path.with_name(f"{path.name}.going")
+    try:
+        if path.stat().st_mtime > old:
+            return 0
+        # Out of the way first: whoever wants it from now on writes it again, and whoever renewed it before is seen.
+        path.rename(aside)
+        if aside.stat().st_mtime > old:
+            aside.rename(path)
+            return 0
+    except OSError:
+        return 0
+    size = _size(aside)
+    if aside.is_dir():
+        shutil.rmtree(aside, ignore_errors=True)
+    else:
+        aside.unlink(missing_ok=True)
+    return size

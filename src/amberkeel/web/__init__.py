@@ -5,10 +5,12 @@ import secrets
 
 from flask import Flask, g, jsonify, render_template, request
 from flask_wtf.csrf import CSRFError, CSRFProtect
+from sqlalchemy.exc import OperationalError
 
-from amberkeel.core.errors import KeelError, without_folders
+from amberkeel.core.errors import KeelError, disk_words, without_folders
 from amberkeel.settings import Settings, from_environment
 from amberkeel.store.edits import StaleEdit
+from amberkeel.store.refused import met, refusal
 from amberkeel.store.session import actor
 from amberkeel.web import statics
 from amberkeel.web.door import guard
@@ -41,6 +43,8 @@ def create_app(settings: Settings | None = None) -> Flask:
     for area in AREAS:
         app.register_blueprint(area.blueprint)
     app.register_error_handler(KeelError, _say)
+    app.register_error_handler(OperationalError, _database_refused)
+    app.register_error_handler(OSError, _disk_refused)
     app.register_error_handler(
         404,
         lambda e: (render_template("message.html", title="Not here", text="There is nothing at this address."), 404),
@@ -65,6 +69,23 @@ def _act() -> None:
 
 def _say(error: KeelError):
     return answer(without_folders(str(error)), 409 if isinstance(error, StaleEdit) else 400)
+
+
+def _database_refused(error: OperationalError):
+    refused = refusal(error)
+    if refused is not None:
+        return answer(str(refused), 507)
+    if met(error):
+        return answer("Somebody changed the same things at that moment. Nothing was changed here: do it again.", 409)
+    return answer("The database does not answer. Nothing was changed: try again in a moment.", 503)
+
+
+def _disk_refused(error: OSError):
+    """Say in words that a disk is full, wherever that strikes; any other error is a fault of the program."""
+    words = disk_words(error)
+    if words is None:
+        raise error
+    return answer(words, 507)
 
 
 def answer(text: str, status: int):

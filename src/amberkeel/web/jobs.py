@@ -10,6 +10,7 @@ from amberkeel.jobs.kinds import KINDS, read_arguments
 from amberkeel.jobs.queue import wake
 from amberkeel.store.jobs import ask_to_stop, submit
 from amberkeel.store.models import Job, Shot
+from amberkeel.store.pulse import trouble as trouble_of_watcher
 from amberkeel.web.common import get_shot, open_session
 
 blueprint = Blueprint("jobs", __name__)
@@ -23,13 +24,25 @@ BAD = ("failed", "interrupted")
 @blueprint.get("/jobs")
 def page():
     """Show the jobs of all shots: running, waiting, and what is over."""
-    return render_template("jobs.html", groups=_groups())
+    return render_template("jobs.html", groups=_groups(), trouble=_trouble())
 
 
 @blueprint.get("/jobs/list")
 def listed():
     """Send the list alone, for the page to draw anew."""
-    return render_template("joblist.html", groups=_groups())
+    return render_template("joblist.html", groups=_groups(), trouble=_trouble())
+
+
+@blueprint.get("/health.json")
+def health():
+    """Send whether all is at work, for a monitor: 200 where it is, 503 with what is wrong where it is not."""
+    trouble = _trouble()
+    return jsonify(ok=not trouble, trouble=trouble), 503 if trouble else 200
+
+
+def _trouble() -> str:
+    with open_session() as opened:
+        return trouble_of_watcher(opened)
 
 
 def _groups() -> list[tuple[str, list[dict], str]]:

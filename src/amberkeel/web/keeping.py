@@ -154,9 +154,8 @@ def page():
 @blueprint.post("/storage/clean")
 def clean():
     """Remove what nothing refers to, and what was deleted long ago."""
+    keeping.purge(current_app.settings.database)
     with open_session() as opened:
-        keeping.purge(opened)
-        opened.flush()
         clean_up(opened, current_app.settings.media)
     return redirect(url_for("keeping.page"))
 

@@ -63,6 +63,7 @@ def _told(opened: Session, job: Job) -> dict:
         "progress": round(job.progress, 3),
         "doing": waiting_words(opened, job) if job.state == "queued" else job.doing,
         "error": job.error,
+        "frame": (job.result or {}).get("frame"),
     }
 
 

@@ -39,6 +39,16 @@ def _word(value: Any) -> str:
     return str(value)
 
 
+_YES, _NO = ("true", "yes", "on", "1"), ("false", "no", "off", "0", "")
+
+
+def _flag(value: Any) -> bool:
+    said = str(value).strip().lower() if isinstance(value, str | bool | int) else None
+    if said not in (*_YES, *_NO):
+        raise PydanticCustomError("refused", "is neither yes nor no")
+    return said in _YES
+
+
 Whole = Annotated[int, BeforeValidator(_whole)]
 """A whole number, or a text that is one: frames, counts and keys of rows."""
 
@@ -48,8 +58,8 @@ Number = Annotated[float, BeforeValidator(_number)]
 Word = Annotated[str, BeforeValidator(_word)]
 """A text; numbers are taken as they are written."""
 
-Flag = Annotated[bool, BeforeValidator(bool)]
-"""Whether something is said that is not empty."""
+Flag = Annotated[bool, BeforeValidator(_flag)]
+"""Yes or no, or a word that says one of them."""
 
 _KINDS = {"list_type": "is no list", "dict_type": "is no object", "model_type": "is no object"}
 

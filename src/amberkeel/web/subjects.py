@@ -1,8 +1,14 @@
 """Subjects of masks on the desk: looking for what moves, shapes that follow, and mattes from clicked spots."""
 
+import threading
 from collections import OrderedDict
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager, contextmanager
+from typing import Any, TypeVar
 
+import numpy as np
 from flask import Blueprint, jsonify
+from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import MaskError
 from amberkeel.core.masks.carry import WAYS
@@ -10,14 +16,14 @@ from amberkeel.core.masks.cues import CueReader
 from amberkeel.core.masks.flows import FlowReader
 from amberkeel.core.masks.leads import KEPT
 from amberkeel.core.masks.moves import Moves
-from amberkeel.core.masks.samples import Cleaning, Learned
+from amberkeel.core.masks.samples import Cleaning, Learned, Sample
 from amberkeel.core.masks.spots import first_matte, on_what_moves
 from amberkeel.jobs.images import open_row
 from amberkeel.jobs.masks import samples_of
 from amberkeel.jobs.queue import wake
 from amberkeel.store.jobs import add_job
 from amberkeel.store.masks import own_mask, put_matte
-from amberkeel.store.models import Job, Shot
+from amberkeel.store.models import Job, Plate, Shot
 from amberkeel.store.motion import known_bodies
 from amberkeel.store.tracks import live_tracks, to_track_set
 from amberkeel.store.trials import RUNNING
@@ -27,6 +33,8 @@ from amberkeel.web.sent import Body, Whole, Word, sent
 
 blueprint = Blueprint("subjects", __name__)
 
+T = TypeVar("T")
+
 
 class OnFrame(Body):
     """A frame."""
@@ -34,40 +42,54 @@ class OnFrame(Body):
     frame: Whole
 
 
-_flows: OrderedDict[tuple, FlowReader] = OrderedDict()
-
-
 CUES_KEPT = 8
 """Frames of a shot whose cues are kept, about 30 MB each."""
 
-_readers: OrderedDict[tuple, CueReader] = OrderedDict()
+READERS_KEPT = 2
+"""Shots whose readers are kept, those asked for last."""
 
 
-def _kept(cache: OrderedDict, key: tuple, make):
-    """Return what a cache has for a key, or makes; the last two stay."""
-    if key not in cache:
-        cache[key] = make()
-        while len(cache) > 2:
-            cache.popitem(last=False)
-    return cache[key]
+class _Kept:
+    """Readers of the shots asked for last. The server's threads share them, so each is used by one at a time."""
+
+    def __init__(self) -> None:
+        self._own = threading.Lock()
+        self._readers: OrderedDict[tuple, tuple[Any, threading.Lock]] = OrderedDict()
+
+    @contextmanager
+    def using(self, key: tuple, make: Callable[[], T]) -> Iterator[T]:
+        """Hold the reader of a key, made where there is none yet.
+
+        Parameters
+        ----------
+        key : what it reads. make : returns a new reader.
+        """
+        with self._own:
+            if key not in self._readers:
+                self._readers[key] = make(), threading.Lock()
+            self._readers.move_to_end(key)
+            while len(self._readers) > READERS_KEPT:
+                self._readers.popitem(last=False)
+            reader, lock = self._readers[key]
+        with lock:
+            yield reader
 
 
-def _cues(opened, shot: Shot) -> CueReader:
-    """Return a shot's cue reader; it is kept while the tracks stay, with the cues of frames asked for lately."""
+_flows, _cues = _Kept(), _Kept()
+
+
+def _cues_of(opened: Session, shot: Shot) -> AbstractContextManager[CueReader]:
+    """Hold a shot's cue reader; it is kept while the tracks stay, with the cues of frames asked for lately."""
     plate = shot.plate
     key = (plate.source, plate.first, plate.last, shot.tracks_stamp, shot.id)
-
-    def make() -> CueReader:
-        return CueReader(open_row(plate), to_track_set(live_tracks(opened, shot), plate), keep=CUES_KEPT)
-
-    return _kept(_readers, key, make)
+    tracks = to_track_set(live_tracks(opened, shot), plate)
+    return _cues.using(key, lambda: CueReader(open_row(plate), tracks, keep=CUES_KEPT))
 
 
-def _moves(shot: Shot) -> Moves:
-    """Return what is known to move on a shot's frames; pictures and flow asked for lately are kept."""
-    plate = shot.plate
+def _flows_of(plate: Plate) -> AbstractContextManager[FlowReader]:
+    """Hold what reads pictures and flow of a plate; those asked for lately are kept."""
     key = (plate.source, plate.first, plate.last, plate.encoding)
-    return Moves(_kept(_flows, key, lambda: FlowReader(open_row(plate), KEPT)), known_bodies(media(), plate))
+    return _flows.using(key, lambda: FlowReader(open_row(plate), KEPT))
 
 
 @blueprint.post("/shots/<int:number>/look")
@@ -96,17 +118,31 @@ def try_samples(number: int, mask: int):
         samples, cleaning = samples_of(row.samples), Cleaning(**row.cleaning)
         if not any(s.subject for s in samples):
             raise MaskError("Every spot says “not the subject”.", "Click a spot that is.")
-        moves, size = _moves(shot), (shot.plate.width, shot.plate.height)
-        known = all(s.frame in moves.bodies for s in samples) and frame in moves.bodies
-        if known and on_what_moves(moves, samples, size):
-            found = first_matte(moves, samples, frame, size, cleaning)
-        elif any(not s.subject for s in samples):
-            found = Learned(_cues(opened, shot), samples).matte(frame, cleaning)
-        elif known:
-            raise MaskError("Nothing moves by itself there.", "Click spots that are not it, too: colours then tell.")
-        else:
-            raise MaskError("What moves is still looked for.", "A moment; or click spots that are not it, too.")
+        found = _matte_of(opened, shot, samples, cleaning, frame)
     return jsonify(frame=frame, matte=put_matte(media(), found), share=round(float(found.mean()), 4))
+
+
+def _matte_of(opened: Session, shot: Shot, samples: list[Sample], cleaning: Cleaning, frame: int) -> np.ndarray:
+    """Return the matte (H, W) of a frame as samples tell it: by what moves, or by colours.
+
+    Raises
+    ------
+    MaskError : neither tells anything, or what moves is not known yet.
+    """
+    plate = shot.plate
+    size, bodies = (plate.width, plate.height), known_bodies(media(), plate)
+    known = all(s.frame in bodies for s in samples) and frame in bodies
+    if known:
+        with _flows_of(plate) as flows:
+            moves = Moves(flows, bodies)
+            if on_what_moves(moves, samples, size):
+                return first_matte(moves, samples, frame, size, cleaning)
+    if any(not s.subject for s in samples):
+        with _cues_of(opened, shot) as cues:
+            return Learned(cues, samples).matte(frame, cleaning)
+    if known:
+        raise MaskError("Nothing moves by itself there.", "Click spots that are not it, too: colours then tell.")
+    raise MaskError("What moves is still looked for.", "A moment; or click spots that are not it, too.")
 
 
 class Carried(Body):

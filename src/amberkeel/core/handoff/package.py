@@ -5,7 +5,8 @@ import json
 import os
 import shutil
 import tempfile
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
@@ -29,6 +30,9 @@ from amberkeel.core.progress import Progress, silent, span
 MANIFEST = "manifest.json"
 FORMAT, FORMAT_VERSION = "amberkeel-package", 1
 VERSIONS_MOST = 999
+
+BESIDE = ".being-made-"
+"""What the names of folders begin with in which packages are written until they are whole."""
 
 
 @dataclass(frozen=True)
@@ -54,12 +58,13 @@ class PackageOrder:
 
 @dataclass(frozen=True)
 class Package:
-    """What was made: its folder, version, proofs, and notes."""
+    """What was made: its folder, version, proofs, and notes; and where the folder belongs."""
 
     folder: Path
     version: int
     proofs: tuple[Proof, ...]
     notes: tuple[str, ...]
+    place: Path = Path()
 
 
 def make_package(order: PackageOrder, progress: Progress = silent) -> Package:
@@ -74,25 +79,73 @@ def make_package(order: PackageOrder, progress: Progress = silent) -> Package:
     HandoffError : a proof does not hold and no reason is given, a plate does not fit, two files have one name, the
         version is there already, or the place cannot be written.
     """
+    with package_beside(order, progress) as made:
+        if made.place.exists():
+            raise there_already(made.place)
+        return put_in_place(made)
+
+
+@contextmanager
+def package_beside(order: PackageOrder, progress: Progress = silent) -> Iterator[Package]:
+    """Write a package and prove it, in a folder beside its place that is taken away at the end if it still is there.
+
+    Parameters
+    ----------
+    order : what leaves. progress : called with the share done.
+
+    Yields
+    ------
+    The package, to be put in its place with `put_in_place`.
+
+    Raises
+    ------
+    HandoffError : as `make_package` does, but not where something is in its place.
+    """
     _check_plates(order)
     _make_room(order.out)
     version = order.version or next_version(order.out, order)
     name = order.recipient.file_name(order.scene.name, "package", version, order.production)
-    place = order.out / name
-    if place.exists():
-        raise HandoffError(f"{name} is there already.", "Versions are never overwritten: make the next one.")
-    folder = Path(tempfile.mkdtemp(dir=order.out, prefix=".being-made-"))
+    folder = Path(tempfile.mkdtemp(dir=order.out, prefix=BESIDE))
     try:
-        made = _written(order, version, folder, progress)
-        os.rename(folder, place)
-    except OSError as error:
-        raise HandoffError(
-            f"The package cannot be written ({error.strerror or error}).", "Is the disk full, or the folder read-only?"
-        ) from error
+        try:
+            made = _written(order, version, folder, progress)
+        except OSError as error:
+            raise _unwritten(error) from error
+        yield replace(made, place=order.out / name)
     finally:
         shutil.rmtree(folder, ignore_errors=True)
-    os.chmod(place, 0o755)
-    return replace(made, folder=place)
+
+
+def put_in_place(made: Package) -> Package:
+    """Move a package that was written beside its place there; return it as it lies then.
+
+    Raises
+    ------
+    HandoffError : the place cannot be written, or is taken.
+    """
+    try:
+        os.rename(made.folder, made.place)
+        os.chmod(made.place, 0o755)
+    except OSError as error:
+        raise _unwritten(error) from error
+    return replace(made, folder=made.place)
+
+
+def there_already(place: Path) -> HandoffError:
+    """Return the refusal to overwrite a version."""
+    return HandoffError(f"{place.name} is there already.", "Versions are never overwritten: make the next one.")
+
+
+def remove_left_beside(out: Path) -> None:
+    """Remove what workers that were lost have left half-written among packages; nobody may be writing one there."""
+    for folder in out.glob(f"{BESIDE}*"):
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def _unwritten(error: OSError) -> HandoffError:
+    return HandoffError(
+        f"The package cannot be written ({error.strerror or error}).", "Is the disk full, or the folder read-only?"
+    )
 
 
 def _make_room(out: Path) -> None:
@@ -296,12 +349,11 @@ def _manifest(order: PackageOrder, version: int, folder: Path, proofs, notes: li
     """Return what lies in a package, each file with its checksum, and what it was made from."""
     files = []
     for path in sorted(p for p in folder.rglob("*") if p.is_file()):
-        data = path.read_bytes()
         files.append(
             {
                 "name": path.relative_to(folder).as_posix(),
-                "bytes": len(data),
-                "sha256": hashlib.sha256(data).hexdigest(),
+                "bytes": path.stat().st_size,
+                "sha256": _checksum(path),
             }
         )
     scene = order.scene
@@ -326,6 +378,12 @@ def _manifest(order: PackageOrder, version: int, folder: Path, proofs, notes: li
         "reason": order.reason,
         "files": files,
     }
+
+
+def _checksum(path: Path) -> str:
+    """Return a file's SHA-256; a plate's video has gigabytes, so it is read piece by piece."""
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def summary(scene: Scene, one: Camera) -> dict:
@@ -361,6 +419,6 @@ def read_manifest(folder: Path) -> dict:
         path = folder / one["name"]
         if not path.is_file():
             raise HandoffError(f"{one['name']} of {folder.name} is missing.", "Make the package again.")
-        if hashlib.sha256(path.read_bytes()).hexdigest() != one["sha256"]:
+        if _checksum(path) != one["sha256"]:
             raise HandoffError(f"{one['name']} of {folder.name} was changed since.", "Make the package again.")
     return found

@@ -19,7 +19,7 @@ from amberkeel.core.masks.cues import CueReader
 from amberkeel.core.masks.raster import fill, grow
 from amberkeel.core.masks.shape import FOLLOWED, HAND, Key, Shape, flatten, points_at
 from amberkeel.core.plate.plate import GrayFrames, Plate
-from amberkeel.core.progress import Progress, silent
+from amberkeel.core.progress import AtFrame, Progress, silent
 from amberkeel.core.tracks import TrackSet
 
 TRANSLATION, SIMILARITY, AFFINE, PERSPECTIVE = "translation", "rotation and scale", "affine", "perspective"
@@ -132,7 +132,7 @@ def carry(
                             f"Lost on frame {frame}: the outline finds nothing to bend to.",
                         )
                 way[frame] = Key(run.points, FOLLOWED, run.confidence)
-            progress((n + 1) / abs(stop - start + step), f"Following the shape, frame {frame}")
+            progress((n + 1) / abs(stop - start + step), AtFrame("Following the shape", int(frame)))
     finally:
         grays.close()
     return Carried(_sorted(done | way), stop)

@@ -132,12 +132,15 @@ def measure_slip(
     WorldError : nothing at the spots can be followed.
     """
     grain = grain_sigma(plate.gray(int(path.frames[len(path.frames) // 2])))
-    grays = GrayFrames(plate, soften=soften_px(grain))
-    held = _Patches(path, spots, max(LEAST_HALF, round(HALF_SHARE * plate.width)), grays)
     px, sigma = np.full((len(spots), len(path.frames), 2), np.nan), np.full((len(spots), len(path.frames)), np.nan)
-    for row, frame in enumerate(path.frames.tolist()):
-        progress(row / len(path.frames), f"Measuring slip, frame {frame}")
-        held.measure(row, as_float(grays.get(frame)), px, sigma, masked(frame) if masked else None)
+    grays = GrayFrames(plate, soften=soften_px(grain))
+    try:
+        held = _Patches(path, spots, max(LEAST_HALF, round(HALF_SHARE * plate.width)), grays)
+        for row, frame in enumerate(path.frames.tolist()):
+            progress(row / len(path.frames), f"Measuring slip, frame {frame}")
+            held.measure(row, as_float(grays.get(frame)), px, sigma, masked(frame) if masked else None)
+    finally:
+        grays.close()
     for n, spot in enumerate(spots):
         px[n, spot.row], sigma[n, spot.row] = 0.0, REFERENCE_PX
     enough = np.isfinite(px[..., 0]).sum(1) >= LEAST_FRAMES

@@ -109,9 +109,8 @@ export class MasksStage {
   working(job) {
     const { state, store } = this.desk;
     if (job.kind === "carry" && job.state !== "running") return this.goHome();
-    const frame = Number(/frame (-?\d+)$/.exec(job.doing)?.[1]);
-    if (job.kind !== "carry" || state.stage !== "masks" || !Number.isFinite(frame) || !/^Following/.test(job.doing))
-      return;
+    const frame = job.frame;
+    if (job.kind !== "carry" || state.stage !== "masks" || !Number.isInteger(frame)) return;
     if (this.shown?.job !== job.id) this.shown = { job: job.id, frame: state.frame, home: state.frame };
     if (this.shown.frame !== state.frame) return;
     this.shown.frame = frame;
