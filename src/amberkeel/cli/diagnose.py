@@ -24,13 +24,14 @@ def diagnose(solve: Path, tracks: Path | None, out: Path | None) -> None:
 
     from amberkeel.core.diagnose.diagnose import diagnose as find
     from amberkeel.core.diagnose.finding import finding_document
+    from amberkeel.core.foreign.texts import read_json
     from amberkeel.core.handoff.judged import judged_again
     from amberkeel.core.handoff.solve_file import read_document
     from amberkeel.core.handoff.track_table import Extent, read_tracks_csv
 
     table = tracks or solve.parent / "tracks.csv"
     try:
-        document = read_document(json.loads(solve.read_text(encoding="utf-8")))
+        document = read_document(read_json(solve))
         frames = np.array([f["frame"] for f in document["frames"]] + list(document["missing_frames"]))
         extent = Extent(
             np.arange(frames.min(), frames.max() + 1), document["image"]["width"], document["image"]["height"]

@@ -1,6 +1,5 @@
 """`keel track`: features found and followed, as a table."""
 
-import json
 from pathlib import Path
 
 import click
@@ -28,6 +27,7 @@ def track(plate, out, frames, encoding, mattes, count, stack) -> None:
     Pixels, origin at the top left corner of the picture, y down, centres of pixels at +0.5.
     """
     from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
+    from amberkeel.core.foreign.texts import read_json
     from amberkeel.core.handoff.track_table import tracks_csv
     from amberkeel.core.plate.copy import TrackingCopy, read_stack
     from amberkeel.core.plate.plate import matte_reader, open_plate
@@ -38,7 +38,7 @@ def track(plate, out, frames, encoding, mattes, count, stack) -> None:
             click.echo(words, err=True)
         keep_off = matte_reader(mattes, opened) if mattes else None
         if stack:
-            opened = TrackingCopy(opened, read_stack(json.loads(stack.read_text())))
+            opened = TrackingCopy(opened, read_stack(read_json(stack)))
         return follow_plate(opened, FollowSettings(DetectSettings(count=count)), keep_off, report)
 
     tracks = written(out, work, tracks_csv)

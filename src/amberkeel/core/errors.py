@@ -48,6 +48,10 @@ class KeelError(Exception):
         return f"{self.message} {self.help}".strip()
 
 
+class UnreadableJson(KeelError, ValueError):
+    """A file holds no JSON, or none that can be read."""
+
+
 class PlateError(KeelError):
     """The plate cannot be read as a sequence of pictures."""
 

@@ -1,6 +1,5 @@
 """What an order to solve asks for, and the solve of plates that are followed."""
 
-import json
 from collections.abc import Sequence
 from dataclasses import replace
 from fractions import Fraction
@@ -11,6 +10,7 @@ from pydantic import ValidationError
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import LensError, SolveError
+from amberkeel.core.foreign.texts import read_json
 from amberkeel.core.handoff.camera_paths import ImportedPath, read_camera_path
 from amberkeel.core.handoff.document import read_path, solve_document
 from amberkeel.core.handoff.formats import FORMATS
@@ -162,8 +162,8 @@ def load_path(path: str) -> CameraPath:
 
 def _json(path: str, what: str) -> Any:
     try:
-        return json.loads(Path(path).read_text(encoding="utf-8"))
-    except (OSError, UnicodeDecodeError, json.JSONDecodeError) as error:
+        return read_json(path)
+    except (OSError, ValueError) as error:
         raise SolveError(f"{path} cannot be read as {what}.", "Give a JSON file.") from error
 
 
@@ -180,8 +180,8 @@ def _shutter(text: str) -> tuple[str, float | None]:
 def load_profile(path: Path) -> LensProfile:
     """Return the lens profile of a file; raises LensError when it is none."""
     try:
-        return read_profile(json.loads(path.read_text()))
-    except (OSError, UnicodeDecodeError, json.JSONDecodeError) as error:
+        return read_profile(read_json(path))
+    except (OSError, ValueError) as error:
         raise LensError(
             f"{path} cannot be read as a lens profile.", "Give a JSON file as `keel lens` writes it."
         ) from error

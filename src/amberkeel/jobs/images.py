@@ -10,11 +10,12 @@ from sqlalchemy.orm import Session
 from amberkeel.core.errors import KeelError, PlateError
 from amberkeel.core.follow.blur import SHARP, MotionBlur
 from amberkeel.core.plate.copy import TrackingCopy, read_stack, stand_in
+from amberkeel.core.plate.links import check_links
 from amberkeel.core.plate.plate import Plate as CorePlate
 from amberkeel.core.plate.plate import open_plate
 from amberkeel.core.progress import Progress
 from amberkeel.core.report.movie import write_movie
-from amberkeel.settings import Settings
+from amberkeel.settings import Settings, from_environment
 from amberkeel.store.masks import live_masks, masked_of
 from amberkeel.store.media import Media
 from amberkeel.store.models import Attempt, Plate, Shot
@@ -32,9 +33,17 @@ def plate_row(settings: Settings, shot_id: int) -> Plate:
         return row
 
 
+def allowed(where: str | Path) -> Path:
+    """Return where pictures lie, looked at again now that they are to be read: a link may have come in since they were
+    chosen. Raises PlateError where one leads out of the plate roots and of what was uploaded.
+    """
+    settings = from_environment()
+    return check_links(Path(where), [*settings.plate_roots, settings.media])
+
+
 def open_row(row: Plate) -> CorePlate:
     """Open the plate of a row; raises PlateError when its pictures are of another size now."""
-    plate = open_plate(row.source, (row.first, row.last), row.encoding)
+    plate = open_plate(allowed(row.source), (row.first, row.last), row.encoding)
     if (plate.width, plate.height) != (row.width, row.height):
         raise PlateError(
             f"The plate is {plate.width}x{plate.height} now, it was {row.width}x{row.height}.",
@@ -83,7 +92,7 @@ def followed_images(row: Plate, images: str) -> tuple[CorePlate, dict]:
     if images == REPLACED:
         if not row.replaced:
             raise PlateError("There are no replaced images.", "Choose a sequence for them first.")
-        plate = stand_in(plate, row.replaced)
+        plate = stand_in(plate, str(allowed(row.replaced)))
     elif not row.stack:
         raise PlateError("The tracking copy has no operation yet.", "Add one, or follow the plate.")
     made = {"images": images, "operations": row.stack, **({"replaced": row.replaced} if images == REPLACED else {})}

@@ -14,7 +14,7 @@ from amberkeel.core.lens.straighten import StraightenOrder, straighten_plate
 from amberkeel.core.lens.views import ChartOrder, find_views
 from amberkeel.core.progress import Progress, span
 from amberkeel.jobs.chain import Arguments, effect
-from amberkeel.jobs.images import open_row, plate_row
+from amberkeel.jobs.images import allowed, open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
 from amberkeel.store.media import Media
@@ -57,7 +57,7 @@ def profile_in_use(settings: Settings, shot_id: int) -> Profile:
 
 def chart(settings: Settings, shot_id: int, arguments: Chart, progress: Progress) -> None:
     """Calibrate a lens from pictures of a grid; it becomes a profile of the production, in use on the shot."""
-    total, pictures = open_stills(arguments.where)
+    total, pictures = open_stills(allowed(arguments.where))
     order = arguments.order
     views, (width, height) = find_views(pictures, order, span(progress, 0.0, 0.8), total)
     progress(0.85, "Adjusting views and lens")

@@ -30,7 +30,7 @@ from amberkeel.core.plate.sequence import spans
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.tracks import TrackSet
 from amberkeel.jobs.chain import Arguments, effect
-from amberkeel.jobs.images import open_row, plate_row
+from amberkeel.jobs.images import allowed, open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.edits import apply
 from amberkeel.store.held import count_change
@@ -331,7 +331,9 @@ def bring_matte(settings: Settings, shot_id: int, arguments: BringMatte, progres
         arguments.inverted,
         arguments.offset,
     )
-    found, lacking = bring_in(arguments.pattern, plate, channel, inverted, offset, span(progress, 0.0, 0.9))
+    found, lacking = bring_in(
+        str(allowed(arguments.pattern)), plate, channel, inverted, offset, span(progress, 0.0, 0.9)
+    )
     frames = sorted(found)
     hashes = [put_matte(media, found[f]) for f in frames]
     said = f"The matte is in; it has nothing for {spans(lacking)}." if lacking else "The matte is in, with every frame."

@@ -1,28 +1,16 @@
 """What the job of the plate stage does: proxies, and what is measured on every frame."""
 
-import cv2
-import numpy as np
-
 from amberkeel.core.follow.blur import glance, motion_blurs
 from amberkeel.core.pictures.read import to_gray
 from amberkeel.core.pictures.write import encode_jpeg
 from amberkeel.core.plate.cadence import CadenceWatch, cadence_words
+from amberkeel.core.plate.look import shrunk
 from amberkeel.core.progress import Progress
 from amberkeel.jobs.chain import Arguments, effect
 from amberkeel.jobs.images import open_row, plate_row
 from amberkeel.settings import Settings
 from amberkeel.store.media import Media
 from amberkeel.store.models import Plate
-
-
-def proxy(picture: np.ndarray, width: int, pixel_aspect: float = 1.0) -> np.ndarray:
-    """Return a picture (H, W, 3) at most `width` pixels wide, with square pixels."""
-    height, across = picture.shape[:2]
-    shown = across * max(pixel_aspect, 1.0)
-    tall = height / min(pixel_aspect, 1.0)
-    scale = min(1.0, width / shown)
-    size = (int(round(shown * scale)), int(round(tall * scale)))
-    return picture if size == (across, height) else cv2.resize(picture, size, interpolation=cv2.INTER_AREA)
 
 
 def ingest(settings: Settings, shot_id: int, arguments: Arguments, progress: Progress) -> None:
@@ -34,9 +22,9 @@ def ingest(settings: Settings, shot_id: int, arguments: Arguments, progress: Pro
         gray = to_gray(picture)
         seen.append(glance(gray))
         cadence.see(gray)
-        hashes.append(media.put(encode_jpeg(proxy(picture, 1920, row.pixel_aspect))))
+        hashes.append(media.put(encode_jpeg(shrunk(picture, 1920, row.pixel_aspect))))
         if k == len(plate.frames) // 2:
-            thumbnail = media.put(encode_jpeg(proxy(picture, 480, row.pixel_aspect), 85))
+            thumbnail = media.put(encode_jpeg(shrunk(picture, 480, row.pixel_aspect), 85))
         progress((k + 1) / len(plate.frames), f"Making proxies, frame {frame}")
     blur = motion_blurs(seen)
     with effect(settings, shot_id, arguments) as opened:

@@ -11,6 +11,7 @@ from scipy.spatial.transform import Rotation
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import HandoffError
+from amberkeel.core.foreign import guarded
 from amberkeel.core.geometry.rotations import nearest_rotation
 from amberkeel.core.lens import Lens
 from amberkeel.core.solve.evidence.statement import Hold
@@ -80,6 +81,7 @@ def path_of_hold(held: Hold) -> ImportedPath:
     return _checked(ImportedPath(frames, positions, np.array(held.rotations), share))
 
 
+@guarded("This camera path", HandoffError)
 def read_camera_path(name: str, data: bytes) -> ImportedPath:
     """Return the camera path of a file.
 
@@ -158,25 +160,25 @@ def _turns(names: list[str], values: np.ndarray) -> np.ndarray:
 
 
 def _from_usd(data: bytes, kind: str) -> ImportedPath:
-    from pxr import Tf, Usd, UsdGeom
+    from pxr import UsdGeom
+
+    from amberkeel.core.handoff.usd_times import frames_of, moving_at, open_alone
 
     with tempfile.NamedTemporaryFile(suffix=kind) as file:
         file.write(data)
         file.flush()
-        try:
-            stage = Usd.Stage.Open(file.name)
-        except Tf.ErrorException as error:
-            raise HandoffError("The file cannot be read as USD.") from error
+        stage = open_alone(Path(file.name))
         cameras = [UsdGeom.Camera(prim) for prim in stage.Traverse() if prim.IsA(UsdGeom.Camera)]
         if not cameras:
             raise HandoffError("There is no camera in the file.")
         if len(cameras) > 1:
             names = ", ".join(camera.GetPrim().GetName() for camera in cameras[:4])
             raise HandoffError(f"There are {len(cameras)} cameras in the file: {names}.", "Give a file with one.")
-        first, last = round(stage.GetStartTimeCode()), round(stage.GetEndTimeCode())
-        if last - first > MOST_FRAMES:
-            raise HandoffError(f"The stage has more than {MOST_FRAMES} frames.")
-        return _sampled(stage, cameras[0], np.arange(first, last + 1))
+        times = moving_at(cameras[0].GetPrim(), [cameras[0].GetFocalLengthAttr()])
+        if times and not stage.HasAuthoredTimeCodeRange():
+            times = list(range(round(times[0]), min(round(times[-1]), round(times[0]) + MOST_FRAMES) + 1))
+        frames = frames_of(stage, [] if stage.HasAuthoredTimeCodeRange() else times)
+        return _sampled(stage, cameras[0], np.round(frames).astype(int))
 
 
 def _sampled(stage, camera, frames: np.ndarray) -> ImportedPath:

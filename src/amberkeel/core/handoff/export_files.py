@@ -1,10 +1,10 @@
 """Packages from files: folders with solve.json, without browser or database."""
 
-import json
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from amberkeel.core.errors import HandoffError
+from amberkeel.core.foreign.texts import read_json
 from amberkeel.core.handoff.package import Package, PackageOrder, make_package
 from amberkeel.core.handoff.recipient import load_recipient
 from amberkeel.core.handoff.scene import Scene, safe_name, scene_of, together
@@ -95,7 +95,7 @@ def scene_in(folder: Path, sensor_mm: float) -> Scene:
 
 def _body(path: Path) -> dict:
     try:
-        found = json.loads(path.read_text())
+        found = read_json(path)
         return {"name": path.name.removesuffix(".json").removesuffix("body").strip("._") or "body", **found}
     except (OSError, ValueError) as error:
         raise HandoffError(f"{path.name} cannot be read.") from error

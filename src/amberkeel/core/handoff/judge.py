@@ -10,10 +10,8 @@ import numpy as np
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import HandoffError
-from amberkeel.core.handoff.writers.base import UNSTATED_WIDTH, Read
-from amberkeel.core.handoff.writers.collada import read_collada
-from amberkeel.core.handoff.writers.gltf import read_gltf
-from amberkeel.core.handoff.writers.usd import read_stage
+from amberkeel.core.handoff.camera_files import Picture, read_camera
+from amberkeel.core.handoff.writers.base import UNSTATED_WIDTH
 from amberkeel.core.lens import Lens
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.points import points_at
@@ -115,7 +113,9 @@ def camera_for(path: Path, plate: Plate, lens: Lens | None = None, name: str = "
     ------
     HandoffError : it is none of these, holds no such camera, is of another picture's shape, or of other frames.
     """
-    own = _read(path, plate, offset, name)
+    if not path.is_file():
+        raise HandoffError(f"There is no file {path.name}.")
+    own = read_camera(path, Picture(plate.width, plate.height, float(plate.fps or 24)), offset, name)
     shape = own.lens.width * own.lens.pixel_aspect / own.lens.height
     wanted = plate.width * plate.pixel_aspect / plate.height
     if abs(shape / wanted - 1.0) > ASPECT:
@@ -141,37 +141,3 @@ def camera_for(path: Path, plate: Plate, lens: Lens | None = None, name: str = "
             "Say by how much they differ: --offset.",
         )
     return replace(own, lens=seen)
-
-
-def _read(path: Path, plate: Plate, offset: int, name: str) -> CameraPath:
-    kind = path.suffix.lower()
-    if not path.is_file():
-        raise HandoffError(f"There is no file {path.name}.")
-    if kind == ".json":
-        from amberkeel.core.solve_order import load_path
-
-        found = load_path(str(path))
-        return replace(found, frames=found.frames - offset)
-    if kind == ".csv":
-        from amberkeel.core.handoff.camera_paths import read_camera_path
-
-        table = read_camera_path(path.name, path.read_bytes())
-        return replace(table.camera(plate.width, plate.height), frames=table.frames - offset)
-    if kind in (".usd", ".usda", ".usdc", ".usdz"):
-        return _one(read_stage(path, offset), path, name)
-    if kind in (".glb", ".gltf"):
-        return _one(read_gltf(path, offset), path, name)
-    if kind == ".dae":
-        return _one(read_collada(path, float(plate.fps or 24), offset), path, name)
-    raise HandoffError(
-        f"{path.name} is no camera that can be read.", "Give USD, glTF, COLLADA, a table (.csv) or solve.json."
-    )
-
-
-def _one(read: Read, path: Path, name: str) -> CameraPath:
-    if name and name in read.cameras:
-        return read.cameras[name]
-    if len(read.cameras) == 1 and not name:
-        return next(iter(read.cameras.values()))
-    there = ", ".join(read.cameras) or "none"
-    raise HandoffError(f"{path.name} has the cameras: {there}.", "Name one of them: --name." if read.cameras else "")

@@ -1,6 +1,5 @@
 """A recipient: for whom a package is made. Chosen once, used for every shot (docs/handoff.md)."""
 
-import json
 import string
 from pathlib import Path
 from typing import Annotated, Literal
@@ -8,6 +7,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 
 from amberkeel.core.errors import HandoffError
+from amberkeel.core.foreign.texts import read_json
 from amberkeel.core.handoff.scene import safe_name
 from amberkeel.core.handoff.writers import WRITERS
 from amberkeel.core.handoff.writers.base import Convention
@@ -145,10 +145,9 @@ def load_recipient(path: Path) -> Recipient:
     if str(path) in READY:
         return READY[str(path)]
     try:
-        text = path.read_text(encoding="utf-8")
-        if len(text) > MOST_BYTES:
+        if path.stat().st_size > MOST_BYTES:
             raise ValueError
-        return read_recipient(json.loads(text))
+        return read_recipient(read_json(path))
     except (OSError, ValueError) as error:
         ready = ", ".join(READY)
         raise HandoffError(

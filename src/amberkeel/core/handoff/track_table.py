@@ -13,6 +13,7 @@ import cv2
 import numpy as np
 
 from amberkeel.core.errors import FollowError
+from amberkeel.core.foreign import Limits, guarded
 from amberkeel.core.geometry.pixels import opencv_point
 from amberkeel.core.plate.plate import Plate
 from amberkeel.core.tracks import ACTIVE, AUTO, CHECK, EXCLUDED, HAND, TAG, TrackSet, from_pieces
@@ -69,6 +70,12 @@ def read_tracks_csv(text: str, plate: Plate | Extent, origin: str = TOP_LEFT) ->
     """
     if origin not in ORIGINS:
         raise FollowError(f"There is no origin “{origin}”.", f"Choose {' or '.join(ORIGINS)}.")
+    return _read_table(text, Extent(np.array([plate.frames[0], plate.frames[-1]]), plate.width, plate.height), origin)
+
+
+@guarded("This table of tracks", FollowError, Limits(seconds=60.0))
+def _read_table(text: str, plate: Extent, origin: str) -> TrackSet:
+    """Return what `read_tracks_csv` does."""
     rows = _rows(text)
     header = [h.strip().lower() for h in next(rows, [])]
     lacking = [c for c in COLUMNS[:4] if c not in header]
@@ -105,7 +112,9 @@ def read_tracks_csv(text: str, plate: Plate | Extent, origin: str = TOP_LEFT) ->
 def _rows(text: str) -> Iterator[list[str]]:
     """Yield the rows of a table, whatever ends its lines; raises FollowError where it is none."""
     try:
-        yield from csv.reader(io.StringIO(text.lstrip("\ufeff"), newline=None))
+        # Bytes, since a StringIO keeps four of them a letter.
+        lines = io.TextIOWrapper(io.BytesIO(text.lstrip("\ufeff").encode()), "utf-8", newline=None)
+        yield from csv.reader(lines)
     except csv.Error as error:
         raise FollowError(f"That is no table ({error}).", "Give a CSV file with a row a sample.") from None
 
@@ -139,7 +148,7 @@ def _row(row: list[str], at: dict[str, int], first: int, last: int, found: dict,
     return ""
 
 
-def _tracks(found: dict, states: dict, plate: Plate | Extent, origin: str) -> TrackSet:
+def _tracks(found: dict, states: dict, plate: Extent, origin: str) -> TrackSet:
     pieces = []
     for samples in found.values():
         frames = np.array(sorted(samples))
@@ -160,7 +169,7 @@ def kind_of(name: str) -> str:
     return AUTO if name[:1] == "a" and name[1:5].isdigit() else HAND
 
 
-def _check_inside(tracks: TrackSet, plate: Plate | Extent) -> None:
+def _check_inside(tracks: TrackSet, plate: Extent) -> None:
     out = ((tracks.xy < 0) | (tracks.xy > [plate.width, plate.height])).any(1)
     if out.mean() > OUTSIDE:
         raise FollowError(

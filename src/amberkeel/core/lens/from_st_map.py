@@ -12,6 +12,7 @@ import numpy as np
 from scipy.optimize import least_squares
 
 from amberkeel.core.errors import LensError
+from amberkeel.core.foreign import guarded
 from amberkeel.core.lens.model import Lens
 from amberkeel.core.lens.profile import LensProfile
 from amberkeel.core.pictures.read import read_raw
@@ -58,6 +59,7 @@ def way_of(name: str) -> str:
     return BENDS if "distort" in lower else STRAIGHTENS if "straight" in lower else ""
 
 
+@guarded("This ST map", LensError)
 def lens_of_map(
     path: Path, size: tuple[int, int], way: str, focal_px: float | None = None, pixel_aspect: float = 1.0
 ) -> FromMap:
@@ -77,7 +79,7 @@ def lens_of_map(
         raise LensError(
             "Does this map straighten the plate, or bend a straightened picture?", f"Say which: {' or '.join(WAYS)}."
         )
-    here, there = _spots(read_raw(Path(path)), size, way)
+    here, there = _spots(read_raw(Path(path), 2), size, way)
     first = Lens.centred(*size, focal_px or float(size[0]), 0.0, pixel_aspect)
     plain = np.concatenate([[0.5, 0.5], _corner(here, there, size, way), [1.0, 1.0] if way == BENDS else []])
     lens, off, found = _fitted(first, here, there, size, way, "radial", plain)

@@ -1,12 +1,12 @@
 """Drawn lines as a file: the picture, what is known of the lens, and the lines (JSON, docs/lens-json.md)."""
 
-import json
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
 from amberkeel.core.errors import LensError
+from amberkeel.core.foreign.texts import read_json
 from amberkeel.core.lens.camera_position import CameraPosition, camera_position
 from amberkeel.core.lens.drawn import DrawnLine, LensOrder, read_lines
 from amberkeel.core.lens.fit import LensFit
@@ -55,8 +55,8 @@ def camera_rows(fit: LensFit, placed: tuple[int, CameraPosition] | None) -> list
 def read_line_file(path: Path) -> LineFile:
     """Return what a file of drawn lines holds; raises LensError for what is no such file."""
     try:
-        document = json.loads(Path(path).read_text())
-    except (OSError, UnicodeDecodeError, json.JSONDecodeError) as error:
+        document = read_json(path)
+    except (OSError, ValueError) as error:
         raise LensError(
             f"{path} cannot be read as lines.", 'Give JSON: {"image": {"width": …, "height": …}, "lines": […]}.'
         ) from error

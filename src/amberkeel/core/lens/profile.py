@@ -1,11 +1,13 @@
 """A lens profile: a lens with where each value came from and how sure it is, as it is kept and handed on (JSON)."""
 
+import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from amberkeel.core.errors import LensError
+from amberkeel.core.foreign import guarded
 from amberkeel.core.lens.chart import ChartFit
 from amberkeel.core.lens.fit import LensFit
 from amberkeel.core.lens.kernels import INDEX
@@ -188,6 +190,16 @@ def profile_document(profile: LensProfile) -> dict:
         "notes": profile.notes,
         "sources": profile.sources,
     }
+
+
+@guarded("This lens profile", LensError, help="Give a file that was handed on as one.")
+def read_profile_file(data: bytes) -> LensProfile:
+    """Return the profile of a file that somebody sent; raises LensError as `read_profile`, or where it is no JSON."""
+    try:
+        document = json.loads(data)
+    except ValueError as error:
+        raise LensError("This is no lens profile.", "Give a file that was handed on as one.") from error
+    return read_profile(document)
 
 
 def read_profile(document) -> LensProfile:

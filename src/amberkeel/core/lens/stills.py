@@ -6,7 +6,8 @@ from pathlib import Path
 import numpy as np
 
 from amberkeel.core.errors import LensError
-from amberkeel.core.pictures.read import read_picture, to_gray
+from amberkeel.core.pictures.read import to_gray
+from amberkeel.core.plate.look import gray_picture
 from amberkeel.core.plate.sequence import IMAGE_SUFFIXES, VIDEO_SUFFIXES
 from amberkeel.core.plate.video import VideoReader
 
@@ -40,7 +41,7 @@ def open_stills(where: str | Path) -> tuple[int, Iterator[tuple[str, np.ndarray]
             f"There are no pictures at {where}.", "Give a folder, a pattern such as grid.####.png, or a video."
         )
     chosen = _evenly(files)
-    return len(chosen), ((p.name, to_gray(read_picture(p))) for p in chosen)
+    return len(chosen), ((p.name, gray_picture(p)) for p in chosen)
 
 
 def _evenly(items: list) -> list:

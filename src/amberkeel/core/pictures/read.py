@@ -37,6 +37,14 @@ _FLOATS = (oiio.HALF, oiio.FLOAT, oiio.DOUBLE)
 _LUMA = np.array([0.2126, 0.7152, 0.0722], np.float32)
 _LOGARITHMIC = ("Printing density", "Logarithmic")
 
+_SIGNATURES = (
+    b"\x89PNG\r\n\x1a\n", b"\xff\xd8\xff", b"II*\0", b"MM\0*", b"II+\0", b"MM\0+", b"\x76\x2f\x31\x01",
+    b"SDPX", b"XPDS",
+)  # fmt: skip
+"""How files begin: PNG, JPEG, TIFF of both orders, BigTIFF, EXR, and DPX of both orders."""
+
+_LONGEST = max(map(len, _SIGNATURES))
+
 Convert = Callable[[np.ndarray], np.ndarray]
 
 
@@ -68,6 +76,7 @@ def open_picture(path: Path) -> Opened:
     """Open a picture; the caller closes its source. Raises PlateError where it is none, or too large."""
     name, plain = path.name, oiio.ImageSpec()
     if path.is_file():
+        check_signature(path)
         check_png(path)
     # Colours are wanted as stored, not darkened by their alpha.
     plain.attribute("oiio:UnassociatedAlpha", 1)
@@ -89,6 +98,16 @@ def open_picture(path: Path) -> Opened:
     except PlateError:
         source.close()
         raise
+
+
+def check_signature(path: Path) -> None:
+    """Raise PlateError where a file does not begin as one of the kinds that are read, before a decoder looks at it."""
+    with open(path, "rb") as file:
+        begins = file.read(_LONGEST)
+    if not begins.startswith(_SIGNATURES):
+        raise PlateError(
+            f"{path.name} is no picture, whatever its name says.", "PNG, JPEG, TIFF, EXR and DPX are read."
+        )
 
 
 def _damaged(name: str, reason: str) -> PlateError:

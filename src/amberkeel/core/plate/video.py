@@ -15,6 +15,7 @@ import numpy as np
 from av.video.reformatter import Colorspace, ColorTrc
 
 from amberkeel.core.errors import PlateError
+from amberkeel.core.foreign import Limits, guarded
 from amberkeel.core.pictures.encoding import DISPLAY, FILM_LOG, HLG, LINEAR, PQ, displayed
 from amberkeel.core.pictures.facts import PictureFacts
 from amberkeel.core.plate.sequence import spans
@@ -91,9 +92,28 @@ def _decoded(container: av.container.InputContainer, stream: av.VideoStream) -> 
             yield None
 
 
+BYTES_A_SECOND = 1e6
+"""Of a video file, decoded in a second by a slow machine that is busy."""
+
+
+def _limits(path: Path) -> Limits:
+    return Limits(2 << 30, 20.0 + path.stat().st_size / BYTES_A_SECOND)
+
+
 @lru_cache(64)
 def _index(path: Path, _changed: int, _bytes: int) -> VideoIndex:
-    """Decode a video once; the two last arguments stand for what the file holds."""
+    """Return a video's index, made once; the two last arguments stand for what the file holds."""
+    return index_of(path)
+
+
+@guarded("This video", PlateError, _limits)
+def index_of(path: Path) -> VideoIndex:
+    """Return what decoding a video from its beginning to its end tells.
+
+    Raises
+    ------
+    PlateError : it is no video, holds no frames, or changes its size on the way.
+    """
     container, stream = _open(path)
     stamps: list[int | None] = []
     keys, broken, corrupt, interlaced, sizes, first = [], 0, [], 0, set(), None

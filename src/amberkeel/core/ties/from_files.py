@@ -1,7 +1,5 @@
 """Shots aligned by files: two solves, and what ties them, without browser or database."""
 
-import csv
-import io
 import json
 from copy import deepcopy
 from dataclasses import dataclass
@@ -10,6 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from amberkeel.core.errors import TieError
+from amberkeel.core.foreign.texts import rows_in
 from amberkeel.core.handoff.document import read_path
 from amberkeel.core.handoff.solve_file import SolveDocument
 from amberkeel.core.handoff.track_table import Extent, read_tracks_csv
@@ -98,7 +97,7 @@ def tags_in(path: Path, document: SolveDocument) -> dict[str, tuple[np.ndarray, 
 
 def _pairs(path: Path, fixed: SolveDocument, own: SolveDocument):
     """Return names and pairs of spots (position, covariance) that a table of ties names: a track of each solve."""
-    rows = list(csv.DictReader(io.StringIO(read_text(path))))
+    rows = rows_in(read_text(path))
     if not rows or {"fixed", "own"} - set(rows[0]):
         raise TieError(
             f"{path.name} is no table of ties.", "Its first line names the columns fixed, own and perhaps name."

@@ -12,6 +12,7 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from amberkeel.core.errors import KeelError, TieError
+from amberkeel.core.foreign import guarded
 from amberkeel.core.stated import Coordinate, Triple
 from amberkeel.core.units import METRES, typed_length, typed_number
 from amberkeel.core.world.standing import Probe, Proxy
@@ -125,10 +126,16 @@ def read_set(text: str) -> Set:
     return found
 
 
+@guarded("This set", TieError, help="Make one with keel set.")
+def read_set_file(text: str) -> Set:
+    """Return a set from the text of a set.json that somebody sent; raises TieError as `read_set` does."""
+    return read_set(text)
+
+
 def load_set(path: Path) -> Set:
     """Return the set of a file; raises TieError where it is none."""
     try:
-        return read_set(path.read_text(encoding="utf-8"))
+        return read_set_file(path.read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError) as error:
         raise TieError(f"{path.name} cannot be read as a set.", "Make one with keel set.") from error
 
@@ -151,6 +158,7 @@ def _check_names(names: list[str]) -> None:
         )
 
 
+@guarded("This survey table", TieError)
 def surveyed(text: str, unit: str) -> list[Point]:
     """Return the points of a survey table.
 

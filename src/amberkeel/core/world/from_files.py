@@ -1,6 +1,5 @@
 """The world stage on files: a datum, a mesh, a projection from solve.json, without browser or database."""
 
-import json
 from collections.abc import Callable
 from dataclasses import dataclass
 from fractions import Fraction
@@ -10,6 +9,7 @@ import numpy as np
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import WorldError
+from amberkeel.core.foreign.texts import read_json
 from amberkeel.core.handoff.document import read_path
 from amberkeel.core.handoff.solve_file import SolveDocument, read_document
 from amberkeel.core.pictures.read import read_raw
@@ -47,7 +47,7 @@ class WorldOrder:
 def load_solve(path: str | Path) -> SolveDocument:
     """Return the document of a solve.json; raises KeelError where it is none."""
     try:
-        return read_document(json.loads(Path(path).read_text()))
+        return read_document(read_json(path))
     except OSError as error:
         raise WorldError(f"{Path(path).name} cannot be read ({error.strerror}).") from error
     except ValueError as error:

@@ -7,6 +7,7 @@ import numpy as np
 import trimesh
 
 from amberkeel.core.errors import WorldError
+from amberkeel.core.foreign import guarded
 from amberkeel.core.units import METRES
 from amberkeel.core.world.solids import Solid, of_mesh
 
@@ -20,6 +21,7 @@ MOST_BYTES, MOST_TRIANGLES = 256 << 20, 300_000
 """What is read; larger meshes are refused in words: nothing here needs more to stand for a set."""
 
 
+@guarded("This mesh", WorldError, help="Is it damaged? Of a .gltf with files beside it, send the .glb.")
 def read_mesh(data: bytes, kind: str, unit: str = "m", up: str = "y") -> Solid:
     """Return a mesh from a file's bytes, metres, Y up.
 

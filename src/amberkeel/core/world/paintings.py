@@ -4,13 +4,15 @@ A painting is (H, W, 4) float32: colours as code values 0 to 255 or as linear li
 """
 
 from pathlib import Path
+from tempfile import NamedTemporaryFile
 
 import cv2
 import numpy as np
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import WorldError
-from amberkeel.core.pictures.read import read_raw
+from amberkeel.core.foreign import guarded
+from amberkeel.core.pictures.read import open_picture, read_raw
 from amberkeel.core.pictures.transfer import code_of_light, light_of_code
 from amberkeel.core.world.projection import View, looked_up
 from amberkeel.core.world.seen import surface_seen, texture_points, texture_side
@@ -20,8 +22,8 @@ from amberkeel.core.world.textures import spread
 SAME_SHAPE = 0.01
 """By which share a painted frame's shape may differ from the plate's."""
 
-MOST_SIDE = 8192
-"""Pixels along a painting's side."""
+MOST_SIDE, MOST_SENT = 8192, 4096 * 4096
+"""Pixels along a painting's side, and of one that somebody sends."""
 
 
 def read_painting(path: Path, linear: bool) -> np.ndarray:
@@ -48,6 +50,30 @@ def read_painting(path: Path, linear: bool) -> np.ndarray:
         alpha = np.clip(pixels[..., 3:4].astype(np.float32) / most, 0.0, 1.0)
     colours = pixels[..., :3].astype(np.float32)
     return np.concatenate([_as_wanted(colours if light else colours * (255.0 / most), light, linear), alpha], 2)
+
+
+@guarded("This picture", WorldError)
+def read_sent_painting(data: bytes, suffix: str, linear: bool) -> np.ndarray:
+    """Return a painted picture that somebody sent, as `read_painting` does.
+
+    Parameters
+    ----------
+    data : of the file. suffix : of its name, by which a decoder is tried first. linear : as there.
+
+    Raises
+    ------
+    KeelError : it is no picture, or too large.
+    """
+    with NamedTemporaryFile(suffix=suffix) as file:
+        file.write(data)
+        file.flush()
+        opened = open_picture(Path(file.name))
+        opened.source.close()
+        if opened.size[0] * opened.size[1] > MOST_SENT:
+            raise WorldError(
+                f"This picture is {opened.size[0]}x{opened.size[1]}.", "Send one of 4096x4096 at the most."
+            )
+        return read_painting(Path(file.name), linear)
 
 
 def _as_wanted(colours: np.ndarray, light: bool, linear: bool) -> np.ndarray:

@@ -7,6 +7,7 @@ import csv
 import io
 
 from amberkeel.core.errors import KeelError, WorldError
+from amberkeel.core.foreign import guarded
 from amberkeel.core.units import METRES, typed_length
 from amberkeel.core.world.statement import Distance, Track
 
@@ -14,6 +15,7 @@ COLUMNS = ("name", "length", "unit", "sigma", "from", "to")
 MOST_ROWS, MOST_BYTES = 100, 1 << 20
 
 
+@guarded("This sheet", WorldError)
 def read_survey(text: str, unit: str = "m") -> list[Distance]:
     """Return the lengths of a sheet; those without two tracks wait for them.
 

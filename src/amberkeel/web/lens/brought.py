@@ -1,17 +1,15 @@
 """Lenses from elsewhere: a profile's file, or an ST map that a model is fitted to."""
 
-import json
 import tempfile
 from dataclasses import replace
 from pathlib import Path
 
 from flask import request
 
-from amberkeel.core.errors import LensError
 from amberkeel.core.lens import focal_px_from_mm
 from amberkeel.core.lens.from_st_map import lens_of_map, way_of
 from amberkeel.core.lens.profile import LensProfile as Profile
-from amberkeel.core.lens.profile import profile_document, read_profile
+from amberkeel.core.lens.profile import profile_document, read_profile_file
 from amberkeel.store.models import LensProfile, Plate
 from amberkeel.web.common import open_session, shot_to_change
 from amberkeel.web.lens.blueprint import blueprint
@@ -28,20 +26,13 @@ def bring(number: int):
     sent = uploaded("a lens profile (JSON), or an ST map of the plate's size (EXR, TIFF)", MOST_BYTES)
     with open_session() as opened:
         shot = shot_to_change(opened, number)
-        profile = _profile(sent) if sent.suffix == ".json" else _of_map(sent, shot.plate)
+        profile = read_profile_file(sent.data) if sent.suffix == ".json" else _of_map(sent, shot.plate)
         profile.rescaled(shot.plate.width, shot.plate.height)
         row = LensProfile(production_id=shot.production_id, name=profile.name[:80], document=profile_document(profile))
         opened.add(row)
         opened.flush()
         payload = {"profile": row.id, "label": f"Use {row.name}"}
         return edited(opened, number, "lens", payload, request.form.get("revision", None, int))
-
-
-def _profile(sent: Upload) -> Profile:
-    try:
-        return read_profile(json.loads(sent.data))
-    except ValueError as error:
-        raise LensError(f"{sent.name} is no lens profile.", "Give a file that was handed on as one.") from error
 
 
 def _of_map(sent: Upload, plate: Plate) -> Profile:

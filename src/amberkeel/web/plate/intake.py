@@ -14,10 +14,11 @@ from amberkeel.core.errors import KeelError, PlateError
 from amberkeel.core.lens.sensor import FORMATS, length_mm
 from amberkeel.core.pictures.encoding import ENCODINGS
 from amberkeel.core.pictures.write import encode_jpeg
+from amberkeel.core.plate.look import check_first, shrunk, small_picture
 from amberkeel.core.plate.plate import Plate as CorePlate
 from amberkeel.core.plate.plate import open_plate
+from amberkeel.core.plate.sequence import Sequence
 from amberkeel.core.units import maybe_number, typed_number, typed_rate
-from amberkeel.jobs.plate import proxy
 from amberkeel.jobs.queue import wake
 from amberkeel.jobs.ties import in_one_go
 from amberkeel.store.edits.plate import check_name
@@ -105,6 +106,7 @@ def confirm(number: int):
 def _recognised(opened: Session, source: str) -> dict:
     """Return what is shown of a plate that may be brought in."""
     path = _path_of(source)
+    check_first(path)
     plate = open_plate(path)
     twin = select(Shot).join(Plate).where(Plate.source == str(path), Shot.deleted.is_(None)).limit(1)
     return {
@@ -122,10 +124,14 @@ def peek(number: int):
     """Send a frame of a plate that is not brought in yet, made small."""
     frame, wide = request.args.get("frame", 0, int), request.args.get("wide", PEEK_WIDTHS[0], int)
     path = _path_of(request.args.get("source", ""))
-    plate = _kept_plate(str(path), request.args.get("encoding", "")[:20])
+    wide, encoding = wide if wide in PEEK_WIDTHS else PEEK_WIDTHS[0], request.args.get("encoding", "")[:20]
+    plate = _kept_plate(str(path), encoding)
     if not plate.frames[0] <= frame <= plate.frames[-1]:
         raise PlateError(f"The plate has no frame {frame}.")
-    picture = proxy(plate.read(frame), wide if wide in PEEK_WIDTHS else PEEK_WIDTHS[0], plate.pixel_aspect)
+    if isinstance(plate.source, Sequence):
+        picture = small_picture(plate.source.path(frame), encoding, wide, plate.pixel_aspect)
+    else:
+        picture = shrunk(plate.read(frame), wide, plate.pixel_aspect)
     answer = Response(encode_jpeg(picture, 82), mimetype="image/jpeg")
     answer.headers["Cache-Control"] = "private, max-age=600"
     return answer
@@ -134,6 +140,7 @@ def peek(number: int):
 @lru_cache(6)
 def _kept_plate(path: str, encoding: str) -> CorePlate:
     """Return a plate that is looked at, kept open while it is."""
+    check_first(Path(path))
     return open_plate(path, None, encoding)
 
 
@@ -184,6 +191,7 @@ def _forms() -> list[dict]:
 def _add_shot(opened: Session, production: Production, form: dict) -> Shot:
     """Add one shot with its plate, and ask for its proxies."""
     path, encoding = _path_of(form["source"]), form.get("encoding", "")
+    check_first(path)
     plate, name = open_plate(path, None, encoding), form.get("name", "").strip()
     first = _frame(form, "first", "First frame", plate, int(plate.frames[0]))
     last = _frame(form, "last", "Last frame", plate, int(plate.frames[-1]))

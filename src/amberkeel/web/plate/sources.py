@@ -1,6 +1,5 @@
 """Where plates come from: the configured roots, and uploads."""
 
-import os
 import re
 import shutil
 import zipfile
@@ -14,12 +13,18 @@ from pathlib import Path
 from werkzeug.datastructures import FileStorage
 
 from amberkeel.core.errors import PlateError
-from amberkeel.core.pictures.read import read_picture
+from amberkeel.core.pictures.read import check_signature
+from amberkeel.core.plate.links import check_links
+from amberkeel.core.plate.look import check_first, picture_size
 from amberkeel.core.plate.plate import open_plate
 from amberkeel.core.plate.sequence import IMAGE_SUFFIXES, VIDEO_SUFFIXES, recognise, run_words
 from amberkeel.store.storage import UPLOADS
 
 MAX_FILES = 5000
+
+PIECE = 1 << 16
+"""Bytes of a zip's member that are unpacked at once."""
+
 MAX_UNPACKED_BYTES = 16 * 1024**3
 _TOKEN = re.compile(r"^[0-9a-f]{16}$")
 
@@ -35,24 +40,25 @@ class Found:
     missing: str
 
 
-def inside(root: Path, relative: str) -> Path:
+def inside(root: Path, relative: str, to_read: bool = True) -> Path:
     """Return a path under a root, a file, a folder or a pattern ``name.####.ext``.
 
-    Raises PlateError where dots or a link lead out of the root: the path itself, or any file that it would read.
+    Parameters
+    ----------
+    root : of plates. relative : the path from there. to_read : whether its files are to be read, and not only listed.
+
+    Raises
+    ------
+    PlateError : dots or a link lead out of the root: the path itself, or any file that would be read.
     """
-    home, out = root.resolve(), PlateError("That path leads out of the plate roots.", "Choose a folder inside them.")
     try:
         path = (root / relative).resolve()
-        if not path.is_relative_to(home):
-            raise out
-        folder = path if path.is_dir() else path.parent
-        links = [entry for entry in os.scandir(folder) if entry.is_symlink()] if folder.is_dir() else []
+        within = path.is_relative_to(root.resolve())
     except (OSError, ValueError, RuntimeError) as error:
         raise PlateError("That path cannot be read.", "Choose a folder inside the plate roots.") from error
-    # A pattern reads what lies beside it, and a link among those may lead anywhere.
-    if path != folder and any(not Path(link.path).resolve().is_relative_to(home) for link in links):
-        raise out
-    return path
+    if not within:
+        raise PlateError("That path leads out of the plate roots.", "Choose a folder inside them.")
+    return check_links(path, [root]) if to_read else path
 
 
 def under_roots(roots: list[Path], where: str) -> Path:
@@ -69,7 +75,7 @@ def under_roots(roots: list[Path], where: str) -> Path:
 
 def browse(root: Path, relative: str) -> tuple[list[str], list[Found]]:
     """Return the folders below a path in a root, and the plates in it."""
-    folder = inside(root, relative)
+    folder = inside(root, relative, to_read=False)
     if not folder.is_dir():
         raise PlateError("There is no such folder.", "Go back and choose another.")
     entries = sorted(folder.iterdir(), key=lambda p: p.name)
@@ -85,8 +91,8 @@ def look(folder: Path, names: list[str], relative: str) -> list[Found]:
         if len(sequence.names) < 2:
             continue
         try:
-            picture = read_picture(sequence.path(sequence.frames[0]))
-            size = f"{picture.shape[1]}×{picture.shape[0]}"
+            width, height = picture_size(sequence.path(sequence.frames[0]))
+            size = f"{width}×{height}"
         except PlateError as error:
             size = error.message
         span = f"{sequence.frames[0]}-{sequence.frames[-1]} ({len(sequence.names)})"
@@ -158,8 +164,14 @@ def _unpack(path: Path, folder: Path) -> None:
             if count > 1:
                 raise PlateError(f"The zip holds {count} files called {name}.", "Pack one folder of one plate.")
             for member in members:
-                with archive.open(member) as source, open(folder / Path(member.filename).name, "wb") as target:
-                    shutil.copyfileobj(source, target)
+                target = folder / Path(member.filename).name
+                with archive.open(member) as source, target.open("wb") as file:
+                    # Its beginning first: what is no picture is not unpacked further.
+                    file.write(source.read(PIECE))
+                    file.flush()
+                    if target.suffix.lower() in IMAGE_SUFFIXES:
+                        check_signature(target)
+                    shutil.copyfileobj(source, file, PIECE)
     except (zipfile.BadZipFile, zlib.error, NotImplementedError, EOFError, OSError) as error:
         raise PlateError("The zip is damaged or cut off.", "Upload it again.") from error
     except RuntimeError as error:
@@ -177,5 +189,6 @@ def _patterns(folder: Path) -> list[str]:
             "Send two or more numbered pictures such as name.1001.png, a zip of them, or a video.",
         )
     for one in found:
+        check_first(folder / one.label)
         open_plate(folder / one.label)
     return [one.label for one in found]

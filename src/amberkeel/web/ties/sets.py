@@ -5,7 +5,7 @@ import json
 from flask import abort, jsonify, request
 
 from amberkeel.core.errors import KeelError, TieError
-from amberkeel.core.ties.set_file import MOST_BYTES, Set, points_csv, read_set, set_text, surveyed
+from amberkeel.core.ties.set_file import MOST_BYTES, Set, points_csv, read_set_file, set_text, surveyed
 from amberkeel.store.held import count_change
 from amberkeel.store.models import FilmSet, Shot
 from amberkeel.store.stages import pinned
@@ -72,7 +72,7 @@ def bring(number: int):
     given = uploaded("a set.json, or a survey table (CSV)", MOST_BYTES)
     text = given.text()
     if text.lstrip().startswith("{"):
-        document = read_set(text)
+        document = read_set_file(text)
     else:
         document = Set(name=given.stem[:80] or "Set", points=surveyed(text, request.form.get("unit", "m")))
     with open_session() as opened:

@@ -4,9 +4,9 @@ import numpy as np
 from flask import Response, abort, request
 
 from amberkeel.core.errors import KeelError
-from amberkeel.core.world.paintings import fitting
+from amberkeel.core.world.paintings import fitting, read_sent_painting
 from amberkeel.core.world.projection import MODES, ONE
-from amberkeel.store.paintings import EXR_BEGINS, keep_texture, painting_of
+from amberkeel.store.paintings import EXR_BEGINS, keep_texture
 from amberkeel.store.scene import camera_in_world, proxies_of
 from amberkeel.web.common import get_shot, media, open_session, shot_to_change, stem_of
 from amberkeel.web.jobs import start
@@ -61,7 +61,7 @@ def bring(number: int, name: str):
     """Put a painted texture onto a proxy."""
     data = _picture()
     linear = data.startswith(EXR_BEGINS)
-    kept = keep_texture(media(), painting_of(data, linear), linear)
+    kept = keep_texture(media(), read_sent_painting(data, ".exr" if linear else ".png", linear), linear)
     with open_session() as opened:
         shot = shot_to_change(opened, number)
         before = (shot.scene or {}).get("proxies", {}).get(name)
@@ -76,7 +76,8 @@ def bring(number: int, name: str):
 def bring_frame(number: int):
     """Lay a picture that was painted over one frame onto the proxies that the frame sees."""
     data = _picture()
-    painting, frame = painting_of(data, False), request.form.get("frame", type=int)
+    suffix = ".exr" if data.startswith(EXR_BEGINS) else ".png"
+    painting, frame = read_sent_painting(data, suffix, False), request.form.get("frame", type=int)
     with open_session() as opened:
         shot = get_shot(opened, number)
         fitting(painting, shot.plate.width, shot.plate.height)

@@ -11,11 +11,12 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from pxr import Gf, Sdf, Tf, Usd, UsdGeom, UsdShade, UsdUtils, Vt
+from pxr import Gf, Sdf, Usd, UsdGeom, UsdShade, UsdUtils, Vt
 
 from amberkeel.core.camera import CameraPath
 from amberkeel.core.errors import HandoffError
 from amberkeel.core.handoff.scene import Camera, Scene, Thing, free_name
+from amberkeel.core.handoff.usd_times import frames_of, moving_at, open_alone, turned
 from amberkeel.core.handoff.writers.base import (
     DISTORTION,
     GL_FROM_CAMERA,
@@ -236,10 +237,7 @@ def read_stage(path: Path, offset: int = 0) -> Read:
     ------
     HandoffError : it cannot be read.
     """
-    try:
-        stage = Usd.Stage.Open(str(path))
-    except Tf.ErrorException as error:
-        raise HandoffError(f"{path.name} cannot be read as USD.") from error
+    stage = open_alone(path)
     up = "z" if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z else "y"
     world = Convention(UsdGeom.GetStageMetersPerUnit(stage), up, offset)
     points: dict[str, np.ndarray] | np.ndarray | None = None
@@ -248,7 +246,7 @@ def read_stage(path: Path, offset: int = 0) -> Read:
     for prim in stage.Traverse():
         name = prim.GetName()
         if prim.IsA(UsdGeom.Camera):
-            cameras[name] = _read_camera(UsdGeom.Camera(prim), world)
+            cameras[name] = _read_camera(stage, UsdGeom.Camera(prim), world)
         elif prim.IsA(UsdGeom.Points) and str(prim.GetPath().GetParentPath()) == ROOT:
             xyz = world.back(np.array(UsdGeom.Points(prim).GetPointsAttr().Get(), float).reshape(-1, 3))
             tracks = prim.GetAttribute("amberkeel:tracks").Get()
@@ -257,19 +255,22 @@ def read_stage(path: Path, offset: int = 0) -> Read:
             faces += len(UsdGeom.Mesh(prim).GetFaceVertexCountsAttr().Get())
         elif prim.HasAttribute(TRACK):
             located[prim.GetAttribute(TRACK).Get()] = world.back(np.array(prim.GetAttribute("xformOp:translate").Get()))
-        elif prim.IsA(UsdGeom.Xform) and str(prim.GetPath()) not in (ROOT, POINTS):
-            bodies[name] = _read_body(UsdGeom.Xform(prim), world)
+        elif prim.IsA(UsdGeom.Xform) and UsdGeom.Xformable(prim).GetTimeSamples():
+            bodies[name] = _read_body(prim, world)
     return Read(cameras, located or points, bodies, faces)
 
 
-def _read_body(moving: UsdGeom.Xform, world: Convention) -> np.ndarray:
-    (op,) = moving.GetOrderedXformOps()
-    return np.array([world.back(np.array(op.Get(t))[3, :3]) for t in op.GetTimeSamples()])
+def _read_body(prim: Usd.Prim, world: Convention) -> np.ndarray:
+    cache, places = UsdGeom.XformCache(), []
+    for time in moving_at(prim):
+        cache.SetTime(time)
+        places.append(world.back(np.array(cache.GetLocalToWorldTransform(prim))[3, :3]))
+    return np.array(places)
 
 
-def _read_camera(camera: UsdGeom.Camera, world: Convention) -> CameraPath:
+def _read_camera(stage: Usd.Stage, camera: UsdGeom.Camera, world: Convention) -> CameraPath:
     cache, prim = UsdGeom.XformCache(), camera.GetPrim()
-    times = camera.GetOrderedXformOps()[0].GetTimeSamples()
+    times = frames_of(stage, moving_at(prim, [camera.GetFocalLengthAttr()]))
     wide, high = camera.GetHorizontalApertureAttr().Get(), camera.GetVerticalApertureAttr().Get()
     kept = [prim.GetAttribute(f"amberkeel:{side}").Get() for side in ("width", "height")]
     width, height = kept if None not in kept else (UNSTATED_WIDTH, round(UNSTATED_WIDTH * high / wide))
@@ -278,7 +279,7 @@ def _read_camera(camera: UsdGeom.Camera, world: Convention) -> CameraPath:
         cache.SetTime(time)
         matrix = np.array(cache.GetLocalToWorldTransform(prim))
         positions.append(world.back(matrix[3, :3]))
-        rotations.append(world.axes.T @ matrix[:3, :3].T @ GL_FROM_CAMERA)
+        rotations.append(world.axes.T @ turned(matrix).T @ GL_FROM_CAMERA)
         focal.append(camera.GetFocalLengthAttr().Get(time) / wide * width)
     aspect = (wide / width) / (high / height)
     shift = camera.GetHorizontalApertureOffsetAttr().Get(), camera.GetVerticalApertureOffsetAttr().Get()
