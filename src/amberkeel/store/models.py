@@ -327,7 +327,7 @@ class Job(Base):
     created: Mapped[datetime] = mapped_column(default=now)
     started: Mapped[datetime | None]
     ended: Mapped[datetime | None]
-    heartbeat: Mapped[datetime] = mapped_column(default=database_now)
+    heartbeat: Mapped[datetime] = mapped_column(default=database_now())
 
     @classmethod
     def order(cls) -> tuple[ColumnElement, ...]:
@@ -412,5 +412,5 @@ class Pulse(Base):
 
     __tablename__ = "pulse"
     name: Mapped[str] = mapped_column(String(120), primary_key=True)
-    at: Mapped[datetime] = mapped_column(default=database_now)
+    at: Mapped[datetime] = mapped_column(default=database_now())
     said: Mapped[str] = mapped_column(String(400), default="")

@@ -8,6 +8,8 @@ Positions here are pixels with centres at +0.5; patch coordinates count pixels f
 import numpy as np
 from numba import njit, prange
 
+from amberkeel.core.compiled import FAST
+
 PARAMETERS = 8
 """Of the fit: two of shift, four of the affine warp, gain and offset."""
 
@@ -28,7 +30,7 @@ _AHEAD = 256
 """Pixels added to positions in a patch before they are cut off to whole pixels, so that they are never below 0."""
 
 
-@njit(cache=True, fastmath=True, nogil=True, inline="always")
+@njit(cache=True, fastmath=FAST, nogil=True, inline="always")
 def _taps(f):
     """Weights of the four pixels about a position that lies `f` behind the second of them (Catmull-Rom)."""
     return (
@@ -39,7 +41,7 @@ def _taps(f):
     )
 
 
-@njit(cache=True, fastmath=True, nogil=True, inline="always")
+@njit(cache=True, fastmath=FAST, nogil=True, inline="always")
 def _along(pixels, p, a0, a1, a2, a3):
     return (
         a0 * pixels[p]
@@ -49,7 +51,7 @@ def _along(pixels, p, a0, a1, a2, a3):
     )
 
 
-@njit(cache=True, fastmath=True, nogil=True, inline="always")
+@njit(cache=True, fastmath=FAST, nogil=True, inline="always")
 def cubic_at(image, x, y):
     """Return the picture (H, W) at one position, pixels with centres at +0.5; the caller keeps two pixels of border.
 
@@ -66,7 +68,7 @@ def cubic_at(image, x, y):
     return value
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def _sample(image, state, half, fine, values):
     """Fill `values` (P * P,) float32 with the picture (H, W) float32 under a warped patch: by cubics when `fine`, else
     bilinearly, four taps for sixteen, near enough until the last steps. The caller keeps two pixels of border.
@@ -106,7 +108,7 @@ def _sample(image, state, half, fine, values):
                 values[j * size + i] = upper + (y - np.float32(y0)) * (lower - upper)
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def patch_weights(half):
     """Return the patch's window (P, P), P = 2 half + 1: a Gaussian that ends at a third of its height."""
     size = 2 * half + 1
@@ -117,7 +119,7 @@ def patch_weights(half):
     return window
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def _shifted(image, x, y, half):
     """Return the picture about (x, y) at steps of one pixel (2 half + 1, 2 half + 1): first along rows, then along
     columns.
@@ -138,7 +140,7 @@ def _shifted(image, x, y, half):
     return out
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def _product(a, b):
     total = 0.0
     for i in range(len(a)):
@@ -146,7 +148,7 @@ def _product(a, b):
     return total
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def make_reference(image, x, y, half, window, warp_prior, patch, gradient, inverse):
     """Cut a reference at (x, y); return False when it reaches out of the picture or holds too little.
 
@@ -194,7 +196,7 @@ def make_reference(image, x, y, half, window, warp_prior, patch, gradient, inver
     return True
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def _sums(values, patch, gradient, window, half, gain, offset, g):
     """Fill `g` (8,), the gradient of the weighted square error, and return the weighted sums (over the window alone, of
     the values less their offset, the patch, their squares and product, and the square error).
@@ -230,7 +232,7 @@ def _sums(values, patch, gradient, window, half, gain, offset, g):
     return sw, si, st, sii, stt, sit, srr
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def _register_one(image, patch, gradient, inverse, window, half, state, iterations, result):
     """Align one patch. `state` (8,): x, y, a00, a01, a10, a11, gain, offset, updated in place.
 
@@ -276,7 +278,7 @@ def _register_one(image, patch, gradient, inverse, window, half, state, iteratio
     return OK
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def _compose(state, step):
     """Update the warp by the inverse of the step: A (I + D)^-1, and gain and offset by their share."""
     d00, d01, d10, d11 = 1.0 + step[2], step[3], step[4], 1.0 + step[5]
@@ -292,7 +294,7 @@ def _compose(state, step):
     state[7] += gain * step[7]
 
 
-@njit(cache=True, nogil=True, fastmath=True, parallel=True)
+@njit(cache=True, nogil=True, fastmath=FAST, parallel=True)
 def register_patches(image, patches, gradients, inverses, half, states, iterations, results, status):
     """Align N reference patches in `image` (H, W) float32, which is quicker than uint8.
 
@@ -310,7 +312,7 @@ def register_patches(image, patches, gradients, inverses, half, states, iteratio
         )
 
 
-@njit(cache=True, nogil=True, fastmath=True, parallel=True)
+@njit(cache=True, nogil=True, fastmath=FAST, parallel=True)
 def make_references(image, xy, half, warp_prior, patches, gradients, inverses, made):
     """Cut references at `xy` (N, 2) into `patches`, `gradients` and `inverses`; `made` (N,) bool tells which worked.
 

@@ -7,8 +7,10 @@ import numpy as np
 from numba import njit
 from scipy.spatial.transform import Rotation
 
+from amberkeel.core.compiled import FAST
 
-@njit(cache=True, fastmath=True, nogil=True)
+
+@njit(cache=True, fastmath=FAST, nogil=True)
 def rotation_exp(w: np.ndarray) -> np.ndarray:
     """Return the rotation matrix (3, 3) of a rotation vector `w` (3,) in radians (Rodrigues)."""
     theta2 = w[0] * w[0] + w[1] * w[1] + w[2] * w[2]

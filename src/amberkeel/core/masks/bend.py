@@ -12,6 +12,7 @@ import numpy as np
 from numba import njit
 from sklearn.ensemble import ExtraTreesClassifier
 
+from amberkeel.core.compiled import FAST
 from amberkeel.core.errors import MaskError
 from amberkeel.core.masks.cues import CueReader, Cues
 from amberkeel.core.masks.raster import contour, fill
@@ -195,7 +196,7 @@ def _dense(points: np.ndarray, count: int = 200) -> tuple[np.ndarray, np.ndarray
     return share @ points[:, :2], share
 
 
-@njit(cache=True, fastmath=True)
+@njit(cache=True, fastmath=FAST)
 def _warp(cost):
     """Return for each row the column matched to it (N,) on the cheapest way through `cost` (N, M) that never turns
     back.

@@ -3,10 +3,11 @@
 import numpy as np
 from numba import njit, prange
 
+from amberkeel.core.compiled import FAST
 from amberkeel.core.geometry.background import FREE, RigidMotion
 
 
-@njit(cache=True, fastmath=True, nogil=True, parallel=True)
+@njit(cache=True, fastmath=FAST, nogil=True, parallel=True)
 def _dense(flow, matrix, free, out):
     height, width = out.shape
     for r in prange(height):

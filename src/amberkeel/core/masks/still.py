@@ -11,10 +11,8 @@ a likelihood ratio with truncated squares (Black and Anandan 1996).
 import numpy as np
 from numba import njit, prange
 
+from amberkeel.core.compiled import FAST
 from amberkeel.core.lens.kernels import distort_one
-
-FAST = {"reassoc", "contract", "arcp", "nsz"}
-"""Liberties with arithmetic that leave NaN as it is."""
 
 PATCH = 3
 """Samples across a patch, `PITCH` apart."""

@@ -3,6 +3,8 @@
 import numpy as np
 from numba import njit, prange
 
+from amberkeel.core.compiled import FAST
+
 STEP_PX = 1.0
 """Longest step along a way between two samples of a drawn patch, pixels."""
 
@@ -13,7 +15,7 @@ BORDER = 6
 """Pixels that a drawn patch reaches beyond its half side, for registration to cut its reference from."""
 
 
-@njit(cache=True, fastmath=True, nogil=True, inline="always")
+@njit(cache=True, fastmath=FAST, nogil=True, inline="always")
 def _at(image, x, y):
     """Return the picture at (x, y), pixel centres at +0.5, bilinear, the border repeated."""
     height, width = image.shape
@@ -25,7 +27,7 @@ def _at(image, x, y):
     return upper + v * (lower - upper)
 
 
-@njit(cache=True, fastmath=True, nogil=True, parallel=True)
+@njit(cache=True, fastmath=FAST, nogil=True, parallel=True)
 def draw_along(image, places, ways, warps, half, sheet):
     """Fill `sheet` with patches one below the other, each drawn along its own way.
 

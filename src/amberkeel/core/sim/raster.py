@@ -7,10 +7,12 @@ clipping is needed and a distorted picture needs no resampling.
 import numpy as np
 from numba import njit
 
+from amberkeel.core.compiled import FAST
+
 NEAR = 1e-3
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def visible_triangles(corners, rays, boxes, depth, index):
     """Fill `depth` (1/z) and `index` (triangle, or -1) with the nearest triangle at each pixel.
 
@@ -51,7 +53,7 @@ def visible_triangles(corners, rays, boxes, depth, index):
                     index[y, x] = t
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def _texel(texels, start, size, u, v, weight, out):
     x = u * size - 0.5
     y = v * size - 0.5
@@ -67,7 +69,7 @@ def _texel(texels, start, size, u, v, weight, out):
         out[c] += weight * value
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def _lit(shadow, sx, sy, sz):
     """Share of sun at a position in the shadow map: bilinear over 2x2 depth tests."""
     size = shadow.shape[0]
@@ -82,7 +84,7 @@ def _lit(shadow, sx, sy, sz):
     return (a * (1 - fx) + b * fx) * (1 - fy) + (c * (1 - fx) + d * fx) * fy
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def shade(
     corners, uv, texture, glow, ambient, sun, density, rays, depth, index,
     texels, level_start, level_size, pixel_angle, world_from_camera, position,
@@ -174,7 +176,7 @@ def shade(
                 picture[y, x, c] += colour[c] * light * clear + haze[c] * (1.0 - clear)
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def raise_heights(points, size, heights):
     """Draw triangles `points` (T, 3, 3) given as (map x, map y, height) into `heights`, keeping the highest.
 

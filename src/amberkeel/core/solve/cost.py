@@ -3,6 +3,7 @@
 import numpy as np
 from numba import njit, prange
 
+from amberkeel.core.compiled import FAST
 from amberkeel.core.solve.arrays import CHUNKS, FEW, Observations, Scene
 from amberkeel.core.solve.projection import BEHIND, residual
 from amberkeel.core.solve.radial_lens import READOUT
@@ -12,7 +13,7 @@ WORSE, GUARD_STEPS = 0.02, 6
 """Cost by which a point must be worse after a step for it to be adjusted by itself, and steps of that."""
 
 
-@njit(cache=True, nogil=True, fastmath=True, inline="always")
+@njit(cache=True, nogil=True, fastmath=FAST, inline="always")
 def measured_at(seen, n, readout, out):
     """Fill `out` (2,) with measurement `n` as it would be had all rows been read at once.
 
@@ -24,7 +25,7 @@ def measured_at(seen, n, readout, out):
     out[1] = seen.xy[n, 1] - readout * seen.drift[n, 1]
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=FAST)
 def fill_residuals(scene, seen, point, out):
     """Fill `out` (N, 2) with projected minus measured pixels; `point` (N,) is each observation's point.
 
@@ -42,7 +43,7 @@ def fill_residuals(scene, seen, point, out):
         )  # fmt: skip
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=FAST)
 def _point_cost(scene, seen, scale2, p, e, at):
     """Return half the Cauchy loss of the whitened residuals of point `p`; `e`, `at` (2,) are room to work in."""
     total, product = 0.0, 1.0
@@ -63,14 +64,14 @@ def _point_cost(scene, seen, scale2, p, e, at):
     return 0.5 * scale2 * (total + np.log(product))
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=FAST)
 def _point_costs(scene, seen, scale2, begin, end, out):
     e, at = np.empty(2), np.empty(2)
     for p in range(begin, end):
         out[p] = _point_cost(scene, seen, scale2, p, e, at)
 
 
-@njit(cache=True, nogil=True, fastmath=True, parallel=True)
+@njit(cache=True, nogil=True, fastmath=FAST, parallel=True)
 def _point_costs_parallel(scene, seen, scale2, out):
     points = len(scene.rhos)
     for chunk in prange(CHUNKS):
@@ -92,7 +93,7 @@ def point_costs(scene: Scene, seen: Observations, scale2: float) -> np.ndarray:
     return out
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=FAST)
 def _guard(scene, seen, scale2, begin, end, before, free, out):
     e, at = np.empty(2), np.empty(2)
     for p in range(begin, end):
@@ -108,7 +109,7 @@ def _guard(scene, seen, scale2, begin, end, before, free, out):
         out[p] = _point_cost(scene, seen, scale2, p, e, at)
 
 
-@njit(cache=True, nogil=True, fastmath=True, parallel=True)
+@njit(cache=True, nogil=True, fastmath=FAST, parallel=True)
 def _guard_parallel(scene, seen, scale2, before, free, out):
     points = len(scene.rhos)
     for chunk in prange(CHUNKS):

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit, prange
 
+from amberkeel.core.compiled import FAST
 from amberkeel.core.solve.arrays import CHUNKS, FEW, Kept, Structure
 from amberkeel.core.solve.tiles import DEGREES, TilePattern
 
@@ -105,7 +106,7 @@ def _take_parallel(rows, own_tiles, products, own, other, shares, tiles, at):
         _take(rows, own_tiles, products, own, other, shares[chunk], shares[chunk + 1], tiles, at)
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=FAST)
 def fill_panels(camera, point, within, position, blocks, inverses, rows):
     """Fill the panels from the points' blocks.
 
@@ -131,7 +132,7 @@ def fill_panels(camera, point, within, position, blocks, inverses, rows):
             rows[3 * k + 2, column + a] = root[2, 2] * w[2, a]
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=FAST)
 def _root(v, out):
     """Fill `out` (3, 3) with the lower Cholesky factor of a symmetric positive matrix."""
     out[0, 0] = np.sqrt(max(v[0, 0], 0.0))

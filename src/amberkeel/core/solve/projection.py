@@ -9,6 +9,7 @@ rho 0. Lens rows (11,) are described in `radial_lens`. A camera sees from its en
 import numpy as np
 from numba import njit
 
+from amberkeel.core.compiled import FAST
 from amberkeel.core.solve.radial_lens import ARM_X, ARM_Y, ARM_Z, ASPECT, CX, CY, FOCAL, K1, K2, K3, READOUT, ROW_NAMES
 
 POSE = 6
@@ -27,7 +28,7 @@ FAR_OFF_PX = 1e3
 """Residual of a point behind the camera, pixels along each axis."""
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def tangent(m, basis):
     """Fill `basis` (3, 2) with two unit vectors orthogonal to the unit direction `m` (3,)."""
     k = 0
@@ -46,7 +47,7 @@ def tangent(m, basis):
     basis[2, 1] = m[0] * y * n - m[1] * x * n
 
 
-@njit(cache=True, fastmath=True, nogil=True, inline="always")
+@njit(cache=True, fastmath=FAST, nogil=True, inline="always")
 def _to_camera(rotation, centre, anchor, m, rho, lens):
     """Return a homogeneous point in the camera's frame, three numbers, and its offset from the camera, three more."""
     ax, ay, az = lens[ARM_X], lens[ARM_Y], lens[ARM_Z]
@@ -60,7 +61,7 @@ def _to_camera(rotation, centre, anchor, m, rho, lens):
     return qx, qy, qz, dx, dy, dz
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def residual(rotation, centre, anchor, m, rho, lens, xy, out):
     """Fill `out` (2,) with projected minus measured pixels; return False when the point is behind the camera.
 
@@ -81,7 +82,7 @@ def residual(rotation, centre, anchor, m, rho, lens, xy, out):
     return True
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def residual_and_derivatives(rotation, centre, anchor, m, rho, basis, lens, xy, out, jc, jp):
     """Fill the residual and its derivatives; return False when the point is behind the camera.
 

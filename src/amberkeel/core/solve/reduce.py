@@ -3,26 +3,45 @@
 import numpy as np
 from numba import njit, prange
 
+from amberkeel.core.compiled import FAST
 from amberkeel.core.solve.arrays import CHUNKS, FEW, Kept, Observations, Scene, Structure, Sums
 from amberkeel.core.solve.cost import measured_at
 from amberkeel.core.solve.projection import LOCAL, POSE, residual_and_derivatives, tangent
 from amberkeel.core.solve.radial_lens import READOUT
 
 POINT_FLOOR = 1e-9
-"""Added to the diagonal of a point's normal matrix, so that one without any depth can be inverted."""
+"""Added to the diagonal of a point's normal matrix, so that one that nothing tells of can be scaled."""
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+PIVOT_FLOOR = 1e-12
+"""Least pivot of a point's normal matrix that is scaled to ones on its diagonal: below it rounding decides."""
+
+
+@njit(cache=True, fastmath=FAST, nogil=True)
 def _invert3(v, out):
-    a, b, c, d, e, f = v[0, 0], v[0, 1], v[0, 2], v[1, 1], v[1, 2], v[2, 2]
-    m00, m01, m02 = d * f - e * e, c * e - b * f, b * e - c * d
-    inv = 1.0 / (a * m00 + b * m01 + c * m02)
-    out[0, 0], out[0, 1], out[0, 2] = m00 * inv, m01 * inv, m02 * inv
-    out[1, 1], out[1, 2], out[2, 2] = (a * f - c * c) * inv, (b * c - a * e) * inv, (a * d - b * b) * inv
+    """Fill `out` (3, 3) with the inverse of a symmetric matrix whose upper triangle is in `v` (3, 3), diagonal above 0.
+
+    It is scaled to ones on its diagonal and factored into L D L' (Golub and Van Loan 2013, section 4.1), pivots held
+    above a floor: what comes out is positive definite however badly the depth of a point is known.
+    """
+    s0, s1, s2 = 1.0 / np.sqrt(v[0, 0]), 1.0 / np.sqrt(v[1, 1]), 1.0 / np.sqrt(v[2, 2])
+    l10, l20, c21 = v[0, 1] * s0 * s1, v[0, 2] * s0 * s2, v[1, 2] * s1 * s2
+    d1 = max(1.0 - l10 * l10, PIVOT_FLOOR)
+    l21 = (c21 - l20 * l10) / d1
+    d2 = max(1.0 - l20 * l20 - l21 * l21 * d1, PIVOT_FLOOR)
+    # The inverse of L below its diagonal, and what each pivot adds to the inverse of the whole.
+    m20 = l21 * l10 - l20
+    i1, i2 = 1.0 / d1, 1.0 / d2
+    out[2, 2] = i2 * s2 * s2
+    out[1, 2] = -l21 * i2 * s1 * s2
+    out[0, 2] = m20 * i2 * s0 * s2
+    out[1, 1] = (i1 + l21 * l21 * i2) * s1 * s1
+    out[0, 1] = (-l10 * i1 - l21 * m20 * i2) * s0 * s1
+    out[0, 0] = (1.0 + l10 * l10 * i1 + m20 * m20 * i2) * s0 * s0
     out[1, 0], out[2, 0], out[2, 1] = out[0, 1], out[0, 2], out[1, 2]
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=FAST)
 def _accumulate(scene, seen, scale2, information, structure, p, at, sums, kept, c, v, jc, jp, js, e, pixel, basis):
     """Add the observations of point `p` to the sums of chunk `c`; fill its normal matrix `v` (3, 3, upper triangle)."""
     tiles, border, corner, side = sums.tiles[c], sums.border[c], sums.corner[c], sums.side[c]
@@ -92,7 +111,7 @@ def _accumulate(scene, seen, scale2, information, structure, p, at, sums, kept, 
                 border[structure.columns[f, k], row + a] += w2 * (js[0, k] * jc[0, a] + js[1, k] * jc[1, a])
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=FAST)
 def _keep(seen, structure, p, first, sums, kept, c, v):
     """Give point `p` its rows in the border, from row `first`, instead of eliminating it."""
     border, corner, side = sums.border[c], sums.corner[c], sums.side[c]
@@ -113,7 +132,7 @@ def _keep(seen, structure, p, first, sums, kept, c, v):
                 border[first + a, POSE * slot + b] += kept.blocks[n, a, b]
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=FAST)
 def _eliminate(seen, structure, p, sums, kept, c, y, ys):
     """Take point `p` out of the sums of chunk `c` (Schur complement), all but pairs of cameras."""
     border, corner, side, taken = sums.border[c], sums.corner[c], sums.side[c], sums.taken[c]
@@ -143,7 +162,7 @@ def _eliminate(seen, structure, p, sums, kept, c, y, ys):
                 border[structure.shared[s], row + a] -= y[0] * own[0] + y[1] * own[1] + y[2] * own[2]
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=FAST)
 def _eliminate_chunk(scene, seen, scale2, information, damping, structure, sums, kept, c):
     """Add the points of chunk `c` to its sums."""
     sums.tiles[c] = 0.0
@@ -167,7 +186,7 @@ def _eliminate_chunk(scene, seen, scale2, information, damping, structure, sums,
         _eliminate(seen, structure, p, sums, kept, c, y, ys)
 
 
-@njit(cache=True, nogil=True, fastmath=True, parallel=True)
+@njit(cache=True, nogil=True, fastmath=FAST, parallel=True)
 def _eliminate_parallel(scene, seen, scale2, information, damping, structure, sums, kept):
     for c in prange(CHUNKS):
         # A call of its own: within a parallel loop numba does not see that members of a tuple alias one another.

@@ -6,6 +6,7 @@ Triangulation and resection are the same small adjustment seen from its two side
 import numpy as np
 from numba import njit, prange
 
+from amberkeel.core.compiled import FAST
 from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.solve.arrays import FEW, Observations, Scene
 from amberkeel.core.solve.projection import BEHIND, LOCAL, POSE, residual_and_derivatives, tangent
@@ -23,7 +24,7 @@ BEHIND_ALLOWED = -1e-2
 """Least inverse depth of a triangulated point: noise alone may put a far one slightly behind infinity."""
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def _refine(scene, camera, point, xy, weight, a, z, of_camera, index, scale2, iterations, loose):
     """Improve camera `index` (if `of_camera`) or point `index` in place from observations a to z.
 
@@ -135,7 +136,7 @@ def _refine(scene, camera, point, xy, weight, a, z, of_camera, index, scale2, it
     return last, inside
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def _ray(lens, xy, out):
     """Fill `out` (3,) with the unit direction in the camera of a pixel (fixed-point undistortion)."""
     xd, yd = (xy[0] - lens[CX]) / lens[FOCAL], (xy[1] - lens[CY]) / (lens[FOCAL] * lens[ASPECT])
@@ -150,7 +151,7 @@ def _ray(lens, xy, out):
     out[0], out[1], out[2] = x * n, y * n, n
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def _pupil(scene, f, out):
     """Fill `out` (3,) with the entrance pupil of camera `f`."""
     for k in range(3):
@@ -159,7 +160,7 @@ def _pupil(scene, f, out):
             out[k] += scene.rotations[f, k, j] * scene.lenses[f, ARM_X + j]
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def _linear_start(scene, camera, xy, weight, a, z, p):
     """Put point `p`'s anchor at its first usable camera and its direction along that ray; return the linear inverse
     depth.
@@ -193,7 +194,7 @@ def _linear_start(scene, camera, xy, weight, a, z, p):
     return top / bottom if bottom > 1e-14 else 0.0
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def _triangulate(scene, seen, point, scale2, p, warm):
     """Triangulate point `p` in place; return whether it has a position in front of the cameras."""
     a, z = seen.first[p], seen.first[p + 1]
@@ -222,14 +223,14 @@ def _triangulate(scene, seen, point, scale2, p, warm):
     return scene.rhos[p] > BEHIND_ALLOWED
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def _triangulate_serial(scene, seen, point, scale2, wanted, good):
     for p in range(len(wanted)):
         if wanted[p]:
             good[p] = _triangulate(scene, seen, point, scale2, p, good[p])
 
 
-@njit(cache=True, fastmath=True, nogil=True, parallel=True)
+@njit(cache=True, fastmath=FAST, nogil=True, parallel=True)
 def _triangulate_parallel(scene, seen, point, scale2, wanted, good):
     for p in prange(len(wanted)):
         if wanted[p]:
@@ -254,7 +255,7 @@ def triangulate_points(
     (_triangulate_serial if few else _triangulate_parallel)(scene, seen, point, scale2, wanted, good)
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def depth_variances(scene, seen, point, out):
     """Fill `out` (P,) with the variance of each point's inverse depth in known cameras, endless where nothing tells it.
 
@@ -287,7 +288,7 @@ def depth_variances(scene, seen, point, out):
         out[p] = 1.0 / own if own > 1e-12 * h[2, 2] and own > 0.0 else np.inf
 
 
-@njit(cache=True, fastmath=True, nogil=True)
+@njit(cache=True, fastmath=FAST, nogil=True)
 def resect_camera(scene, row, point, xy, weight, scale2, iterations, loose):
     """Find camera `row` of a scene from known points and their pixels, from the pose it has; changes that pose in
     place.

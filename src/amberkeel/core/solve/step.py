@@ -3,11 +3,12 @@
 import numpy as np
 from numba import njit
 
+from amberkeel.core.compiled import FAST
 from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.solve.projection import POSE, tangent
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=FAST)
 def point_steps(seen, structure, cameras, kept, step, out):
     """Fill each point's step (P, 3) from the step of cameras and shared unknowns (n + C,); `cameras` is n.
 
@@ -38,7 +39,7 @@ def point_steps(seen, structure, cameras, kept, step, out):
             out[p, a] = vi[a, 0] * g[0] + vi[a, 1] * g[1] + vi[a, 2] * g[2]
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=FAST)
 def move_points(directions, rhos, steps, new_directions, new_rhos):
     """Fill directions (P, 3) and inverse depths (P,) after steps (P, 3) along the tangents and of the inverse depth.
 
