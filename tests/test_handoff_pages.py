@@ -168,6 +168,7 @@ def test_a_pipeline_asks_and_fetches(pipeline, database, client, solved_shot):
     for path in ("shots/99999", "packages/99999", outside, "attempts/99999/solve.json"):
         assert pipeline(path).status_code == 404, path
     with session(database) as opened:
+        hold_shot(opened, solved_shot)
         opened.query(Package).filter_by(shot_id=solved_shot).delete()
         hold_shot(opened, solved_shot).scene = {}
     shutil.rmtree(from_environment().media / "packages" / str(solved_shot))

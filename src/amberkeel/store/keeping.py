@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from amberkeel.core.errors import KeelError
 from amberkeel.store.edits.plate import check_name
-from amberkeel.store.held import free_of_shots
+from amberkeel.store.held import free_of_shots, hold_shot
 from amberkeel.store.masks import live_masks
 from amberkeel.store.models import (
     Attempt,
@@ -55,6 +55,8 @@ def delete_row(session: Session, row: Shot | Production) -> None:
     """Delete a shot, or a production with its shots; they are kept for KEPT_FOR. What was being done for them is
     cancelled.
     """
+    if isinstance(row, Shot):
+        hold_shot(session, row.id)
     row.deleted = now()
     own = Job.shot_id.in_([row.id] if isinstance(row, Shot) else [shot.id for shot in row.shots])
     session.execute(update(Job).where(own, Job.state == "running").values(cancel=True))
