@@ -53,7 +53,7 @@ class Shots(RuleBasedStateMachine):
 
     @initialize()
     def begin(self):
-        self.people = [maker(self.database)() for _ in range(2)]
+        self.people, self.loaded = [maker(self.database)() for _ in range(2)], [None, None]
         with session(self.database) as opened:
             opened.execute(update(Job).where(Job.kind == "machine", Job.state != "done").values(state="cancelled"))
             plate = Plate(source="nowhere", label="x.####.png", first=1, last=9, width=64, height=36, proxies=9 * ["p"])
@@ -84,13 +84,14 @@ class Shots(RuleBasedStateMachine):
 
     @rule(who=PEOPLE)
     def look(self, who):
-        """Load the shot and all that is its own; the session keeps it."""
-        with self.people[who].begin():
-            shot = self.people[who].get(Shot, self.shot)
-            for table in (Track, Mask, Attempt, Trial):
-                list(self.people[who].scalars(select(table).where(table.shot_id == self.shot)))
-            assert shot.plate.width == 64
-            self.seen[who] = self.revision
+        """Load the shot and all that is its own; the session keeps it, as long as somebody holds on to it."""
+        one = self.people[who]
+        with one.begin():
+            shot = one.get(Shot, self.shot)
+            tables = (Track, Mask, Attempt, Trial)
+            rows = [list(one.scalars(select(table).where(table.shot_id == self.shot))) for table in tables]
+            self.loaded[who] = shot, shot.plate, rows
+        self.seen[who] = self.revision
 
     def edit(self, who, kind, payload, after, touched, on_seen):
         """Make an edit as a person; `after` changes the model's state where it is taken."""
@@ -384,9 +385,11 @@ def test_two_edits_on_one_revision_are_not_both_taken(database):
         opened.flush()
         number = shot.id
     first, second = maker(database)(), maker(database)()
+    loaded = []
     for one in (first, second):
         with one.begin():
-            assert one.get(Shot, number).constraints == [] and one.get(Shot, number).revision == 0
+            loaded.append(one.get(Shot, number))
+            assert loaded[-1].constraints == [] and loaded[-1].revision == 0
     with first.begin():
         edits.apply(first, number, "constraints", {"constraints": [known(1)], "label": "One"}, 0)
     with pytest.raises(StaleEdit), second.begin():
