@@ -10,7 +10,7 @@ from amberkeel.core.errors import Cancelled, KeelError
 from amberkeel.core.handoff.camera_paths import path_of_hold
 from amberkeel.core.lens import focal_px_from_mm
 from amberkeel.core.progress import Progress, span
-from amberkeel.core.solve.evidence.statement import Hold, read_constraints
+from amberkeel.core.solve.evidence.statement import Hold, made_by_tie, read_constraints
 from amberkeel.core.solve.lens_plan import LensChoice
 from amberkeel.core.solve.recipe import AUTO_ROWS, Recipe
 from amberkeel.core.solve.shared_lens import SharedShot, solve_shots
@@ -118,16 +118,16 @@ def _ended(settings: Settings, shot_id: int, arguments: Solve, stopped: bool) ->
     )
 
 
-def to_solve(settings: Settings, shot_id: int, arguments: Solve, without: str = "") -> tuple[SharedShot, Stamps]:
-    """Return a shot as a solve takes it, and what that is made from; constraints whose names begin with `without` are
-    left out where that is given.
+def to_solve(settings: Settings, shot_id: int, arguments: Solve, ties: bool = True) -> tuple[SharedShot, Stamps]:
+    """Return a shot as a solve takes it, and what that is made from; those constraints that ties made are left out
+    where `ties` says so.
     """
     row = plate_row(settings, shot_id)
     with session(settings.database) as opened:
         shot = opened.get(Shot, shot_id)
         rows, stamps, name = live_tracks(opened, shot), stamps_of(opened, shot), shot.name
         evidence, fps = tuple(read_constraints(shot.constraints)), float(Fraction(shot.plate.fps))
-        evidence = tuple(one for one in evidence if not (without and one.name.startswith(without)))
+        evidence = tuple(one for one in evidence if ties or not made_by_tie(one))
         first = opened.get(Attempt, arguments.begin) if arguments.begin else None
         begin = path_of(Media(settings.media), first) if first else None
         held = next((one for one in evidence if isinstance(one, Hold) and one.name == arguments.begin_path), None)

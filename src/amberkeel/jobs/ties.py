@@ -6,7 +6,7 @@ import numpy as np
 
 from amberkeel.core.errors import TieError
 from amberkeel.core.progress import Progress, span
-from amberkeel.core.solve.evidence.statement import Anchor, constraint_documents, read_constraints
+from amberkeel.core.solve.evidence.statement import Anchor, constraint_documents, made_by_tie, read_constraints
 from amberkeel.core.solve.shared_lens import solve_shots
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.ties.align import LEAST, seen_off
@@ -135,13 +135,13 @@ def keep_aligned(opened, media: Media, shot: Shot, attempt: Attempt, aligned: Al
 def _again(settings: Settings, shot_id: int, solution: Solution, base: int, progress: Progress) -> Solution:
     """Return the shot solved from its tracks as they are now, begun where the pinned attempt stands."""
     order = solving.Solve(motion=solution.motion, begin=base, zoom=solution.recipe.zoom)
-    shot, _ = solving.to_solve(settings, shot_id, order, without=TIED)
+    shot, _ = solving.to_solve(settings, shot_id, order, ties=False)
     return solve_shots([shot], progress)[0]
 
 
 def without_ties(solution: Solution) -> Solution:
     """Return a solution whose recipe no longer says what ties said before."""
-    others = tuple(one for one in solution.recipe.evidence if not one.name.startswith(TIED))
+    others = tuple(one for one in solution.recipe.evidence if not made_by_tie(one))
     return replace(solution, recipe=replace(solution.recipe, evidence=others))
 
 
@@ -169,7 +169,7 @@ def _constraints(shot: Shot, anchored: list[Anchored], done: Refined, exact: boo
     """Return a shot's constraints with its ties in place of those it had: the next solve lands in the set too."""
     wrong = {name for name, one in zip(done.ties.names, done.alignment.wrong) if one}
     anchors: list[Anchor] = anchors_of([one for one in anchored if one.name not in wrong], done.alignment, exact)
-    made = [one.model_copy(update={"name": f"{TIED}{one.name}"}) for one in anchors]
+    made = [one.model_copy(update={"name": f"{TIED}{one.name}", "tie": True}) for one in anchors]
     return constraint_documents(read_constraints([*untied(shot), *constraint_documents(made)]))
 
 

@@ -311,6 +311,7 @@ class Job(Base):
     """
 
     __tablename__ = "job"
+    __table_args__ = (Index("job_waiting", "background", "id", postgresql_where=text("state = 'queued'")),)
     id: Mapped[int] = mapped_column(primary_key=True)
     shot_id: Mapped[int | None] = mapped_column(ForeignKey("shot.id"), index=True)
     kind: Mapped[str] = mapped_column(String(20))

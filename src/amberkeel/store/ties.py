@@ -28,7 +28,7 @@ from amberkeel.store.tracks import live_tracks
 from amberkeel.store.world import found_of, pinned_of, solved_of
 
 TIED = "tie "
-"""What the names of the anchored points begin with that ties make."""
+"""What the names of the anchored points begin with that ties make, for who reads them."""
 
 PLACE = "set-"
 """What the ids of proxies and probe objects begin with that came from a set."""
@@ -183,7 +183,7 @@ def untied(shot: Shot) -> list[dict]:
 
 
 def _by_a_tie(constraint: dict) -> bool:
-    return str(constraint.get("name", "")).startswith(TIED)
+    return bool(constraint.get("tie", str(constraint.get("name", "")).startswith(TIED)))
 
 
 def copied(shot: Shot, row: FilmSet, when: date) -> list[dict]:
@@ -203,7 +203,8 @@ def copied(shot: Shot, row: FilmSet, when: date) -> list[dict]:
         raise TieError(f"{shot.name} is not in the world of {row.name} yet.", "Align it first.")
     of = f" of {row.name[:40]}, version {aligned['version']}, copied {when:%d %b %Y}"
     return [
-        {**one, "name": one["name"].removeprefix(TIED)[:40] + of} if _by_a_tie(one) else one for one in shot.constraints
+        {**one, "name": one["name"].removeprefix(TIED)[:40] + of, "tie": False} if _by_a_tie(one) else one
+        for one in shot.constraints
     ]
 
 

@@ -185,7 +185,7 @@ def _anchor(asked: Stated, opened, shot: Shot) -> tuple[list[dict], str]:
     xyz = [maybe_number(v, axis) for v, axis in ((asked.x, "X"), (asked.y, "Y"), (asked.z, "Z"))]
     if xyz == [None] * 3:
         raise KeelError("Type at least one of X, Y and Z, in metres.")
-    return [{"kind": "anchor", "track": asked.tracks[0], "xyz": xyz} | _sigma(asked)], "Anchor a point"
+    return [{"kind": "anchor", "tie": False, "track": asked.tracks[0], "xyz": xyz} | _sigma(asked)], "Anchor a point"
 
 
 def _copied(asked: Stated, opened, shot: Shot) -> tuple[list[dict], str]:
@@ -202,7 +202,7 @@ def _copied(asked: Stated, opened, shot: Shot) -> tuple[list[dict], str]:
             raise KeelError(f"Track {names[track]} has no point in attempt {attempt.number}.", "Leave it out.")
         sigma = _sigma(asked).get("sigma") or sure.get(track) or ANCHOR_SIGMA
         name = f"{names[track]} as in attempt {attempt.number}"
-        rows.append({"kind": "anchor", "track": track, "xyz": xyz.tolist(), "sigma": sigma, "name": name})
+        rows.append({"kind": "anchor", "tie": False, "track": track, "xyz": xyz.tolist(), "sigma": sigma, "name": name})
     taken = {row["name"] for row in shot.constraints}
     return [
         row for row in rows if row["name"] not in taken

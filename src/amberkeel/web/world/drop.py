@@ -90,7 +90,8 @@ def _anchor(sight: Sight, track, asked: Dropped, sigma: float | None) -> dict | 
         return None
     away = float(np.linalg.norm(spot.xyz - sight.path.positions[sight.row]))
     return {
-        "kind": "anchor", "track": track.id, "name": f"{track.name} dropped", "xyz": spot.xyz.round(6).tolist(),
+        "kind": "anchor", "tie": False, "track": track.id, "name": f"{track.name} dropped",
+        "xyz": spot.xyz.round(6).tolist(),
         "sigma": sigma or round(max(DROP_SHARE * away, 1e-6), 6), "exact": bool(asked.exact),
     }  # fmt: skip
 

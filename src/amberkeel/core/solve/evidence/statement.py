@@ -4,7 +4,7 @@ Lengths are metres, angles degrees; tracks are meant by id, or by name in a file
 """
 
 from collections.abc import Sequence
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError, model_validator
 
@@ -40,12 +40,21 @@ class Constraint(BaseModel):
 
 
 class Anchor(Constraint):
-    """A track at known coordinates; null for an axis that is not known."""
+    """A track at known coordinates; null for an axis that is not known. `tie` says that a tie to a set made it."""
 
     kind: Literal["anchor"] = "anchor"
     track: Track
     xyz: MaybeTriple
     sigma: Positive | tuple[Positive, Positive, Positive] = 0.01
+    tie: bool = False
+
+    @model_validator(mode="before")
+    @classmethod
+    def _named_once(cls, given: Any) -> Any:
+        """Documents from before `tie` was written said it by the name."""
+        if isinstance(given, dict) and "tie" not in given:
+            return {**given, "tie": str(given.get("name", "")).startswith("tie ")}
+        return given
 
 
 class DistanceBetween(Constraint):
@@ -208,6 +217,11 @@ def read_constraint_file(document: object) -> list[Constraint]:
     if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
         raise SolveError("The file has no list of constraints.")
     return read_constraints([_in_metres(row, METRES[unit]) for row in rows])
+
+
+def made_by_tie(one: Constraint) -> bool:
+    """Return whether a tie to a set made a constraint."""
+    return isinstance(one, Anchor) and one.tie
 
 
 def constraint_documents(constraints: Sequence[Constraint]) -> list[dict]:
