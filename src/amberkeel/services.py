@@ -28,6 +28,9 @@ WEB_PROCESSES = 2
 PORT_TRIES = 4
 """Ports that are tried for a service, where another process takes each before it is bound."""
 
+HEALTH_S = 60
+"""Seconds in which a process of the web server must answer its parent, which ends it otherwise, with all its requests."""
+
 START_S = 180.0
 """Seconds that a service may take until it answers, on a machine that is busy with others."""
 
@@ -269,6 +272,7 @@ class Local:
                 sys.executable, "-m", "uvicorn", "amberkeel.web.server:make", "--factory", "--host", "127.0.0.1",
                 "--port", str(port), "--workers", str(processes), "--log-level", "warning", "--no-access-log",
                 "--no-server-header", "--timeout-graceful-shutdown", "2",
+                "--timeout-worker-healthcheck", str(HEALTH_S),
             ]  # fmt: skip
             self._spawn("web", command, env=self.environment)
 

@@ -85,4 +85,5 @@ def page(name: str = "desk"):
 def for_stage(stage: str):
     """Lead to the page of a stage."""
     name = stage if stage in PAGES else OF_STAGE.get(stage, "desk")
-    return redirect(url_for("help.page", name=name, **request.args.to_dict()))
+    part = {"part": "1"} if request.args.get("part") else {}
+    return redirect(url_for("help.page", name=name, **part))

@@ -10,6 +10,7 @@ from a2wsgi import WSGIMiddleware
 
 from amberkeel.settings import Settings, from_environment
 from amberkeel.web import create_app
+from amberkeel.web.bodies import Bodies
 from amberkeel.web.news import News
 
 THREADS = 24
@@ -33,6 +34,7 @@ class Server:
     def __init__(self, settings: Settings):
         self.settings = settings
         self.news = News(settings.database)
+        self.bodies = Bodies()
         self.pages = WSGIMiddleware(create_app(settings), workers=THREADS)
 
     async def __call__(self, scope, receive, send) -> None:
@@ -41,8 +43,8 @@ class Server:
             await self._live(receive, send)
         elif scope["type"] == "http" and scope["path"] == EVENTS:
             await self._stream(scope, receive, send)
-        else:
-            await self.pages(scope, receive, send)
+        elif scope["type"] == "http":
+            await self.bodies.serve(scope, receive, send, self.pages)
 
     async def _live(self, receive, send) -> None:
         while True:

@@ -92,9 +92,12 @@ class Recipient(BaseModel):
     @classmethod
     def _named(cls, naming: str) -> str:
         try:
-            fields = {name for _, name, _, _ in string.Formatter().parse(naming) if name is not None}
+            parsed = [part for part in string.Formatter().parse(naming) if part[1] is not None]
         except ValueError:
             raise ValueError("a { or } of the naming has no other half") from None
+        if any(spec or turn for _, _, spec, turn in parsed):
+            raise ValueError("a token of the naming stands alone in its { }: no : and no ! in it")
+        fields = {str(name) for _, name, _, _ in parsed}
         unknown = sorted(fields - set(TOKENS))
         if unknown:
             raise ValueError(f"there is no token {{{unknown[0]}}}; use {', '.join(f'{{{t}}}' for t in TOKENS)}")

@@ -164,9 +164,9 @@ def _tracks(found: dict, states: dict, plate: Extent, origin: str) -> TrackSet:
 def kind_of(name: str) -> str:
     """Return the kind that a track's name speaks of: tag, auto, or hand."""
     family, dash, number = name.split(".")[0].rpartition("-")
-    if dash and number.isdigit() and family[:1].isdigit() and "h" in family:
+    if dash and number.isdecimal() and family[:1].isdigit() and "h" in family:
         return TAG
-    return AUTO if name[:1] == "a" and name[1:5].isdigit() else HAND
+    return AUTO if name[:1] == "a" and name[1:5].isdecimal() else HAND
 
 
 def _check_inside(tracks: TrackSet, plate: Extent) -> None:

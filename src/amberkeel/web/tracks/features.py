@@ -76,7 +76,7 @@ def follow_arguments(given: Following) -> dict:
     if given.images not in IMAGES:
         raise KeelError(f"There are no images “{given.images}”.")
     bridge = given.bridge or "0"
-    if not bridge.isdigit() or int(bridge) > 60:
+    if not (bridge.isascii() and bridge.isdecimal() and len(bridge) <= 2 and int(bridge) <= 60):
         raise KeelError("A burst of blur can be bridged over 0 to 60 frames.")
     return {
         "count": asked.count,

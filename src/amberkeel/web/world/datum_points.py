@@ -160,7 +160,7 @@ def with_length(kept: dict, asked: DatumPart, between: dict, label: str, what: s
 
 
 def _plain(text: str) -> bool:
-    return text.strip().replace(",", "").replace(".", "").isdigit()
+    return text.strip().replace(",", "").replace(".", "").isdecimal()
 
 
 def change_distance(kept: dict, asked: DatumPart, *_) -> Change:
