@@ -29,7 +29,7 @@ PORT_TRIES = 4
 """Ports that are tried for a service, where another process takes each before it is bound."""
 
 HEALTH_S = 60
-"""Seconds in which a process of the web server must answer its parent, which ends it otherwise, with all its requests."""
+"""Seconds in which a process of the web server must answer its parent, which ends it otherwise."""
 
 START_S = 180.0
 """Seconds that a service may take until it answers, on a machine that is busy with others."""
