@@ -199,6 +199,7 @@ def test_proposals_are_masked_or_dismissed_for_good(
     media = Media(service.environment["AMBERKEEL_MEDIA"])
     frames = list(range(1010, 1020))
     with session(database) as opened:
+        hold_shot(opened, masked_shot)
         rows = [
             Proposal(
                 shot_id=masked_shot,

@@ -14,7 +14,7 @@ from jsonschema import validate
 from simulated import lowest
 from sqlalchemy import delete, event, select
 
-from amberkeel.store.held import hold_shot
+from amberkeel.store.held import free_of_shots, hold_shot
 from amberkeel.store.models import Attempt, Plate, Production, Shot
 from amberkeel.store.session import maker, session
 from amberkeel.store.stages import stages
@@ -285,6 +285,7 @@ def test_a_board_of_hundreds_of_shots_asks_little(client, database):
     assert len(asked) < 20
     with session(database) as opened:
         ids = list(opened.scalars(select(Shot.id).where(Shot.production_id == production_id)))
+        free_of_shots(opened)
         for table in (Attempt, Plate):
             opened.execute(delete(table).where(table.shot_id.in_(ids)))
         opened.execute(delete(Shot).where(Shot.id.in_(ids)))

@@ -316,7 +316,7 @@ def test_what_somebody_waits_for_comes_first_and_a_shot_has_one_job_at_a_time(da
 def test_jobs_say_what_failed_and_can_be_cancelled(client, database, fresh_shot):
     assert "still coming in" in client.post(f"/shots/{fresh_shot}/solve", json={}).json["error"]
     with session(database) as opened:
-        opened.scalar(select(Plate).where(Plate.shot_id == fresh_shot)).proxies = ["0" * 64] * 40
+        hold_shot(opened, fresh_shot).plate.proxies = ["0" * 64] * 40
     assert "no number" in client.post(f"/shots/{fresh_shot}/solve", json={"focal_mm": "wide"}).json["error"]
     started = client.post(f"/shots/{fresh_shot}/solve", json={})
     failed = wait_for(database, started.json["job"], ["failed"])

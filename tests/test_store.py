@@ -231,6 +231,7 @@ def test_the_datum_is_set_on_solved_points(opened, shot_id, service):
     low = lowest(document["points"], 40)
     chosen = [p["id"] for p in low]
     assert chosen == [ids[p["track"]] for p in low]
+    hold_shot(opened, shot_id)
     shot.datum = {"ground": chosen, "origin": chosen[:1], "scale": {"tracks": chosen[3:5], "metres": 2.45}}
     datum = datum_of(opened, media, shot, attempt)
     world = document_in_world(document, datum)

@@ -8,6 +8,7 @@ from urllib.parse import parse_qs
 
 from a2wsgi import WSGIMiddleware
 
+from amberkeel.core.foreign.door import get_ready
 from amberkeel.settings import Settings, from_environment
 from amberkeel.web import create_app
 from amberkeel.web.bodies import Bodies
@@ -51,6 +52,7 @@ class Server:
             event = (await receive())["type"]
             if event == "lifespan.startup":
                 self.news.start()
+                self._ready = asyncio.create_task(asyncio.to_thread(get_ready))
             else:
                 self.news.stop()
             await send({"type": f"{event}.complete"})

@@ -20,8 +20,12 @@ from amberkeel.core.foreign import door
 from amberkeel.core.foreign.plain import NotPlain, packed, unpacked
 from amberkeel.core.foreign.sandbox import give_up
 
-PRELOADED = ("numpy", "cv2", "OpenImageIO", "pxr.Usd", "pxr.UsdGeom", "trimesh", "collada", "av", "scipy.spatial")
-"""Libraries that readers need and that are long in coming; a child has them at once."""
+PRELOADED = (
+    "numpy", "cv2", "OpenImageIO", "pxr.Usd", "pxr.UsdGeom", "trimesh", "collada", "av", "scipy.spatial",
+    "amberkeel.core.handoff.camera_files", "amberkeel.core.world.mesh_files", "amberkeel.core.world.paintings",
+    "amberkeel.core.lens.from_st_map", "amberkeel.core.ties.set_file", "amberkeel.core.solve_order",
+)  # fmt: skip
+"""What readers need and is long in coming; a child has it at once."""
 
 _SIZE = struct.Struct("<Q")
 
@@ -39,6 +43,7 @@ def main(descriptor: int) -> None:
     for name in PRELOADED:
         with suppress(ImportError):
             importlib.import_module(name)
+    _keep_no_loops()
     while True:
         said, handles, _, _ = socket.recv_fds(control, 1, 1)
         if not said:
@@ -50,6 +55,13 @@ def main(descriptor: int) -> None:
                 _serve(connection)
                 os._exit(0)
             connection.close()
+
+
+def _keep_no_loops() -> None:
+    """Let loops that are compiled in a child be forgotten with it: it may not write where the others are kept."""
+    from numba.core.caching import FunctionCache
+
+    FunctionCache.save_overload = lambda *_given: None
 
 
 def _serve(connection: socket.socket) -> None:

@@ -26,7 +26,7 @@ def json_in(data: bytes, name: str) -> Any:
     try:
         return json.loads(data)
     except ValueError as error:
-        raise UnreadableJson(f"{name} holds no JSON that can be read.", "Is it complete?") from error
+        raise UnreadableJson(f"{name} cannot be read as JSON.", "Is it complete?") from error
 
 
 @guarded("This table", UnreadableJson)

@@ -84,7 +84,7 @@ def open_picture(path: Path) -> Opened:
     if source is None:
         with suppress(UnicodeDecodeError):
             oiio.geterror()
-        raise PlateError(f"{name} cannot be read as a picture.", "Is it complete, and PNG, JPEG, TIFF, EXR or DPX?")
+        raise _unreadable(name)
     try:
         part, channel = _picture_in(source, name)
         opened = Opened(source, source.spec(part, 0), part, channel, name)
@@ -100,14 +100,16 @@ def open_picture(path: Path) -> Opened:
         raise
 
 
+def _unreadable(name: str) -> PlateError:
+    return PlateError(f"{name} cannot be read as a picture.", "Is it complete, and PNG, JPEG, TIFF, EXR or DPX?")
+
+
 def check_signature(path: Path) -> None:
     """Raise PlateError where a file does not begin as one of the kinds that are read, before a decoder looks at it."""
     with open(path, "rb") as file:
         begins = file.read(_LONGEST)
     if not begins.startswith(_SIGNATURES):
-        raise PlateError(
-            f"{path.name} is no picture, whatever its name says.", "PNG, JPEG, TIFF, EXR and DPX are read."
-        )
+        raise _unreadable(path.name)
 
 
 def _damaged(name: str, reason: str) -> PlateError:

@@ -30,6 +30,6 @@ def check_links(where: Path, roots: Iterable[Path]) -> Path:
         raise PlateError("That path cannot be read.", "Choose a folder inside the plate roots.") from error
     if any(not any(one.is_relative_to(home) for home in homes) for one in leading):
         raise PlateError(
-            f"{folder.name} holds links that lead out of the plate roots.", "Choose a folder that holds the files."
+            f"A link in {folder.name} leads out of the plate roots.", "Choose a folder that holds the files themselves."
         )
     return path
