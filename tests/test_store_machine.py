@@ -27,7 +27,7 @@ from amberkeel.store.jobs import add_job
 from amberkeel.store.models import Attempt, Edit, Job, Mask, Plate, Production, Shot, Track, Trial
 from amberkeel.store.session import maker, session
 
-EXAMPLES = int(os.environ.get("KEEL_EXAMPLES", "15"))
+EXAMPLES = int(os.environ.get("KEEL_EXAMPLES", "10"))
 """Runs of the machine; more are looked through by `KEEL_EXAMPLES=500 ./keel test tests/test_store_machine.py`."""
 
 EVERYTHING = {"all"}
