@@ -6,6 +6,7 @@ import struct
 import subprocess
 import sys
 import tempfile
+import time
 import zlib
 from collections import Counter
 from collections.abc import Iterator
@@ -22,9 +23,14 @@ from amberkeel.core.handoff.track_table import read_tracks_csv
 from amberkeel.core.pictures.facts import picture_facts
 from amberkeel.core.pictures.read import read_matte, read_picture
 from amberkeel.core.plate.plate import Plate, open_plate
+from benchmarks.hostile_scenes import outcomes
 from benchmarks.peak import peak_bytes
 
 COUNT = 200
+
+SCENES = 200
+"""Cameras, meshes, tables and documents of each kind."""
+
 MOST_BYTES = 1.5 * 1024**3
 """Memory that reading hostile files may take, the libraries included."""
 
@@ -48,6 +54,22 @@ def run() -> None:
     print(
         f"\n{sum(done.counts.values())} hostile files: {dict(done.counts)} (target: none broken), memory "
         f"{done.memory / 1024**3:.2f} GiB (target 1.50){'; first: ' + done.first if done.first else ''}"
+    )
+    _scenes()
+
+
+def _scenes() -> None:
+    """Print what became of hostile cameras, meshes, tables and documents, and how long the slowest took."""
+    counts: Counter = Counter()
+    first, slowest, began = "", 0.0, time.monotonic()
+    with tempfile.TemporaryDirectory() as folder:
+        for kind, said, _ in outcomes(Path(folder), SCENES):
+            slowest, began = max(slowest, time.monotonic() - began), time.monotonic()
+            counts[said.split(":")[0]] += 1
+            first = first or (f"{kind} {said}" if said.startswith("broken") else "")
+    print(
+        f"{sum(counts.values())} hostile scenes and tables: {dict(counts)} (target: none broken), the slowest "
+        f"{slowest:.1f} s (target 20){'; first: ' + first if first else ''}"
     )
 
 
