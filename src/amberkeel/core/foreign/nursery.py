@@ -61,7 +61,7 @@ def _keep_no_loops() -> None:
     """Let loops that are compiled in a child be forgotten with it: it may not write where the others are kept."""
     from numba.core.caching import FunctionCache
 
-    FunctionCache.save_overload = lambda *_given: None
+    FunctionCache.save_overload = lambda *_given: None  # type: ignore[method-assign]
 
 
 def _serve(connection: socket.socket) -> None:
