@@ -23,7 +23,8 @@ LONGEST = (
     "ties_pages", "casebook_pages", "hard_shots", "shared_lens", "house", "bad_requests", "masks_pages", "world_pages",
     "diagnosis", "repairs", "motions", "faults", "lens_pages", "service", "handoff_pages", "refinements",
     "lens_evidence", "shed_doors", "command_line", "lens_pictures", "keeping", "masks", "lens_shared", "subject_pages",
-    "tracks_pages", "migrations", "store_machine", "journey", "evidence", "histories", "foreign", "nothing_lost", "solve",
+    "tracks_pages", "migrations", "store_machine", "journey", "evidence", "histories",
+    "foreign", "nothing_lost", "solve",
     "solve_parts", "hard_plates", "news", "subjects",
 )  # fmt: skip
 """Files of tests that take longest, in this order: begun first, so that no process is left with one at the end."""
