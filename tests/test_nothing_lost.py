@@ -4,6 +4,7 @@ import asyncio
 import os
 import re
 import threading
+from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
 from pathlib import Path
 
@@ -192,7 +193,9 @@ def served(pieces, wait=None):
             seen.append(piece.get("body"))
 
     scope = {"type": "http", "headers": [(b"content-length", b"9")]}
-    asyncio.run(bodies.Bodies().serve(scope, receive, send, pages))
+    # In a thread of its own: that of the tests may run a browser's loop.
+    with ThreadPoolExecutor(1) as pool:
+        pool.submit(lambda: asyncio.run(bodies.Bodies().serve(scope, receive, send, pages))).result()
     return seen, sent
 
 
