@@ -21,11 +21,9 @@ _FULL = {
 def disk_words(error: OSError) -> str | None:
     """Return in words that a disk takes nothing more; None for any other error."""
     said = _FULL.get(error.errno or 0)
-    return (
-        f"{said}, for temporary files or for what is kept. Nothing was changed: make room, then do it again."
-        if (said)
-        else None
-    )
+    if said is None:
+        return None
+    return f"{said}, for temporary files or for what is kept. Nothing was changed: make room, then do it again."
 
 
 class KeelError(Exception):

@@ -185,6 +185,8 @@ def _sampled(stage, camera, frames: np.ndarray) -> ImportedPath:
     """Return a USD camera on frames (F,), metres and Y up, looking along its own +Z as ours does."""
     from pxr import UsdGeom
 
+    from amberkeel.core.handoff.usd_times import turned
+
     metres, turn = UsdGeom.GetStageMetersPerUnit(stage), np.eye(3)
     if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z:
         turn = Y_FROM_Z_UP
@@ -192,8 +194,7 @@ def _sampled(stage, camera, frames: np.ndarray) -> ImportedPath:
     for frame in frames.tolist():
         cache.SetTime(frame)
         matrix = np.array(cache.GetLocalToWorldTransform(camera.GetPrim()))
-        axes = matrix[:3, :3] / np.maximum(np.linalg.norm(matrix[:3, :3], axis=1, keepdims=True), 1e-12)
         positions.append(turn @ matrix[3, :3] * metres)
-        rotations.append(turn @ axes.T @ np.diag([1.0, -1.0, -1.0]))
+        rotations.append(turn @ turned(matrix).T @ np.diag([1.0, -1.0, -1.0]))
         shares.append(camera.GetFocalLengthAttr().Get(frame) / camera.GetHorizontalApertureAttr().Get(frame))
     return ImportedPath(frames, np.array(positions), np.array(rotations), np.array(shares))

@@ -7,8 +7,7 @@ import numpy as np
 from pxr import Sdf, Tf, Usd, UsdGeom
 
 from amberkeel.core.errors import HandoffError
-
-MOST_FRAMES = 100_000
+from amberkeel.core.handoff.camera_paths import MOST_FRAMES
 
 
 def open_alone(path: Path) -> Usd.Stage:
