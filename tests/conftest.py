@@ -9,7 +9,8 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from desk import new_page, new_production, taken_in
+import sqlalchemy as sa
+from desk import beside, new_page, new_production, taken_in
 from plates import rendered, simulated
 
 from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
@@ -139,6 +140,23 @@ def service(plate_folder, tmp_path_factory):
 def database(service):
     """The running application's database address."""
     return service.environment["AMBERKEEL_DATABASE"]
+
+
+@pytest.fixture(scope="module")
+def store(service, request):
+    """The address of a database that holds this file's rows alone: no worker looks at it, no page shows it.
+
+    The environment names it meanwhile.
+    """
+    from amberkeel.store.models import Base
+
+    with beside(service, request.module.__name__.rpartition(".")[2]) as address:
+        engine = sa.create_engine(address)
+        Base.metadata.create_all(engine)
+        engine.dispose()
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setenv("AMBERKEEL_DATABASE", address)
+            yield address
 
 
 def renumbered(solution, ids):

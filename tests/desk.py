@@ -4,6 +4,8 @@ screen.
 
 from contextlib import contextmanager
 
+import sqlalchemy as sa
+
 FORGET = "if (!sessionStorage.getItem('test')) { localStorage.clear(); sessionStorage.setItem('test', '1'); }"
 """Run before a page's own scripts: what other pages remembered is forgotten, what this one remembers is kept."""
 
@@ -113,3 +115,17 @@ def pull(page, a, b):
     page.mouse.down()
     page.mouse.move(*page.at(*b), steps=4)
     page.mouse.up()
+
+
+@contextmanager
+def beside(service, name):
+    """Give the address of an empty database beside the application's, for what would be in others' way there."""
+    address = sa.make_url(service.environment["AMBERKEEL_DATABASE"])
+    server = sa.create_engine(address, isolation_level="AUTOCOMMIT")
+    with server.connect() as link:
+        link.execute(sa.text(f"drop database if exists {name} with (force)"))
+        link.execute(sa.text(f"create database {name}"))
+    yield address.set(database=name).render_as_string(hide_password=False)
+    with server.connect() as link:
+        link.execute(sa.text(f"drop database {name} with (force)"))
+    server.dispose()

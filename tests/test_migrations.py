@@ -10,6 +10,7 @@ from alembic.autogenerate import compare_metadata
 from alembic.config import Config
 from alembic.migration import MigrationContext
 from alembic.script import ScriptDirectory
+from desk import beside
 
 from amberkeel.store import migrate
 from amberkeel.store.models import Base
@@ -38,20 +39,11 @@ REVISIONS = [one.revision for one in ScriptDirectory.from_config(config()).walk_
 @pytest.fixture
 def empty(service, monkeypatch):
     """A database of its own; the environment names it."""
-    address = sa.make_url(service.environment["AMBERKEEL_DATABASE"])
-    server = sa.create_engine(address, isolation_level="AUTOCOMMIT")
-    name = "migrated"
-    with server.connect() as link:
-        link.execute(sa.text(f"drop database if exists {name} with (force)"))
-        link.execute(sa.text(f"create database {name}"))
-    own = address.set(database=name).render_as_string(hide_password=False)
-    monkeypatch.setenv("AMBERKEEL_DATABASE", own)
-    engine = sa.create_engine(own)
-    yield engine
-    engine.dispose()
-    with server.connect() as link:
-        link.execute(sa.text(f"drop database {name} with (force)"))
-    server.dispose()
+    with beside(service, "migrated") as own:
+        monkeypatch.setenv("AMBERKEEL_DATABASE", own)
+        engine = sa.create_engine(own)
+        yield engine
+        engine.dispose()
 
 
 def sample(column: sa.Column, k: int):

@@ -31,9 +31,9 @@ SOURCE = Path(queue.__file__).parents[1]
 
 
 @pytest.fixture
-def shot(database, request):
+def shot(store, request):
     """A shot of a production of its own."""
-    with session(database) as opened:
+    with session(store) as opened:
         plate = Plate(source="nowhere", label="x", first=1, last=2, width=8, height=8)
         made = Shot(production=Production(name=f"Kept {request.node.name}"), name="KEP_010", plate=plate)
         opened.add(made)
@@ -41,15 +41,15 @@ def shot(database, request):
         return made.id
 
 
-def test_a_shot_that_is_not_held_is_not_written(database, shot):
-    with pytest.raises(NotHeld), session(database) as opened:
+def test_a_shot_that_is_not_held_is_not_written(store, shot):
+    with pytest.raises(NotHeld), session(store) as opened:
         opened.get(Shot, shot).note = "unheld"
-    with pytest.raises(NotHeld), session(database) as opened:
+    with pytest.raises(NotHeld), session(store) as opened:
         opened.get(Shot, shot).plate.label = "unheld"
-    with session(database) as opened:
+    with session(store) as opened:
         before = hold_shot(opened, shot).revision
         hold_shot(opened, shot).note = "held"
-    with session(database) as opened:
+    with session(store) as opened:
         kept = opened.get(Shot, shot)
         assert (kept.note, kept.revision, kept.plate.label) == ("held", before + 1, "x")
 
@@ -71,8 +71,8 @@ def written(home: Path, version: int) -> Written:
     return Written(folder, version, (), (), home / f"kep_v{version:03d}")
 
 
-def test_a_package_without_a_row_is_in_nobodys_way(database, shot):
-    with session(database) as opened:
+def test_a_package_without_a_row_is_in_nobodys_way(store, shot):
+    with session(store) as opened:
         home = folder_of(Media(from_environment().media), hold_shot(opened, shot))
         left = home / "kep_v001"
         left.mkdir(parents=True)
@@ -80,7 +80,7 @@ def test_a_package_without_a_row_is_in_nobodys_way(database, shot):
         made = put_package(opened, opened.get(Shot, shot), written(home, 1))
         assert [one.name for one in made.folder.iterdir()] == ["README.txt"] and made.folder == left
         opened.add(Package(shot_id=shot, recipient="r", version=1, folder=left.name, manifest={}, made_of={}))
-    with session(database) as opened:
+    with session(store) as opened:
         held = hold_shot(opened, shot)
         with pytest.raises(HandoffError, match="made meanwhile"):
             put_package(opened, held, written(home, 1))
@@ -90,7 +90,7 @@ def test_a_package_without_a_row_is_in_nobodys_way(database, shot):
         assert (left / "README.txt").read_text() == "whole"
 
 
-def test_a_file_that_is_wanted_again_outlives_a_clean_up(database, tmp_path):
+def test_a_file_that_is_wanted_again_outlives_a_clean_up(store, tmp_path):
     media = Media(tmp_path)
     (tmp_path / "large").write_bytes(os.urandom(3 << 20))
     digest = media.put_file(tmp_path / "large")
@@ -98,7 +98,7 @@ def test_a_file_that_is_wanted_again_outlives_a_clean_up(database, tmp_path):
     old = 0.0
     os.utime(media.path(digest), (old, old))
     assert media.put(media.get(digest)) == digest
-    with session(database) as opened:
+    with session(store) as opened:
         assert clean_up(opened, tmp_path) == 0
         os.utime(media.path(digest), (old, old))
         assert clean_up(opened, tmp_path) == 3 << 20
@@ -106,8 +106,8 @@ def test_a_file_that_is_wanted_again_outlives_a_clean_up(database, tmp_path):
     assert media.path(digest).exists() and not list(media.path(digest).parent.glob("*.*"))
 
 
-def test_a_moved_shots_lens_outlives_the_production_it_came_from(database, shot):
-    with session(database) as opened:
+def test_a_moved_shots_lens_outlives_the_production_it_came_from(store, shot):
+    with session(store) as opened:
         held = hold_shot(opened, shot)
         old, new = held.production, Production(name="Where it went")
         profile = LensProfile(production_id=old.id, name="30 mm", document={"image": 1, "lens": 2, "sigma": 3,
@@ -118,17 +118,17 @@ def test_a_moved_shots_lens_outlives_the_production_it_came_from(database, shot)
         edits.apply(opened, shot, "lens", {"profile": None, "label": "Use none"})
         keeping.move_shot(opened, held, new)
         numbers = old.id, new.id
-    with session(database) as opened:
+    with session(store) as opened:
         edits.undo(opened, shot)
         used = opened.get(LensProfile, opened.get(Shot, shot).profile_id)
         assert (used.production_id, used.name) == (numbers[1], "30 mm")
         opened.get(Production, numbers[0]).deleted = now() - keeping.KEPT_FOR - timedelta(hours=1)
-    keeping.purge(database)
-    with session(database) as opened:
+    keeping.purge(store)
+    with session(store) as opened:
         assert opened.get(Production, numbers[0]) is None and opened.get(Shot, shot).profile_id == used.id
 
 
-def test_the_watcher_survives_what_it_does_and_says_so(database, monkeypatch):
+def test_the_watcher_survives_what_it_does_and_says_so(store, monkeypatch):
     stop, rounds = threading.Event(), []
 
     def broken(settings):
@@ -138,17 +138,17 @@ def test_the_watcher_survives_what_it_does_and_says_so(database, monkeypatch):
 
     monkeypatch.setattr(queue, "CHORES", {"Tidying": (0.0, broken)})
     queue.watch_over(from_environment(), stop)
-    with session(database) as opened:
+    with session(store) as opened:
         assert rounds == [1] and "Tidying failed" in trouble(opened)
     stop.clear()
     monkeypatch.setattr(queue, "CHORES", {"Tidying": (0.0, lambda settings: stop.set())})
     queue.watch_over(from_environment(), stop)
-    with session(database) as opened:
+    with session(store) as opened:
         assert trouble(opened) == ""
 
 
-def test_a_heartbeat_from_the_future_is_none(database, shot):
-    with session(database) as opened:
+def test_a_heartbeat_from_the_future_is_none(store, shot):
+    with session(store) as opened:
         jobs = [add_job(opened, "own", shot) for _ in range(2)]
         for job, away in zip(jobs, (timedelta(hours=2), timedelta(0))):
             job.state, job.heartbeat = "running", now() + away

@@ -364,8 +364,8 @@ class Shots(RuleBasedStateMachine):
             assert shot.revision == self.revision and shot.attempts == len(self.attempts) + bool(self.trial)
 
 
-def test_what_is_answered_stands(database):
-    machine = type("Machine", (Shots,), {"database": database})
+def test_what_is_answered_stands(store):
+    machine = type("Machine", (Shots,), {"database": store})
     run_state_machine_as_test(
         machine,
         settings=settings(
@@ -376,15 +376,15 @@ def test_what_is_answered_stands(database):
     )  # fmt: skip
 
 
-def test_two_edits_on_one_revision_are_not_both_taken(database):
+def test_two_edits_on_one_revision_are_not_both_taken(store):
     """Both sessions loaded the shot before either changed it; the second edit must see the first."""
-    with session(database) as opened:
+    with session(store) as opened:
         plate = Plate(source="nowhere", label="x", first=1, last=2, width=8, height=8)
         shot = Shot(production=Production(name="Two at once"), name="TWO_010", plate=plate)
         opened.add(shot)
         opened.flush()
         number = shot.id
-    first, second = maker(database)(), maker(database)()
+    first, second = maker(store)(), maker(store)()
     loaded = []
     for one in (first, second):
         with one.begin():
@@ -394,7 +394,7 @@ def test_two_edits_on_one_revision_are_not_both_taken(database):
         edits.apply(first, number, "constraints", {"constraints": [known(1)], "label": "One"}, 0)
     with pytest.raises(StaleEdit), second.begin():
         edits.apply(second, number, "constraints", {"constraints": [known(2)], "label": "Two"}, 0)
-    with session(database) as opened:
+    with session(store) as opened:
         assert (opened.get(Shot, number).constraints, opened.get(Shot, number).revision) == ([known(1)], 1)
     first.close()
     second.close()
