@@ -4,13 +4,12 @@ import os
 import pickle
 import shutil
 import time
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 import sqlalchemy as sa
-from desk import beside, new_page, new_production, taken_in
+from desk import beside, new_page, solved_in, taken_in
 from plates import rendered, simulated
 
 from amberkeel.core.follow import DetectSettings, FollowSettings, follow_plate
@@ -159,44 +158,13 @@ def store(service, request):
             yield address
 
 
-def renumbered(solution, ids):
-    """Return a solution of the same tracks under other numbers, in the same order."""
-    new = dict(zip(solution.tracks.ids.tolist(), ids.tolist()))
-    assert len(new) == len(ids) and solution.points.ids.tolist() == solution.tracks.ids.tolist()
-    return replace(
-        solution, tracks=replace(solution.tracks, ids=ids), points=replace(solution.points, ids=ids),
-        reasons={new[track]: reason for track, reason in solution.reasons.items()},
-    )  # fmt: skip
-
-
 @pytest.fixture(scope="module")
 def solved_shot(service, database, plate_folder, plate, tracks, solution):
-    """A shot with proxies, tracks and an attempt, made through the store as the jobs make it."""
-    from amberkeel.core.pictures.write import encode_jpeg
-    from amberkeel.store import edits
+    """A shot with proxies, tracks and an attempt."""
     from amberkeel.store.media import Media
-    from amberkeel.store.models import Plate, Shot
-    from amberkeel.store.session import session
-    from amberkeel.store.solve import stamps_of, store_attempt
-    from amberkeel.store.tracks import add_run, live_tracks
 
     media = Media(service.environment["AMBERKEEL_MEDIA"])
-    with session(database) as opened:
-        production = new_production(opened, "Modules")
-        row = Plate(
-            source=str(plate_folder / "plate"), label="skl.####.png", first=1001, last=1040, width=640, height=360
-        )
-        row.proxies = [media.put(encode_jpeg(plate.read(int(f)))) for f in plate.frames]
-        shot = Shot(production=production, name="SKL_010", plate=row)
-        opened.add(shot)
-        opened.flush()
-        new = add_run(opened, shot, tracks)
-        edits.apply(opened, shot.id, "tracks", {"remove": [], "bring": new, "label": "Follow features"})
-        rows = live_tracks(opened, shot)
-        solved = renumbered(solution, np.array([row.id for row in rows]))
-        attempt = store_attempt(opened, media, shot, solved, stamps_of(opened, shot))
-        edits.apply(opened, shot.id, "pin", {"attempt": attempt.id})
-        return shot.id
+    return solved_in(database, media, plate_folder, plate, tracks, solution, "Modules")
 
 
 @pytest.fixture(scope="session")

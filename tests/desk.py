@@ -3,7 +3,9 @@ screen.
 """
 
 from contextlib import contextmanager
+from dataclasses import replace
 
+import numpy as np
 import sqlalchemy as sa
 
 FORGET = "if (!sessionStorage.getItem('test')) { localStorage.clear(); sessionStorage.setItem('test', '1'); }"
@@ -129,3 +131,39 @@ def beside(service, name):
     with server.connect() as link:
         link.execute(sa.text(f"drop database {name} with (force)"))
     server.dispose()
+
+
+def renumbered(solution, ids):
+    """Return a solution of the same tracks under other numbers, in the same order."""
+    new = dict(zip(solution.tracks.ids.tolist(), ids.tolist()))
+    assert len(new) == len(ids) and solution.points.ids.tolist() == solution.tracks.ids.tolist()
+    return replace(
+        solution, tracks=replace(solution.tracks, ids=ids), points=replace(solution.points, ids=ids),
+        reasons={new[track]: reason for track, reason in solution.reasons.items()},
+    )  # fmt: skip
+
+
+def solved_in(database, media, plate_folder, plate, tracks, solution, production):
+    """A shot with proxies, tracks and an attempt, made through the store as the jobs make it; returns its number."""
+    from amberkeel.core.pictures.write import encode_jpeg
+    from amberkeel.store import edits
+    from amberkeel.store.models import Plate, Shot
+    from amberkeel.store.session import session
+    from amberkeel.store.solve import stamps_of, store_attempt
+    from amberkeel.store.tracks import add_run, live_tracks
+
+    with session(database) as opened:
+        row = Plate(
+            source=str(plate_folder / "plate"), label="skl.####.png", first=1001, last=1040, width=640, height=360
+        )
+        row.proxies = [media.put(encode_jpeg(plate.read(int(f)))) for f in plate.frames]
+        shot = Shot(production=new_production(opened, production), name="SKL_010", plate=row)
+        opened.add(shot)
+        opened.flush()
+        new = add_run(opened, shot, tracks)
+        edits.apply(opened, shot.id, "tracks", {"remove": [], "bring": new, "label": "Follow features"})
+        rows = live_tracks(opened, shot)
+        solved = renumbered(solution, np.array([row.id for row in rows]))
+        attempt = store_attempt(opened, media, shot, solved, stamps_of(opened, shot))
+        edits.apply(opened, shot.id, "pin", {"attempt": attempt.id})
+        return shot.id
