@@ -10,10 +10,13 @@ short, so that a track placed by hand never waits for a plate that is coming in.
 
 import logging
 import os
+import shutil
 import signal
+import tempfile
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 
 from celery import Celery
 from celery.signals import worker_process_init, worker_ready
@@ -42,6 +45,7 @@ from amberkeel.store.models import Job, database_now
 from amberkeel.store.pulse import WATCHER, beat
 from amberkeel.store.refused import met, refusal
 from amberkeel.store.session import actor, leave_connections, session
+from amberkeel.store.storage import AT_WORK
 
 LOG = logging.getLogger(__name__)
 
@@ -108,7 +112,7 @@ def run(settings: Settings, claim: Claim) -> None:
         with session(settings.database) as opened:
             job = opened.get(Job, claim.job)
             kind, shot_id, arguments = job.kind, job.shot_id, dict(job.arguments)
-        with working(claim):
+        with working(claim), _places(settings, claim.job):
             actor.set(KINDS[kind].name.lower() if kind in KINDS else kind)
             work(kind, settings, shot_id, arguments, reporter(settings, claim))
         finish(settings, claim, "done")
@@ -131,6 +135,22 @@ def run(settings: Settings, claim: Claim) -> None:
             raise
     finally:
         beat.stop()
+
+
+@contextmanager
+def _places(settings: Settings, job: int) -> Iterator[None]:
+    """Have what a job writes while it goes on lie in a folder of its own, where the next one to do it, or a clean-up,
+    finds what a lost worker left.
+    """
+    folder, before = settings.media / AT_WORK / str(job), tempfile.tempdir
+    shutil.rmtree(folder, ignore_errors=True)
+    folder.mkdir(parents=True)
+    tempfile.tempdir = str(folder)
+    try:
+        yield
+    finally:
+        tempfile.tempdir = before
+        shutil.rmtree(folder, ignore_errors=True)
 
 
 class _Heartbeat:

@@ -10,13 +10,16 @@ from pathlib import Path
 from sqlalchemy import select, text
 from sqlalchemy.orm import Session
 
-from amberkeel.store.models import Plate, Shot
+from amberkeel.store.models import Job, Plate, Shot
 
 YOUNG_S = 24 * 3600.0
 """Age in seconds below which a file is spared: a job may be about to refer to it."""
 
 UPLOADS, STRAIGHTENED, PACKAGES, GRID = "uploads", "straightened", "packages", "grid_"
 """Folders beside those of the content hashes; temporary folders of grid pictures begin with the last."""
+
+AT_WORK = "at-work"
+"""Folder of what jobs write while they go on, a folder for each job that runs."""
 
 _TABLES = {"shot": "id", "plate": "shot_id", "mask": "shot_id", "proposal": "shot_id", "attempt": "shot_id",
            "edit": "shot_id", "job": "shot_id", "trial": "shot_id"}  # fmt: skip
@@ -95,8 +98,9 @@ def _folders(session: Session, folder: Path) -> Iterator[tuple[Path, int, list[i
     for place in [*_inside(folder / STRAIGHTENED), *_inside(folder / PACKAGES)]:
         own = int(place.name) if place.name.isdigit() else 0
         yield place, _size(place), [own] if own in shots else []
-    for place in _inside(folder):
-        if place.name.startswith(GRID):
+    running = set(session.scalars(select(Job.id).where(Job.state == "running")))
+    for place in [*_inside(folder), *(one for one in _inside(folder / AT_WORK) if int(one.name) not in running)]:
+        if place.name.startswith(GRID) or place.parent.name == AT_WORK:
             yield place, _size(place), []
 
 
