@@ -212,7 +212,7 @@ CASES = {
 """How each kind is asked for, in an order in which one prepares the next, and how many rows it adds."""
 
 
-LONG = ("follow", "sight", "look", "propose", "slip", "tiepictures", "improve")
+LONG = ("follow", "sight", "look", "propose", "slip", "tiepictures")
 """Kinds that load many loops: only their last transaction is done in a process of its own."""
 
 MEANWHILE = {"improve": {"trial"}}
