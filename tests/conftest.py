@@ -20,7 +20,8 @@ from amberkeel.core.sim.sail_loft import edges
 from amberkeel.core.solve.solve import solve_tracks
 
 LONGEST = (
-    "killed_jobs", "ties_pages", "casebook_pages", "hard_shots", "shared_lens", "house", "bad_requests", "masks_pages", "world_pages",
+    "killed_jobs", "ties_pages", "casebook_pages", "hard_shots", "shared_lens", "house", "bad_requests", "masks_pages",
+    "world_pages",
     "diagnosis", "repairs", "motions", "faults", "lens_pages", "service", "handoff_pages", "refinements",
     "lens_evidence", "shed_doors", "command_line", "lens_pictures", "keeping", "masks", "lens_shared", "subject_pages",
     "tracks_pages", "migrations", "store_machine", "journey", "evidence", "histories", "door",

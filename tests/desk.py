@@ -2,6 +2,7 @@
 screen.
 """
 
+import time
 from contextlib import contextmanager
 from dataclasses import replace
 
@@ -94,21 +95,40 @@ def on_screen(page, size, x, y):
     return box["x"] + box["width"] / 2 + (x - size[0] / 2) * k, box["y"] + box["height"] / 2 + (y - size[1] / 2) * k
 
 
+def until(check, seconds=120.0):
+    """Wait until something holds; returns what it is."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        found = check()
+        if found:
+            return found
+        time.sleep(0.05)
+    raise AssertionError("waited too long")
+
+
+def settled(locator):
+    """Wait until a part of a page is drawn and changes no more; returns its picture."""
+    pictures = [b"", locator.screenshot()]
+
+    def same():
+        pictures[:] = pictures[1], locator.screenshot()
+        return pictures[0] == pictures[1]
+
+    until(same)
+    return pictures[1]
+
+
 def wait_for(database, job_id, states, seconds=90):
     """Wait until a job is in one of some states; return it."""
-    import time
-
     from amberkeel.store.models import Job
     from amberkeel.store.session import session
 
-    until = time.monotonic() + seconds
-    while time.monotonic() < until:
+    def ended():
         with session(database) as opened:
             job = opened.get(Job, job_id)
-        if job.state in states:
-            return job
-        time.sleep(0.1)
-    raise AssertionError(f"job is {job.state}: {job.doing} {job.error}")
+        return job if job.state in states else None
+
+    return until(ended, seconds)
 
 
 def pull(page, a, b):

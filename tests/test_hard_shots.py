@@ -5,7 +5,7 @@ from dataclasses import replace
 from io import BytesIO
 
 import pytest
-from desk import desk_page, poster, taken_in, wait_for
+from desk import desk_page, poster, taken_in, until, wait_for
 from plates import rendered, simulated
 from playwright.sync_api import expect
 
@@ -51,14 +51,12 @@ def test_a_pan_is_solved_as_one_and_says_what_it_leaves_open(browser, service, c
         # What is not known is drawn: slip over the picture, bands of the camera's curves, ellipsoids in 3D.
         plain = page.locator("#plate").screenshot()
         page.get_by_role("button", name="Slip", exact=True).click()
-        page.wait_for_timeout(1500)
-        assert page.locator("#plate").screenshot() != plain
+        until(lambda: page.locator("#plate").screenshot() != plain)
         slip = client.get(f"/attempts/{attempt['id']}/slip/1001.json").json
         assert 0.0 < slip["median"] < 0.3 and client.get(f"/attempts/{attempt['id']}/slip/1.json").status_code == 404
         before = page.locator("#lanes").screenshot()
         page.locator("#lanekind").select_option("turn")
-        page.wait_for_timeout(1500)
-        assert page.locator("#lanes").screenshot() != before
+        until(lambda: page.locator("#lanes").screenshot() != before)
         sure = client.get(f"/attempts/{attempt['id']}/sure.json").json
         assert {curve["name"] for curve in sure["curves"]} >= {"pan", "tilt", "roll"} and not sure["points"]
 

@@ -1,8 +1,8 @@
 """A person's way through the application: from an empty production to a downloaded USD, with mouse and keyboard."""
 
-import time
-
 import pytest
+from desk import settled, until
+from playwright.sync_api import expect
 from pxr import Usd
 from sqlalchemy import select
 
@@ -22,16 +22,6 @@ def page(browser, service):
 
 
 SHOT = select(Shot.id).where(Shot.name == "SKL_010 Slipway")
-
-
-def wait_for(check, seconds=120):
-    until = time.monotonic() + seconds
-    while time.monotonic() < until:
-        found = check()
-        if found:
-            return found
-        time.sleep(0.2)
-    raise AssertionError("waited too long")
 
 
 def one(database, query):
@@ -67,7 +57,7 @@ def test_from_an_empty_production_to_usd(page, service, database, tmp_path):
     page.get_by_role("button", name="Bring it in").click()
     page.wait_for_selector("body[data-ready]")
     shot_id = one(database, SHOT)
-    wait_for(job_done(database, shot_id, "ingest"))
+    until(job_done(database, shot_id, "ingest"))
     page.wait_for_selector("#coming", state="hidden")
 
     # play, step, and find an action by its name
@@ -75,7 +65,7 @@ def test_from_an_empty_production_to_usd(page, service, database, tmp_path):
     page.keyboard.press("ArrowRight")
     assert frame.inner_text() == "1002"
     page.keyboard.press("Space")
-    wait_for(lambda: int(frame.inner_text()) > 1006, 10)
+    until(lambda: int(frame.inner_text()) > 1006, 10)
     page.keyboard.press("Space")
     page.keyboard.press("Control+k")
     page.keyboard.type("go to tracks")
@@ -85,16 +75,16 @@ def test_from_an_empty_production_to_usd(page, service, database, tmp_path):
 
     page.locator("#count").fill("220")
     page.locator("#preview").check()
-    wait_for(lambda: "found" in page.locator("#previewed").inner_text(), 15)
+    until(lambda: "found" in page.locator("#previewed").inner_text(), 15)
     page.get_by_role("button", name="Follow features").click()
-    wait_for(job_done(database, shot_id, "follow"))
-    wait_for(lambda: page.locator("#rows .row").count() > 10, 15)
+    until(job_done(database, shot_id, "follow"))
+    until(lambda: page.locator("#rows .row").count() > 10, 15)
 
     page.keyboard.press("Control+k")
     page.keyboard.type("go to solve")
     page.keyboard.press("Enter")
     page.locator("[data-panel=solve] [data-act=solve]").click()
-    wait_for(job_done(database, shot_id, "solve"))
+    until(job_done(database, shot_id, "solve"))
     page.locator(".attempt").wait_for()
     figures = one(database, select(Attempt).where(Attempt.shot_id == shot_id)).figures
     assert figures["rms_px"] < 0.5 and abs(figures["focal_mm"] - 27.0) < 1.5
@@ -134,19 +124,20 @@ def test_select_exclude_undo_and_compare(page, service, database):
             )
 
     page.keyboard.press("x")
-    wait_for(lambda: excluded() == chosen, 10)
-    wait_for(lambda: page.locator(".stop[data-key=solve]").get_attribute("data-state") == "look", 10)
+    until(lambda: excluded() == chosen, 10)
+    until(lambda: page.locator(".stop[data-key=solve]").get_attribute("data-state") == "look", 10)
     page.locator("[data-panel=solve] [data-act=solve]").click()
-    wait_for(lambda: one(database, select(Attempt).where(Attempt.shot_id == shot_id, Attempt.number == 2)))
-    wait_for(lambda: page.locator(".attempt").count() == 2, 15)
+    until(lambda: one(database, select(Attempt).where(Attempt.shot_id == shot_id, Attempt.number == 2)))
+    until(lambda: page.locator(".attempt").count() == 2, 15)
+    before = page.locator("#undo").get_attribute("title")
     page.keyboard.press("Control+z")
-    page.wait_for_timeout(400)
+    expect(page.locator("#undo")).not_to_have_attribute("title", before)
     page.keyboard.press("Control+z")
-    wait_for(lambda: excluded() == 0, 10)
+    until(lambda: excluded() == 0, 10)
     page.keyboard.press("Control+y")
-    wait_for(lambda: excluded() == chosen, 10)
+    until(lambda: excluded() == chosen, 10)
     page.keyboard.press("Control+z")
-    wait_for(lambda: excluded() == 0, 10)
+    until(lambda: excluded() == 0, 10)
     page.locator(".attempt input").nth(0).click()
     page.locator(".attempt input").nth(1).click()
     page.get_by_text("side by side").wait_for()
@@ -169,14 +160,14 @@ def test_world_from_selected_tracks_and_the_scene_in_3d(page, service, database)
         page.mouse.move(box["x"] + x * box["width"], box["y"] + (0.1 + 0.8 * y) * box["height"], steps=4)
     page.mouse.up()
     page.locator("[data-act=datum-ground]").click()
-    wait_for(lambda: "ground" in one(database, select(Shot.datum).where(Shot.id == shot_id)), 10)
+    until(lambda: "ground" in one(database, select(Shot.datum).where(Shot.id == shot_id)), 10)
     rows = page.locator("#rows .row")
     rows.nth(4).click()
     rows.nth(6).click(modifiers=["Control"])
     page.get_by_text("2 selected", exact=True).wait_for()
     page.locator("#distance").fill("2.45")
     page.locator("[data-act=datum-distance]").click()
-    wait_for(
+    until(
         lambda: (
             one(database, select(Shot.datum).where(Shot.id == shot_id)).get("distances", [{}])[0].get("metres") == 2.45
         ),
@@ -184,9 +175,9 @@ def test_world_from_selected_tracks_and_the_scene_in_3d(page, service, database)
     )
     page.locator("[data-layer=card]").wait_for(state="visible")
     page.keyboard.press("5")
-    page.wait_for_timeout(1500)
+    settled(page.locator("#space"))
     page.keyboard.press("7")
-    page.wait_for_timeout(500)
+    settled(page.locator("#space"))
     assert page.troubles == []
 
 

@@ -9,7 +9,7 @@ import zipfile
 import cv2
 import numpy as np
 import pytest
-from desk import desk_page, on_screen, poster, wait_for
+from desk import desk_page, on_screen, poster, until, wait_for
 from playwright.sync_api import expect
 from sqlalchemy import select
 
@@ -310,12 +310,8 @@ def at(page, x, y):
 
 def settles(page, focal_mm):
     """Wait until the page shows a focal length within 3 %: answers to a drag come one after the other."""
-    for _ in range(40):
-        told = float(page.locator("#lensfound dd").first.inner_text().split()[0])
-        if told == pytest.approx(focal_mm, rel=0.03):
-            return
-        page.wait_for_timeout(100)
-    assert told == pytest.approx(focal_mm, rel=0.03)
+    told = page.locator("#lensfound dd").first
+    until(lambda: float(told.inner_text().split()[0]) == pytest.approx(focal_mm, rel=0.03))
 
 
 def test_two_clicks_draw_the_origin_is_put_and_the_camera_placed(page, ask, loft, loft_lines):
@@ -390,8 +386,7 @@ def test_k1_is_turned_by_hand_finely_and_the_plate_is_handed_on(page, ask, clien
     shot = page.locator("#plate").screenshot()
     with page.expect_response(lambda answer: "/lens/straight/" in answer.url and answer.ok):
         page.keyboard.press("Shift+S")
-    page.wait_for_timeout(500)
-    assert page.locator("#plate").screenshot() != shot
+    until(lambda: page.locator("#plate").screenshot() != shot)
     page.keyboard.press("Shift+S")
     page.get_by_role("button", name="Use it", exact=True).click()
     expect(page.locator("#toast")).to_contain_text("In use")

@@ -4,7 +4,7 @@ page.
 
 import numpy as np
 import pytest
-from desk import desk_page, on_screen, poster
+from desk import desk_page, on_screen, poster, until
 from playwright.sync_api import expect
 from sqlalchemy import select
 
@@ -116,7 +116,8 @@ def clear(ask, client, number):
 
 def kept_box(client, number, page, count):
     """Wait until the shot keeps a box of which `count` corners were dragged; return its corners by number."""
-    for _ in range(80):
+
+    def found():
         lines = client.get(f"/shots/{number}/lens.json").json["lines"].values()
         corners = {k: p for line in lines for k, p in zip(line["ends"], line["points"])}
         if (
@@ -124,8 +125,9 @@ def kept_box(client, number, page, count):
             and len({k for line in lines for k, fixed in zip(line["ends"], line["set"]) if fixed}) == count
         ):
             return corners
-        page.wait_for_timeout(100)
-    raise AssertionError(f"no box with {count} corners set")
+        return None
+
+    return until(found)
 
 
 def test_a_box_is_set_by_its_corners_and_tells_the_lens(ask, client, takes, loft, browser, service):

@@ -6,7 +6,7 @@ import re
 
 import numpy as np
 import pytest
-from desk import desk_page, on_screen, poster, taken_in
+from desk import desk_page, on_screen, poster, taken_in, until
 from plates import SIZE, rendered, simulated
 from playwright.sync_api import expect
 
@@ -79,10 +79,10 @@ def test_a_dragged_line_settles_focal_length_and_floor_and_the_solve_holds_the_p
     page.get_by_label("Put lines onto the picture's edges").uncheck()
     page.mouse.move(*on_screen(page, SIZE, *pulled["points"][-1]))
     page.mouse.down()
-    shown = set()
-    for share in np.linspace(0.0, 1.0, 12):
-        page.mouse.move(*on_screen(page, SIZE, true_end[0] + 6.0 * (1 - share), true_end[1] + 4.4 * (1 - share)))
-        page.wait_for_timeout(60)
+    shown = {page.locator("#lensfound dd").first.inner_text()}
+    for share in np.linspace(0.0, 1.0, 12)[1:]:
+        with page.expect_response(lambda r: r.url.endswith("lens/fit")):
+            page.mouse.move(*on_screen(page, SIZE, true_end[0] + 6.0 * (1 - share), true_end[1] + 4.4 * (1 - share)))
         shown.add(page.locator("#lensfound dd").first.inner_text())
     page.mouse.up()
     expect(page.locator("#undo")).to_have_attribute("title", re.compile(f"Move a point of {name}"))
@@ -95,8 +95,7 @@ def test_a_dragged_line_settles_focal_length_and_floor_and_the_solve_holds_the_p
     assert floor_off(last, rotation) < 0.5 < floor_off(first, rotation)
     still = page.locator("#plate").screenshot()
     page.get_by_role("button", name="Bent grid").click()
-    page.wait_for_timeout(600)
-    assert page.locator("#plate").screenshot() != still
+    until(lambda: page.locator("#plate").screenshot() != still)
     page.get_by_role("button", name="Use this lens").click()
     expect(page.locator("#toast")).to_contain_text("In use")
     page.locator('.stop[data-key="solve"]').click()

@@ -7,7 +7,7 @@ import io
 import cv2
 import numpy as np
 import pytest
-from desk import desk_page, on_screen, poster
+from desk import desk_page, on_screen, poster, settled, until
 from playwright.sync_api import expect
 from simulated import lowest
 
@@ -343,8 +343,8 @@ def test_the_world_is_set_built_and_checked_with_the_pointer(browser, service, s
     with desk_page(browser, service, solved_shot, "world") as page:
         page.keyboard.press("Shift+V")
         page.mouse.move(*on_screen(page, SIZE, 240, 300))
-        page.mouse.move(*on_screen(page, SIZE, 250, 300))
-        page.wait_for_timeout(600)
+        with page.expect_response(lambda r: "/world/under.json" in r.url):
+            page.mouse.move(*on_screen(page, SIZE, 250, 300))
         page.mouse.down()
         page.mouse.up()
         expect(page.locator("#groundfrom")).to_have_text("points on it")
@@ -356,22 +356,19 @@ def test_the_world_is_set_built_and_checked_with_the_pointer(browser, service, s
         page.locator("[data-act=proxy-box]").click()
         for x, y in ((200, 320), (330, 325), (350, 290), (350, 230)):
             page.mouse.move(*on_screen(page, SIZE, x, y), steps=3)
-            page.wait_for_timeout(150)
             page.mouse.down()
             page.mouse.up()
-            page.wait_for_timeout(150)
         expect(page.locator("#proxylist .thingrow")).to_have_count(1)
         page.keyboard.press("Escape")
         page.locator("[data-act=world-painting]").click()
         page.locator("[data-act=project-look]").click()
         expect(page.locator("#lentsays")).to_contain_text("show frame 1001")
         page.keyboard.press("End")
-        page.wait_for_timeout(800)
+        settled(page.locator("#platepane"))
         lent = picture_of(page)
         page.locator("[data-act=project-look]").click()
-        page.wait_for_timeout(500)
-        changed = np.abs(picture_of(page) - lent).max(2) > 16
-        assert changed.mean() > 0.004, "the first frame's picture is seen at the other end of the shot"
+        # The first frame's picture is seen at the other end of the shot.
+        until(lambda: (np.abs(picture_of(page) - lent).max(2) > 16).mean() > 0.004)
         page.keyboard.press("Home")
         page.locator("[data-act=world-probes]").click()
         page.locator("[data-act=probe-person]").click()
@@ -385,7 +382,7 @@ def test_the_world_is_set_built_and_checked_with_the_pointer(browser, service, s
         page.keyboard.press("5")
         page.keyboard.press("2")
         pane = page.locator("#space").bounding_box()
-        page.wait_for_timeout(800)
+        settled(page.locator("#space"))
         page.mouse.move(pane["x"] + 10, pane["y"] + 60)
         page.mouse.down()
         page.mouse.move(pane["x"] + pane["width"] - 10, pane["y"] + pane["height"] - 10, steps=4)
