@@ -50,6 +50,10 @@ class UnreadableJson(KeelError, ValueError):
     """A file holds no JSON, or none that can be read."""
 
 
+class ForeignError(KeelError):
+    """A file that others made is not what it says it is."""
+
+
 class PlateError(KeelError):
     """The plate cannot be read as a sequence of pictures."""
 

@@ -8,6 +8,7 @@ import trimesh
 
 from amberkeel.core.errors import WorldError
 from amberkeel.core.foreign import guarded
+from amberkeel.core.foreign.counted import check_collada, gltf_parts
 from amberkeel.core.units import METRES
 from amberkeel.core.world.solids import Solid, of_mesh
 
@@ -41,6 +42,10 @@ def read_mesh(data: bytes, kind: str, unit: str = "m", up: str = "y") -> Solid:
         raise WorldError("The unit is m, cm, mm, in or ft; up is y or z.")
     if len(data) > MOST_BYTES:
         raise WorldError("This mesh is larger than 256 MB.", "Decimate it first.")
+    if kind in ("gltf", "glb"):
+        gltf_parts(data, kind == "glb")
+    elif kind == "dae":
+        check_collada(data)
     try:
         scene = trimesh.load_scene(io.BytesIO(data), file_type=kind)
         meshes = [one for one in scene.dump() if isinstance(one, trimesh.Trimesh)]

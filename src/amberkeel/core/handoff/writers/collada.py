@@ -11,6 +11,7 @@ from xml.etree import ElementTree as ET
 import numpy as np
 
 from amberkeel.core.errors import HandoffError
+from amberkeel.core.foreign.counted import check_collada
 from amberkeel.core.handoff.scene import Camera, Scene, Thing
 from amberkeel.core.handoff.writers.base import (
     DISTORTION,
@@ -246,10 +247,11 @@ def read_collada(path: Path, fps: float, offset: int = 0) -> Read:
 
     Raises
     ------
-    HandoffError : it cannot be read.
+    ForeignError : it would become more than it should. HandoffError : it cannot be read.
     """
     import collada
 
+    check_collada(path.read_bytes())
     try:
         found = collada.Collada(str(path))
     except Exception as error:

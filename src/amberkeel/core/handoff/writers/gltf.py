@@ -13,6 +13,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from amberkeel.core.errors import HandoffError
+from amberkeel.core.foreign.counted import gltf_parts
 from amberkeel.core.handoff.scene import Camera, Scene, Thing
 from amberkeel.core.handoff.writers.base import (
     DISTORTION,
@@ -224,9 +225,9 @@ def read_gltf(path: Path, offset: int = 0) -> Read:
 
     Raises
     ------
-    HandoffError : it is no glTF, or its buffer lies elsewhere.
+    ForeignError : it is no glTF, keeps its numbers elsewhere, or asks for more than it holds.
     """
-    document, data = _opened(path)
+    document, data = gltf_parts(path.read_bytes(), path.suffix.lower() == ".glb")
     fps = document.get("extras", {}).get("fps", "24/1").split("/")
     rate = float(fps[0]) / float(fps[1])
     moving: dict[int, dict[str, list[np.ndarray]]] = {}
@@ -274,25 +275,6 @@ def _geometry(path: Path, document: dict) -> tuple[dict[str, np.ndarray] | None,
         elif tracks is not None and name == "Points":
             points = dict(zip(tracks, np.asarray(one.vertices, float)))
     return points, faces
-
-
-def _opened(path: Path) -> tuple[dict, bytes]:
-    raw = path.read_bytes()
-    try:
-        if path.suffix.lower() == ".glb":
-            magic, _, _ = struct.unpack_from("<III", raw)
-            size, kind = struct.unpack_from("<II", raw, 12)
-            if magic != MAGIC or kind != JSON_CHUNK:
-                raise ValueError
-            document, rest = json.loads(raw[20 : 20 + size]), raw[28 + size :]
-            return document, rest
-        document = json.loads(raw)
-        uri = document["buffers"][0]["uri"] if document.get("buffers") else "data:,"
-        if not uri.startswith("data:"):
-            raise HandoffError(f"{path.name} keeps its numbers in another file.", "Give a .glb.")
-        return document, base64.b64decode(uri.partition(",")[2])
-    except (ValueError, KeyError, struct.error) as error:
-        raise HandoffError(f"{path.name} cannot be read as glTF.") from error
 
 
 def _values(document: dict, data: bytes, accessor: int) -> np.ndarray:
