@@ -186,7 +186,7 @@ def test_nothing_that_is_sent_breaks_the_server(client, database, posts, bare_sh
             failed += [post(client, rule, address, dict.fromkeys(keys, value)) for value in (*SPOILT, *HOSTILE)]
         failed += [post(client, rule, address, body) for body in bodies]
         for kind in ("application/x-www-form-urlencoded", "multipart/form-data"):
-            for value in HOSTILE[:12] if keys else HOSTILE[:1]:
+            for value in HOSTILE[:12:3] if keys else HOSTILE[:1]:
                 words = {key: value.encode("utf-8", "surrogatepass") for key in keys if isinstance(value, str)}
                 answer = client.post(address, data=words, content_type=kind)
                 failed.append((rule, kind, value[:30]) if answer.status_code >= 500 else None)

@@ -77,10 +77,6 @@ class Desk:
             own = dict(zip(tracks["names"], tracks["ids"]))
             for name in points:
                 self.ask("ties", {"what": "tie", "track": own[name], "point": name}, self.other)
-            rest = [
-                t for k, (t, name) in enumerate(zip(tracks["ids"], tracks["names"])) if k % 2 and name not in points
-            ]
-            self.ask("edit", {"kind": "tracks", "payload": {"remove": rest, "label": "Fewer"}}, self.other)
             work("solve", from_environment(), self.other, {}, lambda *_: None)
         return self.other
 
