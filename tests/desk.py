@@ -95,15 +95,15 @@ def on_screen(page, size, x, y):
     return box["x"] + box["width"] / 2 + (x - size[0] / 2) * k, box["y"] + box["height"] / 2 + (y - size[1] / 2) * k
 
 
-def until(check, seconds=120.0):
-    """Wait until something holds; returns what it is."""
+def until(check, seconds=120.0, told=lambda: "waited too long"):
+    """Wait until something holds; returns what it is. Where it does not come, `told` says how things are."""
     end = time.monotonic() + seconds
     while time.monotonic() < end:
         found = check()
         if found:
             return found
         time.sleep(0.05)
-    raise AssertionError("waited too long")
+    raise AssertionError(told())
 
 
 def settled(locator):
@@ -123,12 +123,15 @@ def wait_for(database, job_id, states, seconds=90):
     from amberkeel.store.models import Job
     from amberkeel.store.session import session
 
-    def ended():
+    def job():
         with session(database) as opened:
-            job = opened.get(Job, job_id)
-        return job if job.state in states else None
+            return opened.get(Job, job_id)
 
-    return until(ended, seconds)
+    def told():
+        now = job()
+        return f"job is {now.state}: {now.doing} {now.error}"
+
+    return until(lambda: now if (now := job()).state in states else None, seconds, told)
 
 
 def pull(page, a, b):

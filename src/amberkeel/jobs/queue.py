@@ -16,7 +16,7 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 
 from celery import Celery
 from celery.signals import worker_process_init, worker_ready
@@ -112,7 +112,7 @@ def run(settings: Settings, claim: Claim) -> None:
         with session(settings.database) as opened:
             job = opened.get(Job, claim.job)
             kind, shot_id, arguments = job.kind, job.shot_id, dict(job.arguments)
-        with working(claim), _places(settings, claim.job):
+        with working(claim), _places(settings, claim):
             actor.set(KINDS[kind].name.lower() if kind in KINDS else kind)
             work(kind, settings, shot_id, arguments, reporter(settings, claim))
         finish(settings, claim, "done")
@@ -138,12 +138,13 @@ def run(settings: Settings, claim: Claim) -> None:
 
 
 @contextmanager
-def _places(settings: Settings, job: int) -> Iterator[None]:
+def _places(settings: Settings, claim: Claim) -> Iterator[None]:
     """Have what a job writes while it goes on lie in a folder of its own, where the next one to do it, or a clean-up,
-    finds what a lost worker left.
+    finds what a lost worker left. Each claim has its own within: an older one takes away nothing of a newer.
     """
-    folder, before = settings.media / AT_WORK / str(job), tempfile.tempdir
-    shutil.rmtree(folder, ignore_errors=True)
+    home, before = settings.media / AT_WORK / str(claim.job), tempfile.tempdir
+    folder = home / str(claim.token)
+    shutil.rmtree(home, ignore_errors=True)
     folder.mkdir(parents=True)
     tempfile.tempdir = str(folder)
     try:
@@ -151,6 +152,8 @@ def _places(settings: Settings, job: int) -> Iterator[None]:
     finally:
         tempfile.tempdir = before
         shutil.rmtree(folder, ignore_errors=True)
+        with suppress(OSError):
+            home.rmdir()
 
 
 class _Heartbeat:

@@ -98,8 +98,8 @@ def _folders(session: Session, folder: Path) -> Iterator[tuple[Path, int, list[i
     for place in [*_inside(folder / STRAIGHTENED), *_inside(folder / PACKAGES)]:
         own = int(place.name) if place.name.isdigit() else 0
         yield place, _size(place), [own] if own in shots else []
-    running = set(session.scalars(select(Job.id).where(Job.state == "running")))
-    for place in [*_inside(folder), *(one for one in _inside(folder / AT_WORK) if int(one.name) not in running)]:
+    running = set(map(str, session.scalars(select(Job.id).where(Job.state == "running"))))
+    for place in [*_inside(folder), *(one for one in _inside(folder / AT_WORK) if one.name not in running)]:
         if place.name.startswith(GRID) or place.parent.name == AT_WORK:
             yield place, _size(place), []
 

@@ -20,7 +20,7 @@ DEEPEST = 256
 MOST_NUMBERS = 64 << 20
 """Numbers that the lists of a file hold."""
 
-GLB, JSON_CHUNK = 0x46546C67, 0x4E4F534A
+MAGIC, JSON_CHUNK = 0x46546C67, 0x4E4F534A
 
 _BYTES = {5120: 1, 5121: 1, 5122: 2, 5123: 2, 5125: 4, 5126: 4}
 _PARTS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "MAT4": 16}
@@ -44,7 +44,7 @@ def gltf_parts(data: bytes, binary: bool) -> tuple[dict, bytes]:
     try:
         if binary:
             magic, _, _, size, kind = struct.unpack_from("<5I", data)
-            if magic != GLB or kind != JSON_CHUNK:
+            if magic != MAGIC or kind != JSON_CHUNK:
                 raise ValueError("no glTF")
             document, buffer = json.loads(data[20 : 20 + size]), data[28 + size :]
         else:

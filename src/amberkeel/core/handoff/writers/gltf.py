@@ -13,7 +13,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from amberkeel.core.errors import HandoffError
-from amberkeel.core.foreign.counted import gltf_parts
+from amberkeel.core.foreign.counted import JSON_CHUNK, MAGIC, gltf_parts
 from amberkeel.core.handoff.scene import Camera, Scene, Thing
 from amberkeel.core.handoff.writers.base import (
     DISTORTION,
@@ -32,7 +32,7 @@ from amberkeel.core.handoff.writers.base import (
 
 FLOAT, UINT = 5126, 5125
 POINTS_MODE, LINES_MODE, TRIANGLES_MODE = 0, 1, 4
-MAGIC, JSON_CHUNK, BINARY_CHUNK = 0x46546C67, 0x4E4F534A, 0x004E4942
+BINARY_CHUNK = 0x004E4942
 LACKS = (DISTORTION, READOUT, ZOOM, SHIFT)
 NEAR_M = 0.01
 CLAMP, UNLIT = 33071, "KHR_materials_unlit"
