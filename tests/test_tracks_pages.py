@@ -472,6 +472,7 @@ def test_tags_sightings_and_the_copy_with_the_mouse(page):
     expect(page.locator("#toast")).to_contain_text("searched for tags")
     page.get_by_role("button", name="Choose", exact=True).click()
     page.get_by_role("button", name="Choose all here").click()
+    expect(page.locator("#sightcount")).not_to_have_text("0")
     chosen = int(page.locator("#sightcount").inner_text())
     assert chosen > 10
     page.get_by_role("button", name="Take them").click()

@@ -15,7 +15,10 @@ export class SightingsBench {
       {
         id: "sight-all",
         name: "Tracks: choose all sightings here that live long enough",
-        run: () => store.set({ taken: here() }),
+        run: async () => {
+          await this.fetched();
+          store.set({ taken: here() });
+        },
       },
       { id: "sight-take", name: "Tracks: make tracks of the chosen sightings", run: () => this.take() },
     ];
@@ -47,13 +50,28 @@ export class SightingsBench {
     desk.store.set({ taken: new Set() });
   }
 
-  async draw() {
+  /** Fetch the sightings of the last look, once however many ask. */
+  async fetched() {
     const { state, store } = this.desk;
+    const of = state.server.sightings;
+    if (!of || state.sightings?.of === of) return;
+    if (this.asked?.of !== of) {
+      const bring = async () => {
+        const data = await get(this.desk.at("sightings.json"));
+        store.set({ sightings: { ...indexSightings(data, state.first, state.last), of }, taken: new Set() });
+      };
+      this.asked = { of, done: bring().finally(() => (this.asked = null)) };
+    }
+    await this.asked.done;
+  }
+
+  async draw() {
+    const { state } = this.desk;
     if (!this.here || !state.server) return;
     const of = state.server.sightings;
     if (of && state.sightings?.of !== of) {
-      const data = await get(this.desk.at("sightings.json"));
-      store.set({ sightings: { ...indexSightings(data, state.first, state.last), of }, taken: new Set() });
+      find("#sightwords").textContent = "Fetching the sightings.";
+      await this.fetched();
     }
     const counts = `${state.sightings?.count ?? 0} sightings, ${onFrame(state).length} in sight here.`;
     find("#sightwords").textContent = of ? `${counts} Click, box or lasso them on the plate.` : WORDS;
