@@ -113,7 +113,8 @@ def _evenly(
     candidates: np.ndarray, taken: np.ndarray, wanted: int, spacing: float, width: int, height: int
 ) -> np.ndarray:
     """Choose candidates (strongest first) so that regions fill evenly and none come closer than `spacing`."""
-    chosen = _choose(candidates, np.ascontiguousarray(taken, float).reshape(-1, 2), wanted, spacing, width, height)
+    known = np.ascontiguousarray(taken, float).reshape(-1, 2)
+    chosen = _choose(candidates, known, wanted, float(spacing), width, height)
     return candidates[chosen]
 
 

@@ -26,7 +26,7 @@ def cast(origins: np.ndarray, directions: np.ndarray, triangles: np.ndarray) -> 
     origins, directions : (N, 3). triangles : (F, 3, 3).
     """
     along, face = np.full(len(directions), np.inf), np.full(len(directions), -1)
-    starts = np.ascontiguousarray(np.broadcast_to(origins, directions.shape), float)
+    starts = np.array(np.broadcast_to(origins, directions.shape), float, order="C")
     _cast(starts, np.ascontiguousarray(directions, float), np.ascontiguousarray(triangles, float), along, face)
     return Hits(along, face)
 

@@ -64,6 +64,8 @@ def triangulated(
     path : the camera. first : (P + 1,) samples of each point. points, rows : (N,) point and row of the path of each
         sample. px : (N, 2) where it is seen. good : (P,) bool, filled.
     """
+    # What np.nonzero gives lies with gaps, for which the loops would be compiled once more.
+    rows, points = np.ascontiguousarray(rows), np.ascontiguousarray(points)
     n, straight = len(good), path.normalise(px, rows)
     scene = Scene(
         path.world_from_camera, path.positions, pinhole_rows(len(path.frames)), np.zeros((n, 3)), np.zeros((n, 3)),
