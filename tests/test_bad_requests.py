@@ -173,17 +173,18 @@ def brought_back(database, shot_id: int) -> int:
 def test_nothing_that_is_sent_breaks_the_server(client, database, posts, bare_shot):
     bodies = [None, [], "text", 7, {}]
     failed = []
-    for rule, view in posts.items():
+    for turn, (rule, view) in enumerate(posts.items()):
         production = brought_back(database, bare_shot)
         number = str(production if rule.startswith("/productions/") else bare_shot)
         address = re.sub(r"<(?:int:)?(\w+)>", lambda m, number=number: {"number": number}.get(m[1], "1"), rule)
         if rule.endswith("/ingest"):
             continue
         keys = keys_of(view)
-        # Alone each key gets a third of what is spoilt, and all keys together get all of it.
+        # Alone each key gets a third of what is spoilt, and all keys together get it all, and half of what is hostile.
         failed += [post(client, rule, address, {key: v}) for k, key in enumerate(keys) for v in SPOILT[k % 3 :: 3]]
         if keys:
-            failed += [post(client, rule, address, dict.fromkeys(keys, value)) for value in (*SPOILT, *HOSTILE)]
+            values = (*SPOILT, *HOSTILE[turn % 2 :: 2])
+            failed += [post(client, rule, address, dict.fromkeys(keys, value)) for value in values]
         failed += [post(client, rule, address, body) for body in bodies]
         for kind in ("application/x-www-form-urlencoded", "multipart/form-data"):
             for value in HOSTILE[:12:3] if keys else HOSTILE[:1]:
