@@ -8,6 +8,7 @@ import click
 from amberkeel.cli.shared import Bar, encoding_option, fail, frame_range
 from amberkeel.cli.solve import MOTIONS
 from amberkeel.core.errors import KeelError
+from amberkeel.core.handoff.wording import checked
 
 
 @click.command()
@@ -54,6 +55,6 @@ def improve(out: Path, effort: str, **asked) -> None:
         click.echo(f"{'Kept' if trial.kept else 'Not kept'}: {trial.remedy.words}. {words}", err=True)
     a, b = worked.first, worked.improved.solution
     click.echo(
-        f"RMS {a.rms_px:.3f} to {b.rms_px:.3f} px, check {a.check_rms_px:.3f} to {b.check_rms_px:.3f} px in "
+        f"RMS {a.rms_px:.3f} to {b.rms_px:.3f} px, check {checked(a.check_rms_px)} to {checked(b.check_rms_px)} in "
         f"{time.monotonic() - began:.0f} s. Written to {out}."
     )

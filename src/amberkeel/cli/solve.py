@@ -136,7 +136,7 @@ def _tell(q: dict, seconds: float, out: Path) -> None:
     from amberkeel.core.handoff.camera_wording import begun_sentence, camera_sentence, standing_sentence
     from amberkeel.core.handoff.evidence_wording import OF_LENS, evidence_sentence, missing_sentence
     from amberkeel.core.handoff.formats import FORMATS
-    from amberkeel.core.handoff.wording import folds_sentence
+    from amberkeel.core.handoff.wording import checked, folds_sentence
     from amberkeel.core.solve.motions import Rival
     from amberkeel.core.solve.terms import Figure
     from amberkeel.core.solve_order import WRITTEN
@@ -157,6 +157,6 @@ def _tell(q: dict, seconds: float, out: Path) -> None:
         click.echo(folds_sentence(folds), err=True)
     click.echo(
         f"Solved {len(q['frames'])} frames in {seconds:.1f} s: "
-        f"RMS {q['quality']['rms_px']:.3f} px, check {q['quality']['check_rms_px']:.3f} px, "
+        f"RMS {q['quality']['rms_px']:.3f} px, check {checked(q['quality']['check_rms_px'])}, "
         f"focal length {q['lens']['focal_px'][0]:.1f} ±{q['quality']['focal_sigma_px']:.1f} px. Written to {out}."
     )

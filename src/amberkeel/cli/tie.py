@@ -7,6 +7,7 @@ import click
 
 from amberkeel.cli.shared import Bar, encoding_option, fail, frame_range
 from amberkeel.core.errors import KeelError
+from amberkeel.core.handoff.wording import checked
 
 
 @click.command()
@@ -50,8 +51,8 @@ def said(report: dict) -> list[str]:
     lines = [
         f"Tied to {report['set']} by {report['by']}: {len(ties)} ties, {used} of them used, "
         f"{report['rms']:.4g} {report['unit']} RMS off.",
-        f"Residual {rms['before']:.3f} px alone, {rms['after']:.3f} px tied; check residual {check['before']:.3f} px "
-        f"and {check['after']:.3f} px.",
+        f"Residual {rms['before']:.3f} px alone, {rms['after']:.3f} px tied; check residual "
+        f"{checked(check['before'])} and {checked(check['after'])}.",
     ]
     for one in sorted(ties, key=lambda one: -one["off"])[:8]:
         px = "" if one["off_px"] is None else f", {one['off_px']:.2f} px"

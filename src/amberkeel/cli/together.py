@@ -7,6 +7,7 @@ import click
 
 from amberkeel.cli.shared import Bar, fail
 from amberkeel.core.errors import KeelError
+from amberkeel.core.handoff.wording import checked
 
 
 @click.command()
@@ -34,6 +35,6 @@ def together(folders, share_lens, sensor_mm, out) -> None:
             rms, check = told["rms_px"], told["check_rms_px"]
             click.echo(
                 f"{Path(name).parent}: residual {rms['before']:.3f} px alone, {rms['after']:.3f} px together; check "
-                f"residual {check['before']:.3f} px and {check['after']:.3f} px."
+                f"residual {checked(check['before'])} and {checked(check['after'])}."
             )
     click.echo(f"Written to {out}.")

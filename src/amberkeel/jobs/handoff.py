@@ -15,6 +15,7 @@ from amberkeel.core.errors import HandoffError
 from amberkeel.core.handoff.adopt import adopted
 from amberkeel.core.handoff.package import PackageOrder, package_beside, read_manifest, remove_left_beside
 from amberkeel.core.handoff.scene import Scene
+from amberkeel.core.handoff.wording import checked
 from amberkeel.core.lens.profile import read_profile
 from amberkeel.core.progress import Progress, span
 from amberkeel.core.report.pdf import pdf_of
@@ -107,7 +108,7 @@ def adopt(settings: Settings, shot_id: int, arguments: Adopt, progress: Progress
     path = CameraPath(kept["frames"], kept["positions"], kept["turns"], lens, kept.get("zoom"))
     began, frames = time.monotonic(), open_row(row).frames
     solution = adopted(path, to_track_set(rows, row), frames, arguments.name, span(progress, 0.0, 0.97))
-    said = f"{arguments.name}: {solution.rms_px:.2f} px, withheld tracks {solution.check_rms_px:.2f} px"
+    said = f"{arguments.name}: {solution.rms_px:.2f} px, withheld tracks {checked(solution.check_rms_px, 2)}"
     with effect(settings, shot_id, arguments, said) as opened:
         shot = opened.get(Shot, shot_id)
         made = store_attempt(opened, media, shot, solution, stamps, seconds=time.monotonic() - began)

@@ -12,7 +12,7 @@ from flask import (
 from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.document import document_in_world, read_path
 from amberkeel.core.handoff.solve_file import SolveDocument
-from amberkeel.core.handoff.wording import sentence
+from amberkeel.core.handoff.wording import NOT_CHECKED, sentence
 from amberkeel.core.solve.folds import check_folds
 from amberkeel.core.solve.lens_plan import FIXED, FREE, SOFT
 from amberkeel.core.solve.motions import MOTIONS
@@ -252,6 +252,9 @@ FIGURES = [
     ("observations", "Measurements", "", 0, "higher"),
 ]
 
+ABSENT = {"check_rms_px": NOT_CHECKED, "focal_sigma_mm": "held"}
+"""What is said of a figure that an attempt has not; it is never the better one."""
+
 RECIPE = [
     ("camera_motion", "Camera motion"),
     ("distortion", "Distortion"),
@@ -272,9 +275,12 @@ def _rows(a: Attempt, b: Attempt) -> list[dict]:
     """Return figures and recipe of two attempts as rows, with which side is better where that means something."""
     rows = []
     for key, label, unit, digits, better in FIGURES:
-        x, y = a.figures.get(key, 0.0), b.figures.get(key, 0.0)
-        side = "" if not better or x == y else "a" if (x < y) == (better == "lower") else "b"
-        rows.append({"label": label, "a": f"{x:.{digits}f}", "b": f"{y:.{digits}f}", "unit": unit, "better": side})
+        x, y = a.figures.get(key) or 0.0, b.figures.get(key) or 0.0
+        nothing = ABSENT.get(key)
+        told = [nothing if nothing and not v else f"{v:.{digits}f}" for v in (x, y)]
+        equal = not better or x == y or nothing in told
+        side = "" if equal else "a" if (x < y) == (better == "lower") else "b"
+        rows.append({"label": label, "a": told[0], "b": told[1], "unit": unit, "better": side})
     for key, label in RECIPE:
         x, y = (_words(v.recipe.get(key)) for v in (a, b))
         rows.append({"label": label, "a": x, "b": y, "unit": "", "better": ""})

@@ -280,7 +280,8 @@ def _read_folds(kept: FoldsDocument | None) -> Folds | None:
     if not kept:
         return None
     parts = tuple(kept["part_rms_px"])
-    return Folds(kept["count"], kept["rms_px"], kept["used_rms_px"], kept["outlier_share"], parts)
+    shares = kept["outlier_share"], parts, kept.get("expected", 1.0)
+    return Folds(kept["count"], kept["rms_px"], kept["used_rms_px"], *shares)
 
 
 def _read_report(kept: LensReportDocument) -> LensReport:

@@ -129,6 +129,7 @@ class FoldsDocument(TypedDict):
     used_rms_px: NotNegative
     outlier_share: NotNegative
     part_rms_px: tuple[NotNegative, ...]
+    expected: NotRequired[Annotated[float, Field(ge=1)]]
 
 
 class BegunDocument(TypedDict):
@@ -145,7 +146,7 @@ class QualityDocument(TypedDict):
     """Figures of the whole."""
 
     rms_px: NotNegative
-    check_rms_px: NotNegative
+    check_rms_px: NotNegative | None
     tracks_used: Count
     tracks_excluded: Count
     tracks_check: Count

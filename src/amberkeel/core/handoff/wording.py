@@ -8,7 +8,8 @@ from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.uncertainty import DEPTH
 
 FOLDS_ALIKE = 1.3
-"""Ratio of the residual when left out to that when used up to which the two say the same."""
+"""Ratio of the residual when left out to that when used, over the one that is expected, up to which they say the same.
+"""
 
 TITLES = {"focal": "Focal length", DEPTH: "Depth of the set"}
 
@@ -20,7 +21,21 @@ def sentence(reason: Reason) -> str:
 
 def folds_alike(folds: Mapping[str, Any]) -> bool:
     """Return whether tracks left out fit nearly as well as when they are used."""
-    return folds["rms_px"] < FOLDS_ALIKE * folds["used_rms_px"]
+    return folds["rms_px"] < FOLDS_ALIKE * folds.get("expected", 1.0) * folds["used_rms_px"]
+
+
+NOT_CHECKED = "not checked"
+"""What is said of a camera that no track judged which did not serve to find it."""
+
+
+def checked(value: float | None, digits: int = 3) -> str:
+    """Return a check residual for people, pixels.
+
+    Parameters
+    ----------
+    value : pixels; None, or the 0 of older files, where nothing was withheld. digits : after the point.
+    """
+    return f"{value:.{digits}f} px" if value else NOT_CHECKED
 
 
 def folds_sentence(folds: Mapping[str, Any]) -> str:

@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from amberkeel.core.diagnose.finding import CALM, Finding
+from amberkeel.core.handoff.wording import checked
 from amberkeel.core.plate.sequence import spans
 from amberkeel.core.report.charts import Line, above, field, heat, lines
 from amberkeel.core.report.figures import check_by_frame, residual_field
@@ -35,7 +36,7 @@ class Made:
 
     name: str
     rms_px: float
-    check_px: float
+    check_px: float | None
     focal: str
     tracks: int
     used: bool
@@ -102,7 +103,7 @@ def _figures(report: Report) -> str:
     readout = f"{100 * solution.path.readout:.0f} % of the frame" if solution.path.readout else "rows at once"
     rows = [
         ("RMS residual", f"{solution.rms_px:.3f} px"),
-        ("Check residual", f"{solution.check_rms_px:.3f} px"),
+        ("Check residual", checked(solution.check_rms_px)),
         ("Focal length", f"{focal * mm:.2f} ±{solution.focal_sigma_px * mm:.2f} mm"),
         ("Distortion k1", f"{solution.path.lens.radial[0]:+.4f} ±{solution.k1_sigma:.4f}"),
         ("Camera", solution.motion),
@@ -161,7 +162,7 @@ def _made(made: Sequence[Made]) -> str:
     head = "<tr><th>Attempt</th><th>RMS</th><th>Check</th><th>Focal length</th><th>Tracks</th></tr>"
     rows = "".join(
         f'<tr class="{"used" if one.used else ""}"><td>{escape(one.name)}{" · in use" if one.used else ""}</td>'
-        f"<td>{one.rms_px:.3f} px</td><td>{one.check_px:.3f} px</td><td>{escape(one.focal)}</td>"
+        f"<td>{one.rms_px:.3f} px</td><td>{checked(one.check_px)}</td><td>{escape(one.focal)}</td>"
         f"<td>{one.tracks}</td></tr>"
         for one in made
     )

@@ -10,7 +10,7 @@ from amberkeel.core.solve.grow import adjust_all, settle
 from amberkeel.core.solve.lens_plan import Freedom
 from amberkeel.core.solve.outliers import FINAL_SCALE, at_the_lens, find_outliers
 from amberkeel.core.solve.problem import Problem
-from amberkeel.core.solve.refusals import LEAST_TRACKS
+from amberkeel.core.solve.refusals import least_tracks
 from amberkeel.core.solve.shot import Solved
 from amberkeel.core.solve.track_noise import track_scales
 
@@ -63,9 +63,13 @@ def finished(
         if cycle == 1:
             problem, freedom = _more_lens(problem, freedom, later, scale)
         problem, dropped = find_outliers(problem, everyone)
-        if (everyone & ~dropped).sum() < LEAST_TRACKS:
+        held = not freedom.lens and not later
+        turns = not problem.movable[problem.solved][:, 3:].any()
+        least = least_tracks(turns, "focal" in freedom.lens, held)
+        if (everyone & ~dropped).sum() < least:
             raise SolveError(
-                "Fewer than eight tracks agree with any one camera.", "Mask what moves, or follow more features."
+                f"Fewer than {least} tracks agree with any one camera.",
+                "Mask what moves, or follow more features.",
             )
     problem.active = everyone & ~dropped
     problem.triangulate(problem.active, FINAL_SCALE)

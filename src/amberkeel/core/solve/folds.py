@@ -12,12 +12,26 @@ from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress
 from amberkeel.core.solve.adjust_shot import NEARLY
 from amberkeel.core.solve.grow import adjust_all
+from amberkeel.core.solve.motions import LOCKED
 from amberkeel.core.solve.outliers import FINAL_SCALE, OUTLIER, RAYLEIGH_MEDIAN
+from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.refusals import LEAST_TRACKS
 from amberkeel.core.solve.residuals import rms
 from amberkeel.core.solve.shot import Solved
 
 MOST_FOLDS = 20
+
+MOST_ALONE = 39
+"""Tracks up to which each is left out by itself in turn where none is withheld."""
+
+WIDER = 3.0
+"""By how much more a measurement may then disagree before it is in no figure."""
+
+GAUGE, MOST_LEVERAGE = 7, 0.8
+"""Degrees of freedom that no camera path has of its own, and the most that cameras are taken to bend to tracks."""
+
+LEFT = 7
+"""Tracks that must be left when each is left out by itself."""
 
 
 @dataclass(frozen=True)
@@ -28,7 +42,8 @@ class Folds:
     ----------
     count : parts. rms_px : RMS residual of all tracks when they were withheld. used_rms_px : of the same measurements
     when they were used. outlier_share : share of the measurements that disagree only when they are withheld; they are
-    in neither figure. part_rms_px : `rms_px` of each part.
+    in neither figure. part_rms_px : `rms_px` of each part. expected : `rms_px` over `used_rms_px` where all is well:
+    few tracks are bent to by the cameras that they find, so that each fits better when it is used.
     """
 
     count: int
@@ -36,12 +51,21 @@ class Folds:
     used_rms_px: float
     outlier_share: float
     part_rms_px: tuple[float, ...]
+    expected: float = 1.0
 
 
 def check_folds(count: int) -> None:
     """Raise SolveError for a number of parts that cannot be; 0 is for none."""
     if count != 0 and not 2 <= count <= MOST_FOLDS:
         raise SolveError(f"{count} folds are impossible.", f"Choose 2 to {MOST_FOLDS}, such as 5, or none.")
+
+
+def each_in_turn(solved: Solved) -> int:
+    """Return in how many parts a shot's tracks are left out where none is withheld: each by itself, or none where they
+    are too few or so many that some should have been withheld.
+    """
+    used = int((solved.problem.active & solved.problem.triangulated).sum())
+    return used if solved.motion != LOCKED and LEFT < used <= MOST_ALONE else 0
 
 
 def cross_validated(solved: Solved, count: int, seed: int, progress: Progress) -> Folds:
@@ -58,7 +82,7 @@ def cross_validated(solved: Solved, count: int, seed: int, progress: Progress) -
     """
     problem = solved.problem
     used = np.nonzero(problem.active & problem.triangulated)[0]
-    if len(used) - len(used) // count < LEAST_TRACKS + 1:
+    if len(used) - len(used) // count < (LEFT if count == len(used) else LEAST_TRACKS + 1):
         raise SolveError(f"{len(used)} tracks are too few to leave some out.", "Follow more features.")
     part = np.full(len(problem.rhos), -1)
     part[np.random.default_rng(seed).permutation(used)] = np.arange(len(used)) % count
@@ -75,7 +99,18 @@ def cross_validated(solved: Solved, count: int, seed: int, progress: Progress) -
     sigma = (problem.sigma * problem.scale[problem.track])[:, None]
     error = np.linalg.norm(np.nan_to_num(after / sigma, nan=np.inf), axis=1)
     scale = max(1.0, float(np.median(error[counted])) / RAYLEIGH_MEDIAN) if counted.any() else 1.0
-    agree = counted & (error <= OUTLIER * scale)
+    # Of few tracks each one left out says much, and what serves was judged when it was used.
+    agree = counted & (error <= OUTLIER * scale * (WIDER if count == len(used) else 1.0))
     parts = [rms(after[agree & (part[problem.track] == k)]) for k in range(count)]
     share = 1.0 - agree.sum() / max(counted.sum(), 1)
-    return Folds(count, rms(after[agree]), rms(before[agree]), float(share), tuple(parts))
+    return Folds(count, rms(after[agree]), rms(before[agree]), float(share), tuple(parts), _expected(problem, counted))
+
+
+def _expected(problem: Problem, counted: np.ndarray) -> float:
+    """Return by how much residuals grow when they are left out, in the mean: one over what the cameras leave of them
+    (the leverage of linear least squares; Cook and Weisberg 1982, chapter 2). The points are found anew in both cases.
+    """
+    tracks = np.unique(problem.track[counted])
+    left = 2 * int(counted.sum()) - 3 * len(tracks)
+    cameras = int(problem.movable[problem.solved].sum()) - GAUGE
+    return float(1.0 / (1.0 - min(max(cameras, 0) / max(left, 1), MOST_LEVERAGE)))

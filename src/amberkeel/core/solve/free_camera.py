@@ -17,6 +17,7 @@ from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.radial_lens import READOUT_NAME
 from amberkeel.core.solve.recipe import AUTO_ROWS, JERKIEST, KNOWN_ROWS, NO_ROWS
 from amberkeel.core.solve.refocus import refocused
+from amberkeel.core.solve.refusals import least_tracks, too_few
 from amberkeel.core.solve.reversal import adjusted_cost, came_back, twin_of
 from amberkeel.core.solve.rows import BETRAYED, betrayed, row_drift, with_rows
 from amberkeel.core.solve.shot import LEAST_PART, Asked, Solved, keeping
@@ -53,6 +54,9 @@ def free_camera(asked: Asked, progress: Progress) -> Solved:
     own can make the pairs with most parallax the worst ones.
     """
     plan, width = asked.plan, asked.size[0]
+    active = int(asked.tracks.in_state(ACTIVE).sum())
+    if active < least_tracks(False, plan.search, not plan.free.lens and not plan.later):
+        raise too_few(active)
     if asked.recipe.zoom:
         problem = zooming_start(asked.problem(), plan, asked.freedom, width, span(progress, 0.0, 0.75))
         return _settled(problem, asked.freedom, plan, span(progress, 0.75, 1.0))

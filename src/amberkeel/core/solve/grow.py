@@ -27,6 +27,9 @@ WINDOW = 40
 HELD_REACH = 20
 """Frames beyond the adjusted ones that take part, held."""
 
+CARRY = 5
+"""Tracks that a stretch of frames shares with the rest at the least."""
+
 LEAST_AGREEING = 0.25
 """Share of a frame's tracks that must agree with its camera for the frame to count as solved."""
 
@@ -123,13 +126,28 @@ def grow(problem: Problem, freedom: Freedom, progress: Progress) -> None:
         set_outliers_apart(problem, near)
         progress(problem.solved.mean(), f"Solved {int(problem.solved.sum())} of {total} frames")
     if not problem.solved.all():
-        lost = problem.frames[~problem.solved]
-        raise Broken(
-            problem,
-            f"The solve breaks at frame {int(lost[0] if lost[0] > problem.frames[0] else lost[-1])}: "
-            "too few tracks carry across it.",
-            "Place a few long tracks across that frame by hand, or solve a shorter range.",
-        )
+        raise Broken(problem, *_lacking(problem))
+
+
+def _lacking(problem: Problem) -> tuple[str, str]:
+    """Return which frames have no camera since too few tracks carry over to them, and what helps."""
+    solved = np.nonzero(problem.solved)[0]
+    later = not problem.solved[-1]
+    edge = int(solved[-1]) + 1 if later else int(solved[0]) - 1
+    beyond = np.arange(len(problem.frames)) >= edge if later else np.arange(len(problem.frames)) <= edge
+    there = np.unique(problem.track[problem.active[problem.track] & beyond[problem.camera]])
+    here = np.unique(problem.track[problem.active[problem.track] & problem.solved[problem.camera]])
+    shared, at = len(np.intersect1d(there, here)), int(problem.frames[edge])
+    first, last = problem.frames[beyond][[0, -1]]
+    said = f"The solve breaks at frame {at}: too few tracks carry across it."
+    if shared >= CARRY:
+        return said, "Place a few long tracks across that frame by hand, or solve a shorter range."
+    frames = f"Frame {first} shares" if first == last else f"Frames {first}–{last} share"
+    tracks = "1 track" if shared == 1 else f"{shared} tracks" if shared else "no track"
+    return (
+        f"{said} {frames} {tracks} with the rest.",
+        f"Place {CARRY - shared} or more by hand that cross frame {at}, or solve a shorter range.",
+    )
 
 
 def set_outliers_apart(problem: Problem, tracks: np.ndarray | None = None) -> None:

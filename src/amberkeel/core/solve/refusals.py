@@ -6,7 +6,25 @@ from amberkeel.core.errors import SolveError
 from amberkeel.core.tracks import ACTIVE, TrackSet
 
 LEAST_TRACKS = 8
-"""Active tracks below which there is no solve."""
+"""Active tracks below which a camera that moves is not solved when nothing is known of it."""
+
+NEEDS = (
+    "A camera that moves needs eight tracks, seven with its focal length known, six with its lens held; one that only "
+    "turns needs five, three with its focal length known. Better are fifty."
+)
+
+
+def least_tracks(turns: bool, searched: bool, held: bool) -> int:
+    """Return how many active tracks a camera needs.
+
+    Parameters
+    ----------
+    turns : it only turns. searched : its focal length is unknown. held : all of its lens is.
+    """
+    if turns:
+        return 5 if searched else 3
+    return LEAST_TRACKS if searched else 6 if held else 7
+
 
 ON_A_LINE = 0.01
 """Spread of the tracks across a line through them, over that along it, up to which they lie on it."""
@@ -14,14 +32,21 @@ ON_A_LINE = 0.01
 MOST_ON_A_LINE = 0.9
 """Share of the frames on which they may."""
 
+ENOUGH_FOR_A_LINE = 3
+"""Tracks of a frame from which it is asked whether they lie on one."""
 
-def check_tracks(tracks: TrackSet) -> None:
+
+def check_tracks(tracks: TrackSet, least: int = LEAST_TRACKS) -> None:
     """Refuse measurements from which no camera can come.
+
+    Parameters
+    ----------
+    tracks : all of them. least : active ones that the solve needs, see `least_tracks`.
 
     Raises
     ------
-    SolveError : a position or sigma that is no number, no measurement at all, fewer than eight active tracks, or all
-        of them on one line.
+    SolveError : a position or sigma that is no number, no measurement at all, fewer active tracks than the least, or
+        all of them on one line.
     """
     broken = np.nonzero(~np.isfinite(tracks.xy).all(1) | ~np.isfinite(tracks.sigma) | (tracks.sigma < 0.0))[0]
     if len(broken):
@@ -34,8 +59,8 @@ def check_tracks(tracks: TrackSet) -> None:
     if not len(tracks.frames):
         raise SolveError("No track has a measurement on these frames.", "Choose the frames that were followed.")
     active = tracks.in_state(ACTIVE)
-    if active.sum() < LEAST_TRACKS:
-        raise SolveError(f"Only {active.sum()} tracks are active.", "A solve needs eight at the least, better fifty.")
+    if active.sum() < least:
+        raise too_few(int(active.sum()))
     if _on_a_line(tracks, active):
         raise SolveError(
             "All tracks lie on one line, about which the camera could turn.", "Follow features off that line too."
@@ -53,5 +78,10 @@ def _on_a_line(tracks: TrackSet, active: np.ndarray) -> bool:
     xx, yy, cross = (np.bincount(number, d[:, a] * d[:, b]) for a, b in ((0, 0), (1, 1), (0, 1)))
     half, root = 0.5 * (xx + yy), np.hypot(0.5 * (xx - yy), cross)
     thin = np.sqrt(np.maximum(half - root, 0.0)) < ON_A_LINE * np.sqrt(half + root)
-    enough = count >= LEAST_TRACKS
+    enough = count >= ENOUGH_FOR_A_LINE
     return bool(enough.any() and thin[enough].mean() > MOST_ON_A_LINE)
+
+
+def too_few(count: int) -> SolveError:
+    """Return what is said where so many active tracks are too few."""
+    return SolveError(f"Only {count} tracks are active." if count != 1 else "Only one track is active.", NEEDS)

@@ -94,8 +94,12 @@ class Solution:
         return rms(self.residuals[self.counted])
 
     @property
-    def check_rms_px(self) -> float:
-        """What `rms_px` would be were the used tracks withheld, by the check tracks' word, pixels; 0 without any."""
+    def check_rms_px(self) -> float | None:
+        """What `rms_px` would be were the used tracks withheld, pixels: by the check tracks' word, else by what came
+        when each was left out; None where neither was done.
+        """
+        if not self.counted_check.any():
+            return self.folds.rms_px if self.folds else None
         whitened = np.linalg.norm(self.residuals, axis=1) / self.stated_sigma
         live = np.isfinite(whitened)
         own, used, check = self.tracks.track_of_sample, self.counted & live, self.counted_check & live

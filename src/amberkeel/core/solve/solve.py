@@ -23,7 +23,7 @@ from amberkeel.core.solve.evidence.piece import Piece
 from amberkeel.core.solve.evidence.statement import Constraint, SwingRadius
 from amberkeel.core.solve.explain import explained
 from amberkeel.core.solve.finish import make_solution
-from amberkeel.core.solve.folds import check_folds, cross_validated
+from amberkeel.core.solve.folds import check_folds, cross_validated, each_in_turn
 from amberkeel.core.solve.grow import adjust_all
 from amberkeel.core.solve.held_lens import straightened
 from amberkeel.core.solve.held_out import held_out
@@ -41,7 +41,7 @@ from amberkeel.core.solve.motions import (
 from amberkeel.core.solve.planar import FLAT, MOSTLY_FLAT, flat_part, on_one_plane
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import KNOWN_ROWS, MOST_WEIGHT, ROWS, Recipe
-from amberkeel.core.solve.refusals import check_tracks
+from amberkeel.core.solve.refusals import check_tracks, least_tracks
 from amberkeel.core.solve.residuals import rms
 from amberkeel.core.solve.reversal import ALIKE
 from amberkeel.core.solve.shot import Asked, Solved, Stopped, keeping
@@ -121,7 +121,9 @@ def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: R
             "A zoom is solved with a camera that moves freely or only turns.", "Ask for free or nodal, or for no zoom."
         )
     measured = tracks.on_frames(frames)
-    check_tracks(measured)
+    plan = recipe.plan(width, height)
+    held = not plan.free.lens and not plan.later
+    check_tracks(measured, least_tracks(recipe.motion in (AUTO, NODAL), plan.search, held))
     if CHECK not in measured.states:
         rng, needed = np.random.default_rng(recipe.seed), stated_of(recipe.evidence, measured)
         checks = choose_checks(measured, width, height, recipe.check_share, rng, needed)
@@ -273,7 +275,8 @@ def conclude(
         report = report.noted(Reason(reasons.DEPTH_REVERSED))
     counted = np.zeros(len(measured.frames), bool)
     counted[rows.observations] = True
-    wanted = asked.recipe.folds if tested else 0
+    unchecked = CHECK not in measured.states
+    wanted = 0 if not tested else asked.recipe.folds or (each_in_turn(solved) if unchecked else 0)
     folds = cross_validated(solved, wanted, asked.recipe.seed, progress) if wanted else None
     solution = make_solution(
         problem, measured, solved.dropped, counted, sure, report, asked.recipe, asked.size, shown,

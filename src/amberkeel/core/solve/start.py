@@ -23,7 +23,11 @@ FIELDS_OF_VIEW = np.radians(np.geomspace(110.0, 10.0, 8))
 START_SCALE = 6.0
 """Cauchy scale of the start, in sigmas: rough, since lens and focal length are not known yet."""
 
-MIN_COMMON = 24
+MIN_COMMON, FEWEST_COMMON = 24, 6
+"""Tracks that the frames of a pair share, and the fewest where no pair of a shot has that many."""
+
+FEW, POINTS, FEWEST_POINTS = 40, 6, 5
+"""Tracks up to which a shot has few, points that a frame's camera is found from at the least, and of so few."""
 
 MOST_TRACKS = 160
 """Tracks that a pair is ranked by and a start adjusted with, about."""
@@ -137,10 +141,10 @@ def chosen_pair(problem: Problem, first: int, last: int) -> Pair:
             f"Choose two of {problem.frames[0]}–{problem.frames[-1]}.",
         )
     tracks, xa, xb = common_tracks(problem, *rows)
-    if len(tracks) < MIN_COMMON:
+    if len(tracks) < FEWEST_COMMON:
         raise SolveError(
             f"Frames {first} and {last} share {len(tracks)} tracks, too few to begin from.",
-            f"Choose frames with {MIN_COMMON} or more in common: closer ones, or follow more features.",
+            f"Choose frames with {FEWEST_COMMON} or more in common: closer ones, or follow more features.",
         )
     return Pair(rows[0], rows[1], tracks, _parallax(xa, xb), float(np.median(np.linalg.norm(xb - xa, axis=1))))
 
@@ -180,11 +184,12 @@ def find_pairs(problem: Problem, count: int = 2) -> list[Pair]:
             if b >= frames:
                 continue
             tracks, xa, xb = common_tracks(problem, a, b)
-            if len(tracks) < MIN_COMMON:
+            if len(tracks) < FEWEST_COMMON:
                 continue
             pairs.append(
                 Pair(int(a), int(b), tracks, _parallax(xa, xb), float(np.median(np.linalg.norm(xb - xa, axis=1))))
             )
+    pairs = [pair for pair in pairs if len(pair.tracks) >= MIN_COMMON] or pairs
     if not pairs:
         raise SolveError(
             "Too few tracks last long enough to start a solve.", "Follow more features, or a shorter range."
@@ -216,7 +221,9 @@ def _parallax(xa: np.ndarray, xb: np.ndarray) -> float:
     """Return the upper-quartile distance in pixels that the best homography leaves."""
     step = max(1, len(xa) // MOST_TRACKS)
     xa, xb = np.ascontiguousarray(xa[::step]), np.ascontiguousarray(xb[::step])
-    h, _ = cv2.findHomography(xa, xb, cv2.RANSAC, 2.0, maxIters=HOMOGRAPHY_DRAWS)
+    # Of a few, any four agree with one homography: what all of them leave says more.
+    how = cv2.RANSAC if len(xa) >= MIN_COMMON else 0
+    h, _ = cv2.findHomography(xa, xb, how, 2.0, maxIters=HOMOGRAPHY_DRAWS)
     if h is None:
         return 0.0
     moved = cv2.perspectiveTransform(xa[:, None], h)[:, 0]
@@ -263,7 +270,7 @@ def _try_focal(
         return None
     _, r, t, mask = cv2.recoverPose(essential, na, nb, np.eye(3), mask=mask)
     inliers = pair.tracks[mask.ravel() > 0]
-    if len(inliers) < LEAST_INLIERS:
+    if len(inliers) < min(LEAST_INLIERS, len(rows) - 1):
         return None
     trial = part.copied()
     trial.lens = lens
@@ -276,7 +283,7 @@ def _try_focal(
     free = trial.solved.copy()
     free[pair.a] = False
     bundle, cut = trial.bundle(trial.solved, chosen, free, Freedom(("focal",) if free_focal else ()), START_SCALE)
-    if len(bundle.rhos) < LEAST_INLIERS:
+    if len(bundle.rhos) < min(LEAST_INLIERS, len(rows) - 1):
         return None
     adjusted = adjust(bundle, 12, 3e-3, CAREFUL_DAMPING)
     if not FOCAL_LIMITS[0] < adjusted.bundle.lens.focal / (2.0 * lens.cx) < FOCAL_LIMITS[1]:
@@ -312,7 +319,7 @@ def resect_frame(
     track = problem.track
     variance = np.zeros(len(problem.rhos)) if loose is None else loose
     n = np.nonzero((problem.camera == row) & problem.inlier & (tracks & problem.triangulated)[track])[0]
-    if len(n) < 6:
+    if len(n) < (POINTS if problem.active.sum() > FEW else FEWEST_POINTS):
         return 0.0
     share, scene = 0.0, problem.scene()
     for widen in (8.0, 1.0):

@@ -21,14 +21,14 @@ from amberkeel.core.solve.lens_plan import Freedom, LensPlan
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.radial_lens import ARM_NAMES, RadialLens
 from amberkeel.core.solve.side_by_side import side_by_side
-from amberkeel.core.solve.start import START_SCALE, common_tracks
+from amberkeel.core.solve.start import FEW, START_SCALE, common_tracks
 from amberkeel.core.solve.terms import SoftLens
 
 FIELDS_OF_VIEW = np.radians(np.geomspace(110.0, 3.0, 10))
 """Swept horizontal fields of view, radians."""
 
-LEAST_COMMON = 6
-"""Common tracks below which two neighbouring frames cannot be joined."""
+LEAST_COMMON, FEWEST_COMMON = 6, 3
+"""Common tracks below which two neighbouring frames cannot be joined, and where a shot has but a few."""
 
 JOINTS = 24
 """Frames that the sweep is done with, about."""
@@ -142,10 +142,10 @@ def neighbours(problem: Problem, rows: np.ndarray) -> list[Neighbours]:
     ------
     SolveError : two of them have too few.
     """
-    out = []
+    out, least = [], LEAST_COMMON if problem.active.sum() > FEW else FEWEST_COMMON
     for a, b in zip(rows.tolist(), rows[1:].tolist()):
         tracks, xa, xb = common_tracks(problem, a, b)
-        if len(tracks) < LEAST_COMMON:
+        if len(tracks) < least:
             raise SolveError(
                 f"Frames {problem.frames[a]} and {problem.frames[b]} have {len(tracks)} tracks in common.",
                 "Place a few long tracks across them by hand, or solve a shorter range.",

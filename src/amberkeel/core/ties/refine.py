@@ -65,7 +65,7 @@ class Refined:
     alignment: Alignment
     ties: Ties
     rms: tuple[float, float]
-    check: tuple[float, float]
+    check: tuple[float | None, float | None]
     pulls: tuple[tuple[str, float], ...]
 
 

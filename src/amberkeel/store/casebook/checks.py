@@ -17,7 +17,7 @@ def disagree(figures: dict) -> bool:
     """Return whether withheld tracks disagree with an attempt of these figures."""
     if figures.get("folds") and not folds_alike(figures["folds"]):
         return True
-    return figures["check_rms_px"] > WORSE * figures["rms_px"] + SLACK_PX
+    return (figures["check_rms_px"] or 0.0) > WORSE * figures["rms_px"] + SLACK_PX
 
 
 def findings(_session: Session, _shot: Shot, attempt: Attempt | None) -> list[Finding]:
@@ -33,6 +33,6 @@ def findings(_session: Session, _shot: Shot, attempt: Attempt | None) -> list[Fi
     if disagree(f):
         text = f"The check residual is {check / used:.1f} times the used one: the fit looks better than the camera is."
         return [Finding(OVERFIT, SERIOUS, surety(check / used, WORSE), text)]
-    if check > 0.0:
+    if check:
         return [calm(AGREE, f"Withheld tracks agree: {check:.2f} px over {f['tracks_check']} check tracks.")]
     return []

@@ -29,5 +29,7 @@ def verdict(attempt: Attempt | None) -> dict | None:
         doubts.append(f"“{loud[0]}” disagrees")
     if doubts:
         return {"good": False, "words": f"Not yet: {', '.join(doubts)}."}
-    check = f", withheld ones to {f['check_rms_px']:.2f} px" if f["check_rms_px"] else ""
+    if not f["check_rms_px"]:
+        return {"good": False, "words": f"Not checked: tracks fit to {f['rms_px']:.2f} px, and none was left out."}
+    check = f", withheld ones to {f['check_rms_px']:.2f} px"
     return {"good": True, "words": f"The camera holds: tracks fit to {f['rms_px']:.2f} px{check}."}

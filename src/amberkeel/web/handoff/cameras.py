@@ -33,7 +33,7 @@ def judge(number: int):
     found = judged(path, tracks)
     return jsonify(
         rms_px=found.rms_px, median_px=found.median_px, outliers=found.outliers, tracks=found.tracks,
-        worst=found.worst_frames(), own_px=own.get("check_rms_px") if own else None,
+        worst=found.worst_frames(), own_px=(own.get("check_rms_px") or None) if own else None,
     )  # fmt: skip
 
 

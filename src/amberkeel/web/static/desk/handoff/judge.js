@@ -1,6 +1,6 @@
 // Somebody else's camera, judged by this shot's tracks.
 import { postForm, toast } from "../shell/api.js";
-import { facts, find } from "../shell/dom.js";
+import { checked, facts, find } from "../shell/dom.js";
 
 export class JudgeBench {
   constructor(desk) {
@@ -60,7 +60,7 @@ export class JudgeBench {
       ["In the middle", found.median_px.toFixed(3), "px"],
       ["Do not agree", (100 * found.outliers).toFixed(1), "%"],
       ["Tracks", found.tracks, ""],
-      ["Check residual here", found.own_px === null ? "–" : found.own_px.toFixed(3), "px"],
+      ["Check residual here", ...checked(found.own_px)],
     ]);
     const worst = found.worst.map(([frame, px]) => `${frame} (${px.toFixed(2)} px)`).join(", ");
     find("#judgedworst").textContent = `Worst frames: ${worst}.`;

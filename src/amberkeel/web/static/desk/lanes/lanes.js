@@ -1,5 +1,6 @@
 // Lanes under the viewport: one frame axis, the playhead, and figures by frame. Any lane chooses a range.
 import { INK } from "../shell/colour.js";
+import { CARRY } from "../tracks/reach.js";
 import { bodyShown, drawBody, liveOf } from "./body.js";
 import { drawCamera } from "./camera.js";
 import { Curves } from "./curves.js";
@@ -241,6 +242,11 @@ export class Lanes {
     this.title(c, top, "Live", "tracks", y, room);
     if (!values.length) return this.empty(c, top, room, "after following");
     const width = Math.max(1, x(first + 1) - x(first) - 1);
+    if (floor) {
+      // Under this line no camera is to be had.
+      c.fillStyle = INK.orchid;
+      c.fillRect(LEFT, Math.round(y(CARRY)), x.range()[1] - LEFT, 1);
+    }
     values.forEach((v, k) => {
       c.fillStyle = v < floor ? INK.orchid : "#93a1ab99";
       c.fillRect(x(first + k) - width / 2, y(v), width, y(0) - y(v));

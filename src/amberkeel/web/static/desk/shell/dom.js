@@ -27,6 +27,9 @@ export function signButton(sign, title, run) {
   return button;
 }
 
+/** A check residual as a figure and its unit; where there is none, nothing was withheld. */
+export const checked = (px) => (px ? [px.toFixed(3), "px"] : ["–", "not checked"]);
+
 /** Fill a list of facts with rows of [name, value, unit]. */
 export function facts(box, rows) {
   box.replaceChildren(

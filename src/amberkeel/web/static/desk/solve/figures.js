@@ -1,5 +1,5 @@
 // The pinned attempt's figures.
-import { element, facts, find } from "../shell/dom.js";
+import { checked, element, facts, find } from "../shell/dom.js";
 
 /** Draw the figures of the pinned attempt, or nothing. */
 export function drawFigures(server) {
@@ -9,14 +9,14 @@ export function drawFigures(server) {
   if (!attempt) return;
   const f = attempt.figures;
   const folds = f.folds && [
-    `In ${f.folds.count} folds`,
+    f.folds.count >= f.tracks_used ? "Each left out" : `In ${f.folds.count} folds`,
     f.folds.rms_px.toFixed(3),
     `px, ${f.folds.used_rms_px.toFixed(3)} when used`,
   ];
   const list = element("dl", "facts mt-2");
   facts(list, [
     ["RMS residual", f.rms_px.toFixed(3), "px"],
-    ["Check residual", f.check_rms_px.toFixed(3), "px"],
+    ["Check residual", ...checked(f.check_rms_px)],
     ...(folds ? [folds] : []),
     f.measuring
       ? ["Focal length", `${f.focal_mm.toFixed(2)} ±…`, "mm, its sigma is worked out"]

@@ -1,6 +1,6 @@
 // Bodies: rigid things in the shot that move on their own, made of masks, solved beside the camera, their size told.
 import { get, toast } from "../shell/api.js";
-import { element, facts, find, signButton } from "../shell/dom.js";
+import { checked, element, facts, find, signButton } from "../shell/dom.js";
 import { counted } from "../shell/words.js";
 import { bodyOf } from "./words.js";
 
@@ -197,7 +197,7 @@ export class BodiesBench {
     facts(find("#bodyfacts"), [
       ["Frames", solved.frames.join("–"), ""],
       ["Residual", solved.rms_px.toFixed(3), "px"],
-      ["Check", solved.check_rms_px.toFixed(3), "px"],
+      ["Check", ...checked(solved.check_rms_px)],
       ["Extent", one.extent.map((v) => v.toFixed(2)).join(" × "), unit],
       ["Size", sigma, ""],
     ]);

@@ -1,6 +1,6 @@
 // The ties of a shot: by name, from pictures, by hand; the shot aligned by them, and what each of them says.
 import { toast } from "../shell/api.js";
-import { element, find, signButton } from "../shell/dom.js";
+import { checked, element, find, signButton } from "../shell/dom.js";
 import { counted } from "../shell/words.js";
 import { HandTies } from "./byhand.js";
 import { figureOf, lengthOf, unitOf } from "./words.js";
@@ -221,7 +221,7 @@ export class TiesBench {
     const lines = [
       `Ties ${lengthOf(aligned.rms, aligned.unit)} RMS off the set.`,
       `The shot's own fit: ${before.toFixed(3)} px alone, ${after.toFixed(3)} px tied; ` +
-        `check ${checkBefore.toFixed(3)} and ${checkAfter.toFixed(3)} px.`,
+        `check ${checked(checkBefore).join(" ")} and ${checked(checkAfter).join(" ")}.`,
       `Spread ${spread} ${aligned.unit}.${most ? ` ${most} decides most.` : ""}`,
     ];
     return box.replaceChildren(

@@ -1,0 +1,165 @@
+"""A camera from a handful of tracks, what is said where they are too few, and how each is judged without the others."""
+
+import numpy as np
+import pytest
+from simulated import moving_camera, tracks_of
+
+from amberkeel.core.camera import CameraPath
+from amberkeel.core.errors import SolveError
+from amberkeel.core.geometry.rotations import rotation_exp
+from amberkeel.core.handoff.document import solve_document
+from amberkeel.core.handoff.wording import checked, folds_alike
+from amberkeel.core.lens import Lens
+from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.solve import solve_tracks
+from amberkeel.core.tracks import from_pieces
+from amberkeel.core.world.true_slip import slip_px
+
+SIZE, NOISE_PX = (640, 360), 0.12
+
+
+def placed(rng, count, aside=(0.3, 0.0, 0.3)):
+    """Points (count, 3) as a hand places them: well apart in the picture, near and far."""
+    across = np.linspace(-0.3, 0.3, count)[rng.permutation(count)]
+    down = np.linspace(-0.17, 0.17, count)[rng.permutation(count)]
+    return np.linspace(4.0, 12.0, count)[:, None] * np.stack([across, down, np.ones(count)], 1) + aside
+
+
+def pan(frames=30, focal=700.0):
+    """A camera that turns by twelve degrees and nods."""
+    t = np.linspace(-1.0, 1.0, frames)
+    turns = np.array([rotation_exp(np.array([0.03 * np.sin(3 * s), 0.1 * s, 0.02 * s * s])) for s in t])
+    lens = Lens.centred(*SIZE, focal)
+    return CameraPath(np.arange(1001, 1001 + frames), np.zeros((frames, 3)), turns, lens)
+
+
+def seen(path, points, rng, noise=NOISE_PX):
+    """Tracks of points on all frames on which they are in the picture."""
+    px = np.array([path.project(points, k) for k in range(len(path.frames))])
+    return tracks_of(path.frames, px + rng.normal(0.0, noise, px.shape), noise)
+
+
+def solved(tracks, path, **recipe):
+    return solve_tracks(tracks, path.frames, *SIZE, Recipe(**recipe))
+
+
+def slip(solution, path, rng):
+    """Slip of points that were never tracked, pixels RMS."""
+    points = placed(rng, 60)
+    px = np.array([path.project(points, k) for k in range(len(path.frames))])
+    return np.sqrt(np.nanmean(slip_px(solution.path, path, points, ((px > 0) & (px < SIZE)).all(2)) ** 2))
+
+
+@pytest.mark.parametrize(("count", "known"), [(12, {}), (8, {}), (7, {"focal_px": 700.0})])
+def test_a_camera_that_moves_is_found_from_few_tracks(count, known, rng):
+    path = moving_camera(step=0.025)
+    tracks = seen(path, placed(rng, count), rng)
+    assert len(tracks) == count
+    solution = solved(tracks, path, motion="free", distortion="none", **known)
+    assert len(solution.path.frames) == 30 and solution.counts["tracks_used"] == count
+    assert slip(solution, path, rng) < 0.5
+    if not known:
+        assert abs(solution.path.lens.focal_px[0] - 700.0) < 3.0 * solution.focal_sigma_px < 400.0
+
+
+def test_six_tracks_do_with_the_lens_held(rng):
+    path = moving_camera(step=0.025)
+    held = Lens.centred(*SIZE, 700.0)
+    solution = solved(seen(path, placed(rng, 6), rng), path, motion="free", focal_px=700.0, held_lens=held)
+    assert len(solution.path.frames) == 30 and slip(solution, path, rng) < 0.6
+    assert (
+        solution.check_rms_px is None and checked(solve_document(solution)["quality"]["check_rms_px"]) == "not checked"
+    )
+
+
+@pytest.mark.parametrize(("count", "known"), [(5, {}), (3, {"focal_px": 700.0})])
+def test_a_pan_is_found_from_three_or_five(count, known, rng):
+    path = pan()
+    solution = solved(
+        seen(path, placed(rng, count, (0.0, 0.0, 0.0)), rng), path, motion="nodal", distortion="none", **known
+    )
+    assert solution.motion == "nodal" and len(solution.path.frames) == 30
+    turned = np.einsum("fij,fkj->fik", solution.path.world_from_camera, path.world_from_camera)
+    apart = turned @ turned[0].T
+    assert np.arccos(np.clip((np.trace(apart, axis1=1, axis2=2) - 1) / 2, -1, 1)).max() < 0.01
+    if not known:
+        assert abs(solution.path.lens.focal_px[0] - 700.0) < 4.0 * solution.focal_sigma_px
+
+
+def test_tracks_that_come_and_go_carry_the_camera_where_neighbours_share_five(rng):
+    path = moving_camera(48, step=0.02)
+    whole = seen(path, placed(rng, 14), rng)
+    pieces = []
+    for t in range(len(whole)):
+        r = whole.rows(t)
+        own = whole.frames[r]
+        part = own < 1030 if t < 5 else own >= 1018 if t > 8 else own > 0
+        pieces.append((own[part], whole.xy[r][part], whole.sigma[r][part], whole.score[r][part]))
+    tracks = from_pieces(whole.names, pieces)
+    solution = solved(tracks, path, motion="free", distortion="none")
+    assert len(solution.path.frames) == 48 and slip(solution, path, rng) < 0.5
+
+
+@pytest.mark.parametrize("count", [8, 12, 20])
+def test_each_track_is_judged_without_itself(count, rng):
+    path = moving_camera(step=0.025)
+    solution = solved(seen(path, placed(rng, count), rng), path, motion="free", distortion="none")
+    folds = solution.folds
+    assert folds.count == count == len(folds.part_rms_px)
+    true = np.hypot(slip(solution, path, rng), NOISE_PX * np.sqrt(2.0))
+    assert 0.6 < solution.check_rms_px / true < 1.5 and solution.check_rms_px == folds.rms_px > solution.rms_px
+    assert folds_alike(solve_document(solution)["quality"]["folds"])
+    assert 0.7 < folds.rms_px / folds.used_rms_px / folds.expected < 1.3
+
+
+def test_a_track_that_leads_astray_is_named(rng):
+    path = moving_camera(step=0.025)
+    tracks = seen(path, placed(rng, 12), rng)
+    own = tracks.rows(5)
+    tracks.xy[own] += np.linspace(0.0, 6.0, own.stop - own.start)[:, None] * [0.3, -0.95]
+    solution = solved(tracks, path, motion="free", distortion="none")
+    assert solution.tracks.states.count("excluded") >= 1 and solution.tracks.states[5] == "excluded"
+    assert slip(solution, path, rng) < 0.5
+
+
+def halves(tracks, at):
+    """Tracks of which half end before a frame and half begin there."""
+    pieces = []
+    for t in range(len(tracks)):
+        r = tracks.rows(t)
+        part = tracks.frames[r] < at if t % 2 else tracks.frames[r] >= at
+        pieces.append((tracks.frames[r][part], tracks.xy[r][part], tracks.sigma[r][part], tracks.score[r][part]))
+    return from_pieces(tracks.names, pieces)
+
+
+def test_too_few_is_said_in_words(rng):
+    path = moving_camera(step=0.025)
+    with pytest.raises(SolveError, match="Only 7 tracks") as said:
+        solved(seen(path, placed(rng, 7), rng), path, motion="free")
+    assert "seven with its focal length known" in said.value.help
+    with pytest.raises(SolveError, match="Only 7 tracks"):
+        solved(seen(path, placed(rng, 7), rng), path)
+    with pytest.raises(SolveError, match="Only 4 tracks"):
+        solved(seen(pan(), placed(rng, 4), rng), pan(), motion="nodal")
+    along = np.linspace(-1.0, 1.0, 8)[:, None] * [1.5, 0.6, 2.0] + [0.5, 0.0, 7.0]
+    with pytest.raises(SolveError, match="on one line"):
+        solved(seen(path, along, rng), path, motion="free")
+    with pytest.raises(SolveError, match="share|No two frames|tracks|last long"):
+        solved(halves(seen(path, placed(rng, 8), rng), 1016), path, motion="free")
+
+
+def test_a_stretch_that_shares_too_little_is_named_and_the_rest_kept(rng):
+    path = moving_camera(60, step=0.02)
+    tracks = seen(path, placed(rng, 22), rng)
+    pieces = []
+    for t in range(len(tracks)):
+        r = tracks.rows(t)
+        own = tracks.frames[r]
+        part = own < 1041 if t < 10 else own >= 1041 if t >= 13 else own > 0
+        pieces.append((own[part], tracks.xy[r][part], tracks.sigma[r][part], tracks.score[r][part]))
+    broken = from_pieces(tracks.names, pieces)
+    solution = solved(broken, path, motion="free", distortion="none")
+    assert 40 <= len(solution.path.frames) < 60 and len(solution.missing_frames)
+    count = len(solution.path.frames)
+    kept = CameraPath(path.frames[:count], path.positions[:count], path.world_from_camera[:count], path.lens)
+    assert slip(solution, kept, rng) < 0.5
