@@ -14,11 +14,13 @@ from jsonschema import validate
 from simulated import lowest
 from sqlalchemy import delete, event, select
 
+from amberkeel.store.casebook.verdict import verdict
 from amberkeel.store.held import free_of_shots, hold_shot
-from amberkeel.store.models import Attempt, Plate, Production, Shot
+from amberkeel.store.models import Attempt, Plate, Production, Shot, now
 from amberkeel.store.session import maker, session
 from amberkeel.store.stages import stages
 from amberkeel.web.plate.intake import show_rate
+from amberkeel.web.solve import _rows as side_by_side
 
 STAGES = ("plate", "masks", "tracks", "lens", "solve", "world", "ties", "handoff")
 
@@ -259,6 +261,39 @@ def test_a_shot_without_anything_has_its_empty_words(database, service, client):
         "no pinned attempt"
         in client.post(f"/shots/{number}/datum", json={"what": "origin", "tracks": [1]}).json["error"]
     )
+
+
+def test_what_was_not_checked_is_said_and_never_the_better(client, database):
+    figures = {"rms_px": 0.1, "focal_mm": 30.0, "focal_px": 800.0, "focal_sigma_px": 0.0, "tracks_used": 9}
+    made = []
+    with session(database) as opened:
+        production = Production(name="Few")
+        for check, sigma in ((None, 0.0), (0.0, 0.0), (0.2, 0.3)):
+            plate = Plate(source="x", label="x.#.png", first=1, last=9, width=100, height=80, proxies=9 * ["0" * 64])
+            shot = Shot(production=production, name=f"FEW_{len(made)}", plate=plate)
+            opened.add(shot)
+            opened.flush()
+            own = figures | {"check_rms_px": check, "focal_sigma_mm": sigma}
+            row = Attempt(shot_id=shot.id, number=1, recipe={}, snapshot={}, document="", errors="", figures=own)
+            opened.add(row)
+            opened.flush()
+            shot.pinned_id = row.id
+            made.append((row, verdict(row)))
+        opened.flush()
+        unchecked, old, checked = (row for row, _ in made)
+        rows = {row["label"]: row for row in side_by_side(unchecked, checked)}
+        assert [rows["Check residual"][k] for k in ("a", "b", "better")] == ["not checked", "0.200", ""]
+        assert [rows["Focal length, one sigma"][k] for k in ("a", "b", "better")] == ["held", "0.300", ""]
+        assert {row["a"] for row in side_by_side(old, checked) if row["label"] == "Check residual"} == {"not checked"}
+        assert not made[0][1]["good"] and "Not checked" in made[0][1]["words"] and made[2][1]["good"]
+    page = client.get("/").text
+    cards = {name: page.split(f'data-name="{name}"')[1].split("</article>")[0] for name in ("FEW_0", "FEW_1", "FEW_2")}
+    worst = {name: float(re.search(r'data-check="([^"]+)"', card)[1]) for name, card in cards.items()}
+    assert worst["FEW_0"] == worst["FEW_1"] > worst["FEW_2"] == 0.2, "the unknown comes before the good"
+    assert all("not checked" in cards[name] and "held" in cards[name] for name in ("FEW_0", "FEW_1"))
+    assert "0.200" in cards["FEW_2"] and "±0.30" in cards["FEW_2"]
+    with session(database) as opened:
+        opened.get(Production, production.id).deleted = now()
 
 
 def test_a_board_of_hundreds_of_shots_asks_little(client, database):
