@@ -1,5 +1,8 @@
 """A camera from a handful of tracks, what is said where they are too few, and how each is judged without the others."""
 
+import re
+from types import SimpleNamespace
+
 import numpy as np
 import pytest
 from simulated import moving_camera, tracks_of
@@ -10,6 +13,7 @@ from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.handoff.document import solve_document
 from amberkeel.core.handoff.wording import checked, folds_alike
 from amberkeel.core.lens import Lens
+from amberkeel.core.solve.grow import _lacking
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.tracks import from_pieces
@@ -163,3 +167,25 @@ def test_a_stretch_that_shares_too_little_is_named_and_the_rest_kept(rng):
     count = len(solution.path.frames)
     kept = CameraPath(path.frames[:count], path.positions[:count], path.world_from_camera[:count], path.lens)
     assert slip(solution, kept, rng) < 0.5
+
+
+@pytest.mark.parametrize(
+    ("solved", "shared", "said"),
+    [
+        ([1, 1, 1, 0, 0], 2, "breaks at frame 1004.*Frames 1004–1005 share 2 tracks with the rest"),
+        ([0, 1, 1, 1, 1], 1, "breaks at frame 1001.*Frame 1001 shares 1 track with the rest"),
+        ([1, 0, 0, 1, 0], 0, "breaks at frame 1002.*Frames 1002–1003 share no track with the rest"),
+        ([0, 0, 1, 1, 0], 3, "breaks at frame 1005.*Frame 1005 shares 3 tracks with the rest"),
+        ([1, 1, 0, 1, 1], 6, "breaks at frame 1003: too few tracks carry across it.$"),
+    ],
+)
+def test_the_frames_that_lack_tracks_are_named_wherever_they_are(solved, shared, said):
+    """Tracks on all frames carry over; others are on one frame each."""
+    frames, on = np.arange(1001, 1006), np.array(solved, bool)
+    camera = np.concatenate([np.tile(np.arange(5), shared), np.arange(5)])
+    track = np.concatenate([np.repeat(np.arange(shared), 5), shared + np.arange(5)])
+    active = np.ones(shared + 5, bool)
+    problem = SimpleNamespace(frames=frames, solved=on, camera=camera, track=track, active=active)
+    words, help = _lacking(problem)
+    assert re.search(said, words) and ("by hand" in help)
+    assert shared > 5 or f"Place {5 - shared} or more" in help

@@ -131,10 +131,12 @@ def grow(problem: Problem, freedom: Freedom, progress: Progress) -> None:
 
 def _lacking(problem: Problem) -> tuple[str, str]:
     """Return which frames have no camera since too few tracks carry over to them, and what helps."""
-    solved = np.nonzero(problem.solved)[0]
-    later = not problem.solved[-1]
-    edge = int(solved[-1]) + 1 if later else int(solved[0]) - 1
-    beyond = np.arange(len(problem.frames)) >= edge if later else np.arange(len(problem.frames)) <= edge
+    lost = np.nonzero(~problem.solved)[0]
+    edge = int(lost[0] if lost[0] > 0 else lost[-1])
+    run = np.cumsum(np.diff(lost, prepend=lost[0]) > 1)
+    stretch = lost[run == run[np.searchsorted(lost, edge)]]
+    beyond = np.zeros(len(problem.frames), bool)
+    beyond[stretch] = True
     there = np.unique(problem.track[problem.active[problem.track] & beyond[problem.camera]])
     here = np.unique(problem.track[problem.active[problem.track] & problem.solved[problem.camera]])
     shared, at = len(np.intersect1d(there, here)), int(problem.frames[edge])
