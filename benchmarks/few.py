@@ -14,6 +14,7 @@ from amberkeel.core.solve.adjust_shot import finished
 from amberkeel.core.solve.motions import NODAL
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import ask, conclude, solve_tracks
+from amberkeel.core.solve.turn import ONLY_TURNS
 from amberkeel.core.tracks import TrackSet, from_pieces
 from amberkeel.core.world.true_slip import slip_px
 
@@ -102,7 +103,7 @@ def from_truth(case: Case, recipe: Recipe):
     problem.lens = asked.plan.start.with_value("focal", case.path.lens.focal_px[0])
     problem.rotations[:], problem.centres[:] = case.path.world_from_camera, case.path.positions
     if case.kind == "panning":
-        problem.movable[:] = [True, True, True, False, False, False]
+        problem.movable[:] = ONLY_TURNS
     problem.solved[:] = True
     problem.triangulate(problem.active, 3.0)
     solved = finished(problem, asked.freedom, asked.plan.later, silent)

@@ -43,6 +43,16 @@ def seen(path, points, rng, noise=NOISE_PX):
     return tracks_of(path.frames, px + rng.normal(0.0, noise, px.shape), noise)
 
 
+def cut(tracks, kept):
+    """Tracks on a part of their frames: `kept` says on which, of a track's row and its frames."""
+    pieces = []
+    for t in range(len(tracks)):
+        r = tracks.rows(t)
+        part = kept(t, tracks.frames[r])
+        pieces.append((tracks.frames[r][part], tracks.xy[r][part], tracks.sigma[r][part], tracks.score[r][part]))
+    return from_pieces(tracks.names, pieces)
+
+
 def solved(tracks, path, **recipe):
     return solve_tracks(tracks, path.frames, *SIZE, Recipe(**recipe))
 
@@ -93,13 +103,7 @@ def test_a_pan_is_found_from_three_or_five(count, known, rng):
 def test_tracks_that_come_and_go_carry_the_camera_where_neighbours_share_five(rng):
     path = moving_camera(48, step=0.02)
     whole = seen(path, placed(rng, 14), rng)
-    pieces = []
-    for t in range(len(whole)):
-        r = whole.rows(t)
-        own = whole.frames[r]
-        part = own < 1030 if t < 5 else own >= 1018 if t > 8 else own > 0
-        pieces.append((own[part], whole.xy[r][part], whole.sigma[r][part], whole.score[r][part]))
-    tracks = from_pieces(whole.names, pieces)
+    tracks = cut(whole, lambda t, on: on < 1030 if t < 5 else on >= 1018 if t > 8 else on > 0)
     solution = solved(tracks, path, motion="free", distortion="none")
     assert len(solution.path.frames) == 48 and slip(solution, path, rng) < 0.5
 
@@ -126,16 +130,6 @@ def test_a_track_that_leads_astray_is_named(rng):
     assert slip(solution, path, rng) < 0.5
 
 
-def halves(tracks, at):
-    """Tracks of which half end before a frame and half begin there."""
-    pieces = []
-    for t in range(len(tracks)):
-        r = tracks.rows(t)
-        part = tracks.frames[r] < at if t % 2 else tracks.frames[r] >= at
-        pieces.append((tracks.frames[r][part], tracks.xy[r][part], tracks.sigma[r][part], tracks.score[r][part]))
-    return from_pieces(tracks.names, pieces)
-
-
 def test_too_few_is_said_in_words(rng):
     path = moving_camera(step=0.025)
     with pytest.raises(SolveError, match="Only 7 tracks") as said:
@@ -149,19 +143,14 @@ def test_too_few_is_said_in_words(rng):
     with pytest.raises(SolveError, match="on one line"):
         solved(seen(path, along, rng), path, motion="free")
     with pytest.raises(SolveError, match="share|No two frames|tracks|last long"):
-        solved(halves(seen(path, placed(rng, 8), rng), 1016), path, motion="free")
+        halves = cut(seen(path, placed(rng, 8), rng), lambda t, on: on < 1016 if t % 2 else on >= 1016)
+        solved(halves, path, motion="free")
 
 
 def test_a_stretch_that_shares_too_little_is_named_and_the_rest_kept(rng):
     path = moving_camera(60, step=0.02)
     tracks = seen(path, placed(rng, 22), rng)
-    pieces = []
-    for t in range(len(tracks)):
-        r = tracks.rows(t)
-        own = tracks.frames[r]
-        part = own < 1041 if t < 10 else own >= 1041 if t >= 13 else own > 0
-        pieces.append((own[part], tracks.xy[r][part], tracks.sigma[r][part], tracks.score[r][part]))
-    broken = from_pieces(tracks.names, pieces)
+    broken = cut(tracks, lambda t, on: on < 1041 if t < 10 else on >= 1041 if t >= 13 else on > 0)
     solution = solved(broken, path, motion="free", distortion="none")
     assert 40 <= len(solution.path.frames) < 60 and len(solution.missing_frames)
     count = len(solution.path.frames)

@@ -11,6 +11,7 @@ import numpy as np
 from amberkeel.core.errors import SolveError
 from amberkeel.core.progress import Progress
 from amberkeel.core.solve.adjust_shot import NEARLY
+from amberkeel.core.solve.check_tracks import LEAST_ACTIVE
 from amberkeel.core.solve.grow import adjust_all
 from amberkeel.core.solve.motions import LOCKED
 from amberkeel.core.solve.outliers import FINAL_SCALE, OUTLIER, RAYLEIGH_MEDIAN
@@ -21,7 +22,7 @@ from amberkeel.core.solve.shot import Solved
 
 MOST_FOLDS = 20
 
-MOST_ALONE = 39
+MOST_ALONE = LEAST_ACTIVE - 1
 """Tracks up to which each is left out by itself in turn where none is withheld."""
 
 WIDER = 3.0

@@ -135,12 +135,11 @@ def _lacking(problem: Problem) -> tuple[str, str]:
     edge = int(lost[0] if lost[0] > 0 else lost[-1])
     run = np.cumsum(np.diff(lost, prepend=lost[0]) > 1)
     stretch = lost[run == run[np.searchsorted(lost, edge)]]
-    beyond = np.zeros(len(problem.frames), bool)
-    beyond[stretch] = True
-    there = np.unique(problem.track[problem.active[problem.track] & beyond[problem.camera]])
-    here = np.unique(problem.track[problem.active[problem.track] & problem.solved[problem.camera]])
+    serves = problem.active[problem.track]
+    there = problem.track[serves & np.isin(problem.camera, stretch)]
+    here = problem.track[serves & problem.solved[problem.camera]]
     shared, at = len(np.intersect1d(there, here)), int(problem.frames[edge])
-    first, last = problem.frames[beyond][[0, -1]]
+    first, last = problem.frames[stretch[[0, -1]]]
     said = f"The solve breaks at frame {at}: too few tracks carry across it."
     if shared >= CARRY:
         return said, "Place a few long tracks across that frame by hand, or solve a shorter range."

@@ -76,6 +76,11 @@ class LensPlan:
     later: tuple[str, ...]
     search: bool
 
+    @property
+    def held(self) -> bool:
+        """Whether all of the lens is held."""
+        return not self.free.lens and not self.later
+
 
 def zoom_basis(frames: int) -> np.ndarray:
     """Return the zoom's basis (F, K): cubic B-splines over frames, about one every `KNOT_FRAMES` (de Boor 1978)."""

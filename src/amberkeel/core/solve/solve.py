@@ -122,8 +122,7 @@ def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: R
         )
     measured = tracks.on_frames(frames)
     plan = recipe.plan(width, height)
-    held = not plan.free.lens and not plan.later
-    check_tracks(measured, least_tracks(recipe.motion in (AUTO, NODAL), plan.search, held))
+    check_tracks(measured, least_tracks(recipe.motion in (AUTO, NODAL), plan.search, plan.held))
     if CHECK not in measured.states:
         rng, needed = np.random.default_rng(recipe.seed), stated_of(recipe.evidence, measured)
         checks = choose_checks(measured, width, height, recipe.check_share, rng, needed)
@@ -133,7 +132,7 @@ def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: R
     if recipe.held_lens:
         straight = straightened(measured, recipe.held_lens)
         recipe = replace(recipe, evidence=straightened_lines(recipe.evidence, recipe.held_lens))
-    return Asked(measured, straight, frames, recipe, recipe.plan(width, height), (width, height))
+    return Asked(measured, straight, frames, recipe, plan, (width, height))
 
 
 def _check_rows(recipe: Recipe) -> None:

@@ -270,7 +270,8 @@ def _try_focal(
         return None
     _, r, t, mask = cv2.recoverPose(essential, na, nb, np.eye(3), mask=mask)
     inliers = pair.tracks[mask.ravel() > 0]
-    if len(inliers) < min(LEAST_INLIERS, len(rows) - 1):
+    least = min(LEAST_INLIERS, len(rows) - 1)
+    if len(inliers) < least:
         return None
     trial = part.copied()
     trial.lens = lens
@@ -283,7 +284,7 @@ def _try_focal(
     free = trial.solved.copy()
     free[pair.a] = False
     bundle, cut = trial.bundle(trial.solved, chosen, free, Freedom(("focal",) if free_focal else ()), START_SCALE)
-    if len(bundle.rhos) < min(LEAST_INLIERS, len(rows) - 1):
+    if len(bundle.rhos) < least:
         return None
     adjusted = adjust(bundle, 12, 3e-3, CAREFUL_DAMPING)
     if not FOCAL_LIMITS[0] < adjusted.bundle.lens.focal / (2.0 * lens.cx) < FOCAL_LIMITS[1]:
