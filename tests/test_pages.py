@@ -283,6 +283,7 @@ def test_what_was_not_checked_is_said_and_never_the_better(client, database):
         unchecked, old, checked = (row for row, _ in made)
         rows = {row["label"]: row for row in side_by_side(unchecked, checked)}
         assert [rows["Check residual"][k] for k in ("a", "b", "better")] == ["not checked", "0.200", ""]
+        assert rows["Check residual"]["units"] == ["", "px"] and rows["RMS residual"]["units"] == ["px", "px"]
         assert [rows["Focal length, one sigma"][k] for k in ("a", "b", "better")] == ["held", "0.300", ""]
         assert {row["a"] for row in side_by_side(old, checked) if row["label"] == "Check residual"} == {"not checked"}
         assert not made[0][1]["good"] and "Not checked" in made[0][1]["words"] and made[2][1]["good"]

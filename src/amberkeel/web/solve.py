@@ -277,11 +277,13 @@ def _rows(a: Attempt, b: Attempt) -> list[dict]:
     for key, label, unit, digits, better in FIGURES:
         x, y = a.figures.get(key) or 0.0, b.figures.get(key) or 0.0
         nothing = ABSENT.get(key)
-        told = [nothing if nothing and not v else f"{v:.{digits}f}" for v in (x, y)]
-        equal = not better or x == y or nothing in told
+        told = [(nothing, "") if nothing and not v else (f"{v:.{digits}f}", unit) for v in (x, y)]
+        equal = not better or x == y or (nothing, "") in told
         side = "" if equal else "a" if (x < y) == (better == "lower") else "b"
-        rows.append({"label": label, "a": told[0], "b": told[1], "unit": unit, "better": side})
+        rows.append(
+            {"label": label, "a": told[0][0], "b": told[1][0], "units": [told[0][1], told[1][1]], "better": side}
+        )
     for key, label in RECIPE:
         x, y = (_words(v.recipe.get(key)) for v in (a, b))
-        rows.append({"label": label, "a": x, "b": y, "unit": "", "better": ""})
+        rows.append({"label": label, "a": x, "b": y, "units": ["", ""], "better": ""})
     return rows
