@@ -10,11 +10,12 @@ from amberkeel.cli.shared import Bar, encoding_option, fail, frame_range
 from amberkeel.core.errors import KeelError
 
 MOTIONS = ["auto", "free", "nodal", "swing", "plane", "locked"]
+STARTS = ("jerkiest", "hand", "known")
 
 
 def starting(context: click.Context, option: click.Parameter, value: str | None) -> tuple[int, int] | str | None:
     """Return the frames to begin from as they were typed."""
-    return value if value == "jerkiest" else frame_range(context, option, value)
+    return value if value in STARTS else frame_range(context, option, value)
 
 
 def weights_of(_context: click.Context, _option: click.Parameter, values: tuple[str, ...]) -> dict[str, float]:
@@ -68,7 +69,11 @@ def weights_of(_context: click.Context, _option: click.Parameter, values: tuple[
     "--radius", type=float, default=10.0, help="Metres at which the points of a camera that does not move are put."
 )
 @click.option(
-    "--start", callback=starting, default=None, help="Two frames to begin from, as 1004-1031, or jerkiest: around that."
+    "--start",
+    callback=starting,
+    default=None,
+    help="Two frames to begin from, as 1004-1031; or jerkiest (around that), hand (the tracks led by hand), known (the "
+    "points of known coordinates).",
 )
 @click.option("--within", callback=frame_range, default=None, help="Frames that --refine may change, as 1010-1031.")
 @click.option(

@@ -17,7 +17,7 @@ from amberkeel.core.solve.folds import check_folds
 from amberkeel.core.solve.lens_plan import FIXED, FREE, SOFT
 from amberkeel.core.solve.motions import MOTIONS
 from amberkeel.core.solve.radial_lens import LENS_NAMES
-from amberkeel.core.solve.recipe import AUTO_ROWS, JERKIEST, KNOWN_ROWS, MOST_WEIGHT, ROWS
+from amberkeel.core.solve.recipe import AUTO_ROWS, KNOWN_ROWS, MOST_WEIGHT, ROWS, STARTS
 from amberkeel.core.tracks import HAND, TAG
 from amberkeel.core.units import maybe_number
 from amberkeel.store.cross_check import cross_check
@@ -94,12 +94,12 @@ def _rows_asked(asked: SolveOrder) -> dict:
 
 
 def _start(asked: SolveOrder) -> dict:
-    """Return the frames to begin from: those chosen by hand, around the jerkiest part, or the best that are found."""
+    """Return the frames to begin from: those chosen by hand, or a way of finding them; None for the best."""
     if asked.start == "chosen":
         if len(asked.frames) != 2:
             raise KeelError("No frames are chosen.", "Brush a lane from the one frame to the other.")
         return {"start": asked.frames}
-    return {"start": JERKIEST if asked.start == JERKIEST else None}
+    return {"start": asked.start if asked.start in STARTS else None}
 
 
 def _begin(number: int, attempt: int) -> dict:

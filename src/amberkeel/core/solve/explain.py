@@ -28,8 +28,11 @@ from amberkeel.core.solve.motions import (
     parallax_over_drift,
 )
 from amberkeel.core.solve.problem import Problem
+from amberkeel.core.solve.recipe import KNOWN
+from amberkeel.core.solve.refusals import least_tracks
 from amberkeel.core.solve.shot import Asked, Solved, keeping
-from amberkeel.core.solve.start import stands_still
+from amberkeel.core.solve.start import FEW, stands_still
+from amberkeel.core.solve.surveyed import Survey, least_known, points_by_frame, suffices, survey_of, surveyed
 from amberkeel.core.solve.turn import released, swinging, turning
 from amberkeel.core.solve.turn_zoom import zooming_turn
 from amberkeel.core.tracks import ACTIVE
@@ -46,6 +49,37 @@ def explained(asked: Asked, progress: Progress) -> Solved:
     ----------
     asked : the shot. progress : called with the share done.
     """
+    known = survey_of(asked.recipe.evidence, asked.measured)
+    if asked.recipe.start == KNOWN or _best_by_known(asked, known):
+        return surveyed(asked, progress)
+    try:
+        solved = _by_motion(asked, progress)
+    except SolveError:
+        # Of one frame nothing but known points tells a camera.
+        if not _suffice(asked, known) and (len(asked.frames) > 1 or not len(known.rows)):
+            raise
+        return surveyed(asked, progress)
+    return solved if solved.problem.solved.all() or not _suffice(asked, known) else surveyed(asked, progress)
+
+
+def _suffice(asked: Asked, known: Survey) -> bool:
+    """Return whether known points alone give a camera of some frame."""
+    return suffices(known, asked.measured, asked.frames, asked.plan.search)
+
+
+def _best_by_known(asked: Asked, known: Survey) -> bool:
+    """Return whether known points give the camera, and nothing else can, or hardly: there are few tracks."""
+    recipe, plan, active = asked.recipe, asked.plan, int(asked.tracks.in_state(ACTIVE).sum())
+    if recipe.begin is not None or recipe.start is not None or recipe.zoom or not _suffice(asked, known):
+        return False
+    if len(asked.frames) == 1 or active < least_tracks(recipe.motion in (NODAL, SWING), plan.search, plan.held):
+        return True
+    everywhere = points_by_frame(known, asked.measured, asked.frames) >= least_known(plan.search)
+    return recipe.motion in (AUTO, FREE) and active < FEW and bool(everywhere.all())
+
+
+def _by_motion(asked: Asked, progress: Progress) -> Solved:
+    """Return the shot solved from its tracks by the explanation asked for, or the best one; see `explained`."""
     motion = asked.recipe.motion
     if motion == LOCKED:
         return locked(asked)

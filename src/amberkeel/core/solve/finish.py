@@ -117,7 +117,7 @@ def _world_of(problem: Problem, motion: str) -> tuple[World, bool]:
     directions are known.
     """
     far = motion in DIRECTIONS
-    return problem.world if problem.world.free.any() else level_world(released(problem), directions_only=far), far
+    return problem.world if problem.world.known else level_world(released(problem), directions_only=far), far
 
 
 def camera_of(problem: Problem, lens: Lens) -> CameraPath:

@@ -19,6 +19,7 @@ from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.refusals import LEAST_TRACKS
 from amberkeel.core.solve.residuals import rms
 from amberkeel.core.solve.shot import Solved
+from amberkeel.core.solve.surveyed import least_known, put_back
 
 MOST_FOLDS = 20
 
@@ -66,7 +67,12 @@ def each_in_turn(solved: Solved) -> int:
     are too few or so many that some should have been withheld.
     """
     used = int((solved.problem.active & solved.problem.triangulated).sum())
-    return used if solved.motion != LOCKED and LEFT < used <= MOST_ALONE else 0
+    return used if solved.motion != LOCKED and _least_left(solved) < used <= MOST_ALONE else 0
+
+
+def _least_left(solved: Solved) -> int:
+    """Return how many tracks must be left when each is left out by itself."""
+    return least_known("focal" in solved.freedom.lens) if solved.problem.surveyed.any() else LEFT
 
 
 def cross_validated(solved: Solved, count: int, seed: int, progress: Progress) -> Folds:
@@ -83,18 +89,21 @@ def cross_validated(solved: Solved, count: int, seed: int, progress: Progress) -
     """
     problem = solved.problem
     used = np.nonzero(problem.active & problem.triangulated)[0]
-    if len(used) - len(used) // count < (LEFT if count == len(used) else LEAST_TRACKS + 1):
+    if len(used) - len(used) // count < (_least_left(solved) if count == len(used) else LEAST_TRACKS + 1):
         raise SolveError(f"{len(used)} tracks are too few to leave some out.", "Follow more features.")
     part = np.full(len(problem.rhos), -1)
     part[np.random.default_rng(seed).permutation(used)] = np.arange(len(used)) % count
     counted = problem.weights() > 0.0
-    before, after = problem.residuals(problem.active), np.full((len(problem.camera), 2), np.nan)
+    as_known = problem.copied()
+    put_back(as_known, problem.surveyed, solved.freedom.terms)
+    before, after = as_known.residuals(problem.active), np.full((len(problem.camera), 2), np.nan)
     for k in range(count):
         progress(k / count, f"Leaving out part {k + 1} of {count}")
         trial, out = problem.copied(), part == k
         trial.active &= ~out
         adjust_all(trial, solved.freedom, *NEARLY)
         trial.triangulate(out, FINAL_SCALE)
+        put_back(trial, out & trial.surveyed, solved.freedom.terms)
         own = out[problem.track]
         after[own] = trial.residuals(out)[own]
     sigma = (problem.sigma * problem.scale[problem.track])[:, None]
@@ -109,9 +118,10 @@ def cross_validated(solved: Solved, count: int, seed: int, progress: Progress) -
 
 def _expected(problem: Problem, counted: np.ndarray) -> float:
     """Return by how much residuals grow when they are left out, in the mean: one over what the cameras leave of them
-    (the leverage of linear least squares; Cook and Weisberg 1982, chapter 2). The points are found anew in both cases.
+    (the leverage of linear least squares; Cook and Weisberg 1982, chapter 2). The points are found anew in both cases,
+    or are where they are known to be.
     """
-    tracks = np.unique(problem.track[counted])
+    tracks = np.setdiff1d(problem.track[counted], np.nonzero(problem.surveyed)[0])
     left = 2 * int(counted.sum()) - 3 * len(tracks)
     cameras = int(problem.movable[problem.solved].sum()) - GAUGE
     return float(1.0 / (1.0 - min(max(cameras, 0) / max(left, 1), MOST_LEVERAGE)))

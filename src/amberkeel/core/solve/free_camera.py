@@ -15,15 +15,15 @@ from amberkeel.core.solve.motions import compare
 from amberkeel.core.solve.outliers import FINAL_SCALE
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.radial_lens import READOUT_NAME
-from amberkeel.core.solve.recipe import AUTO_ROWS, JERKIEST, KNOWN_ROWS, NO_ROWS
+from amberkeel.core.solve.recipe import AUTO_ROWS, HAND_FIRST, JERKIEST, KNOWN_ROWS, NO_ROWS
 from amberkeel.core.solve.refocus import refocused
 from amberkeel.core.solve.refusals import least_tracks, too_few
 from amberkeel.core.solve.reversal import adjusted_cost, came_back, twin_of
 from amberkeel.core.solve.rows import BETRAYED, betrayed, row_drift, with_rows
 from amberkeel.core.solve.shot import LEAST_PART, Asked, Solved, keeping
 from amberkeel.core.solve.side_by_side import beside
-from amberkeel.core.solve.start import Pair, begun, chosen_pair, find_pairs, jerkiest
-from amberkeel.core.tracks import ACTIVE
+from amberkeel.core.solve.start import FEWEST_COMMON, Pair, begun, chosen_pair, find_pairs, jerkiest
+from amberkeel.core.tracks import ACTIVE, HAND, TAG
 
 MOST_READOUT = 1.2
 """Readout above which what was found is no shutter."""
@@ -61,9 +61,11 @@ def free_camera(asked: Asked, progress: Progress) -> Solved:
         problem = zooming_start(asked.problem(), plan, asked.freedom, width, span(progress, 0.0, 0.75))
         return _settled(problem, asked.freedom, plan, span(progress, 0.75, 1.0))
     best: Solved | None = None
-    failure, pairs = SolveError("No two frames give a start."), _pairs(asked)
+    first = _leading(asked)
+    failure, pairs = SolveError("No two frames give a start."), _pairs(asked, first)
     try:
-        problem, pair = best_start(asked.problem(), plan, width, pairs[:FIRST_PAIRS], span(progress, 0.0, 0.25))
+        problem, pair = best_start(first, plan, width, pairs[:FIRST_PAIRS], span(progress, 0.0, 0.25))
+        problem.active = asked.tracks.in_state(ACTIVE)
         best = replace(_grown(problem, plan, span(progress, 0.25, 0.5)), begun=begun(problem, pair))
     except SolveError as error:
         failure = error
@@ -78,10 +80,24 @@ def free_camera(asked: Asked, progress: Progress) -> Solved:
         return _by_rows(asked, _refocused(asked, best, span(progress, 0.6, 0.7)), span(progress, 0.7, 1.0))
 
 
-def _pairs(asked: Asked) -> list[Pair]:
+def _leading(asked: Asked) -> Problem:
+    """Return the problem with nothing solved, those tracks active that a start is looked for with."""
+    problem = asked.problem()
+    if asked.recipe.start == HAND_FIRST:
+        led = np.array([kind in (HAND, TAG) for kind in asked.tracks.kinds])
+        if (problem.active & led).sum() < FEWEST_COMMON:
+            raise SolveError(
+                f"{int((problem.active & led).sum())} tracks are led by hand, too few to begin from.",
+                f"Place {FEWEST_COMMON} or more, or start afresh with all tracks.",
+            )
+        problem.active &= led
+    return problem
+
+
+def _pairs(asked: Asked, problem: Problem) -> list[Pair]:
     """Return the pairs of frames to begin from, best first: those that were asked for, or found."""
-    start, problem = asked.recipe.start, asked.problem()
-    if start is None:
+    start = asked.recipe.start
+    if start is None or start == HAND_FIRST:
         return find_pairs(problem, MORE_PAIRS)
     return [chosen_pair(problem, *(jerkiest(problem) if start == JERKIEST else start))]
 
@@ -93,8 +109,10 @@ def _from_other_starts(
     most; what holds together of one that breaks where none reaches all frames.
     """
     plan = asked.plan
-    tried = other_starts(asked.problem(), plan, asked.size[0], pairs[FIRST_PAIRS:], span(progress, 0.0, 0.2))
+    everyone = asked.tracks.in_state(ACTIVE)
+    tried = other_starts(_leading(asked), plan, asked.size[0], pairs[FIRST_PAIRS:], span(progress, 0.0, 0.2))
     for problem, pair in tried:
+        problem.active = everyone
         try:
             trial = replace(_grown(problem, plan, span(progress, 0.2, 1.0)), begun=begun(problem, pair))
         except SolveError as error:

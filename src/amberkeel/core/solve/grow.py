@@ -1,6 +1,7 @@
 """Grow a start over the whole shot: resect outwards, triangulate, adjust."""
 
 from collections.abc import Iterable
+from dataclasses import replace
 
 import numpy as np
 
@@ -122,7 +123,7 @@ def grow(problem: Problem, freedom: Freedom, progress: Progress) -> None:
             settle(problem, freedom, 8)
         else:
             near = _near_edges(problem)
-            _adjust_edges(problem, near)
+            _adjust_edges(problem, near, freedom)
         set_outliers_apart(problem, near)
         progress(problem.solved.mean(), f"Solved {int(problem.solved.sum())} of {total} frames")
     if not problem.solved.all():
@@ -186,8 +187,10 @@ def _extend(problem: Problem, last: int, rows: Iterable[int]) -> int:
     return grown
 
 
-def _adjust_edges(problem: Problem, tracks: np.ndarray) -> None:
-    """Triangulate tracks (P,) bool again and adjust the frames near both ends of what is solved, the rest held."""
+def _adjust_edges(problem: Problem, tracks: np.ndarray, freedom: Freedom) -> None:
+    """Triangulate tracks (P,) bool again and adjust the frames near both ends of what is solved, all others and the
+    lens held.
+    """
     problem.triangulate(tracks, GROW_SCALE)
     solved = np.nonzero(problem.solved)[0]
     free = problem.solved.copy()
@@ -198,5 +201,5 @@ def _adjust_edges(problem: Problem, tracks: np.ndarray) -> None:
     movable, held = np.nonzero(free)[0], np.nonzero(problem.solved & ~free)[0]
     near = free.copy()
     near[held[np.abs(held[:, None] - movable[None]).min(1) <= HELD_REACH]] = True
-    bundle, rows = problem.bundle(near, tracks, free, loss_scale=GROW_SCALE)
+    bundle, rows = problem.bundle(near, tracks, free, replace(freedom, lens=()), GROW_SCALE)
     problem.update(adjust(bundle, 6, 1e-3).bundle, rows)

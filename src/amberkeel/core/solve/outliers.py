@@ -54,7 +54,7 @@ def find_outliers(problem: Problem, tracks: np.ndarray, limit: float = OUTLIER) 
     judged.inlier[rows[bad]] = False
     count = np.bincount(judged.track[rows], minlength=len(tracks))
     agree = np.bincount(judged.track[rows[~bad]], minlength=len(tracks))
-    few = agree < np.maximum(TRACK_SHARE * count, LEAST_AGREEING)
+    few = agree < np.maximum(TRACK_SHARE * count, np.where(judged.surveyed, 1, LEAST_AGREEING))
     bad = few | ~judged.triangulated
     behind = judged.rhos < MOST_BEHIND
     if (tracks & behind & ~bad).sum() > BEYOND_SHARE * tracks.sum():

@@ -45,6 +45,8 @@ class Problem:
     drift (N, 2) : pixels that a row's own time moves each measurement for a readout of one.
     height : of the picture, pixels. scale (P,) : by what factor each track's noise differs from what is stated.
     gain (P,) : by what factor each track's weight (one over sigma) is raised because that was asked for.
+    surveyed (P,) bool : points that are where they are known to be: they are not triangulated, and count from one
+    measurement on.
     world, shapes : of what is known besides the tracks, see `Bundle`.
     """
 
@@ -70,6 +72,7 @@ class Problem:
     height: float
     scale: np.ndarray
     gain: np.ndarray
+    surveyed: np.ndarray
     world: World = field(default_factory=World)
     shapes: tuple[Shape, ...] = ()
 
@@ -114,9 +117,11 @@ class Problem:
     @property
     def all_but_first(self) -> np.ndarray:
         """The solved frames (F,) bool without the first, which holds the gauge of an adjustment; all of them where some
-        are held, which then hold it.
+        are held, or the world is, which then hold it.
         """
         free = self.solved.copy()
+        if self.world.held:
+            return free
         if self.movable[self.solved].any(1).all():
             free[self.first_solved] = False
         return free
@@ -129,7 +134,7 @@ class Problem:
 
     def triangulate(self, tracks: np.ndarray, loss_scale: float) -> None:
         """Triangulate the given tracks (P,) bool from the solved cameras; `loss_scale` is in sigmas."""
-        good = self.triangulated.copy()
+        good, tracks = self.triangulated.copy(), tracks & ~self.surveyed
         triangulate_points(self.scene(), self._seen(tracks), self.track, loss_scale**2, tracks, good)
         self.triangulated = np.where(tracks, good, self.triangulated)
 
@@ -161,8 +166,9 @@ class Problem:
         weight = self.weights(tracks & self.triangulated)
         rows = np.nonzero((weight > 0.0) & cameras[self.camera])[0]
         counts = np.bincount(self.track[rows], minlength=len(self.rhos))
-        points = np.nonzero(counts >= 2)[0]
-        rows = rows[(counts >= 2)[self.track[rows]]]
+        serves = (counts >= 2) | (self.surveyed & (counts > 0))
+        points = np.nonzero(serves)[0]
+        rows = rows[serves[self.track[rows]]]
         chosen = np.nonzero(cameras)[0]
         number = np.full(len(self.frames), -1, np.int64)
         number[chosen] = np.arange(len(chosen))
@@ -197,7 +203,7 @@ class Problem:
         out = copy(self)
         for name in (
             "rotations", "centres", "solved", "anchors", "directions", "rhos", "triangulated", "inlier", "active",
-            "zoom", "movable", "drift", "scale",
+            "zoom", "movable", "drift", "scale", "surveyed",
         ):  # fmt: skip
             setattr(out, name, getattr(self, name).copy())
         return out
@@ -209,7 +215,7 @@ class Problem:
         out.first = np.concatenate([[0], np.cumsum(np.diff(self.first)[rows])]).astype(np.int64)
         for name in ("camera", "xy", "sigma", "inlier", "drift"):
             setattr(out, name, np.ascontiguousarray(getattr(self, name)[own]))
-        for name in ("anchors", "directions", "rhos", "triangulated", "active", "scale", "gain"):
+        for name in ("anchors", "directions", "rhos", "triangulated", "active", "scale", "gain", "surveyed"):
             setattr(out, name, np.ascontiguousarray(getattr(self, name)[rows]))
         return out
 
@@ -317,4 +323,5 @@ def make_problem(
         2.0 * lens.cy if height is None else height,
         np.ones(p),
         np.ones(p),
+        np.zeros(p, bool),
     )

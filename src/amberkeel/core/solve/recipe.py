@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 ROWS = AUTO_ROWS, NO_ROWS, KNOWN_ROWS = "auto", "off", "known"
 
-JERKIEST = "jerkiest"
+STARTS = JERKIEST, HAND_FIRST, KNOWN = "jerkiest", "hand", "known"
 
 MOST_WEIGHT = 100.0
 """By what factor a kind of track may count more, at the most."""
@@ -39,8 +39,9 @@ class Recipe:
     weights : by kind of track, by what factor its weight (one over sigma) is raised.
     evidence : what is known of the set and of the camera's path. fps : frames a second, for what is known of the path.
     folds : parts of the tracks that are left out in turn after the solve, to judge all of them; 0 for none.
-    start : two frame numbers to begin from, "jerkiest" for two on either side of the jerkiest part, or None for those
-        that are found best.
+    start : two frame numbers to begin from, "jerkiest" for two on either side of the jerkiest part, "hand" for the
+        tracks led by hand and the tags alone, "known" for points whose coordinates are known, or None for what is found
+        best.
     radius : of the sphere on which the points of a camera that does not move are put, metres.
     check_share : share of tracks withheld. seed : of every random choice.
     """

@@ -10,7 +10,8 @@ LEAST_TRACKS = 8
 
 NEEDS = (
     "A camera that moves needs eight tracks, seven with its focal length known, six with its lens held; one that only "
-    "turns needs five, three with its focal length known. Better are fifty."
+    "turns needs five, three with its focal length known. Better are fifty. Of tracks with known coordinates four are "
+    "enough, six where the focal length is unknown."
 )
 
 

@@ -14,7 +14,7 @@ from amberkeel.core.solve.motions import FREE, LOCKED, Rival
 from amberkeel.core.solve.outliers import FINAL_SCALE
 from amberkeel.core.solve.problem import Problem, Rows, make_problem
 from amberkeel.core.solve.recipe import Recipe
-from amberkeel.core.solve.start import Begun
+from amberkeel.core.solve.start import FEW, Begun
 from amberkeel.core.solve.uncertainty import Uncertainty, stated_uncertainty, uncertainty
 from amberkeel.core.tracks import ACTIVE, TrackSet
 
@@ -115,4 +115,6 @@ class Solved:
         weights = 1.0 / self.problem.sigma[rows.observations]
         if self.motion == LOCKED:
             return stated_uncertainty(bundle, weights, self.freedom)
-        return uncertainty(bundle, weights, clustered)
+        # Without one of a few known points the camera is another one: what they share says nothing.
+        alone = self.problem.surveyed.any() and len(rows.points) < FEW
+        return uncertainty(bundle, weights, clustered and not alone)

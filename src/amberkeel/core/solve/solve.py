@@ -27,6 +27,7 @@ from amberkeel.core.solve.folds import check_folds, cross_validated, each_in_tur
 from amberkeel.core.solve.grow import adjust_all
 from amberkeel.core.solve.held_lens import straightened
 from amberkeel.core.solve.held_out import held_out
+from amberkeel.core.solve.lens_plan import LensPlan
 from amberkeel.core.solve.lens_report import lens_report
 from amberkeel.core.solve.motions import (
     AUTO,
@@ -47,6 +48,7 @@ from amberkeel.core.solve.reversal import ALIKE
 from amberkeel.core.solve.shot import Asked, Solved, Stopped, keeping
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.standing import hold, standing, worth_it
+from amberkeel.core.solve.surveyed import least_known, suffices, survey_of
 from amberkeel.core.solve.terms import COST, Figure
 from amberkeel.core.solve.uncertainty import Uncertainty, bundle_noise_factor
 from amberkeel.core.tracks import ACTIVE, CHECK, KINDS, TrackSet
@@ -122,7 +124,7 @@ def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: R
         )
     measured = tracks.on_frames(frames)
     plan = recipe.plan(width, height)
-    check_tracks(measured, least_tracks(recipe.motion in (AUTO, NODAL), plan.search, plan.held))
+    check_tracks(measured, _least(measured, frames, recipe, plan))
     if CHECK not in measured.states:
         rng, needed = np.random.default_rng(recipe.seed), stated_of(recipe.evidence, measured)
         checks = choose_checks(measured, width, height, recipe.check_share, rng, needed)
@@ -133,6 +135,13 @@ def ask(tracks: TrackSet, frames: np.ndarray, width: int, height: int, recipe: R
         straight = straightened(measured, recipe.held_lens)
         recipe = replace(recipe, evidence=straightened_lines(recipe.evidence, recipe.held_lens))
     return Asked(measured, straight, frames, recipe, plan, (width, height))
+
+
+def _least(tracks: TrackSet, frames: np.ndarray, recipe: Recipe, plan: LensPlan) -> int:
+    """Return how many active tracks a solve needs: of known points fewer, since each of them says more."""
+    if suffices(survey_of(recipe.evidence, tracks), tracks, frames, plan.search):
+        return least_known(plan.search)
+    return least_tracks(recipe.motion in (AUTO, NODAL), plan.search, plan.held)
 
 
 def _check_rows(recipe: Recipe) -> None:
@@ -189,6 +198,8 @@ def _standing(asked: Asked, solved: Solved) -> Solved:
     """Return a shot with its camera held at one spot where it stands still for a while."""
     if solved.motion != FREE or asked.recipe.motion != AUTO or asked.recipe.zoom or solved.problem.lens.readout:
         return solved
+    if solved.problem.surveyed.any():
+        return solved
     stretches = standing(solved.problem)
     if not stretches:
         return solved
@@ -205,6 +216,8 @@ def _flat(asked: Asked, solved: Solved) -> Solved:
     """Return a shot with all its points on one plane where that was asked for, or explains the tracks better."""
     wanted = asked.recipe.motion == PLANE
     if solved.motion != FREE or not wanted and asked.recipe.motion != AUTO or solved.problem.lens.readout:
+        return solved
+    if solved.problem.surveyed.any():
         return solved
     # What following errs by beyond its noise is not in the factor; whether the plane holds the comparison says.
     noise = max(1.0, bundle_noise_factor(solved.final_bundle()[0], solved.stated_weights()))
@@ -287,7 +300,7 @@ def conclude(
 def _figures(bundle: Bundle, solved: Solved) -> tuple[Figure, ...]:
     """Return what each piece of knowledge says, and what all of them together cost the tracks."""
     figures = tuple(bundle.figures())
-    if not bundle.world.free[SCALE]:
+    if not bundle.world.free[SCALE] and not bundle.world.held:
         figures = tuple(replace(figure, unit=UNMEASURED.get(figure.unit, figure.unit)) for figure in figures)
     if solved.rms_before_px is None:
         return figures

@@ -5,7 +5,7 @@ the time correlation of track errors, and the spread when cells of the picture a
 (`jackknife`), which knows what neighbouring tracks share.
 
 Gauge: of cameras that share points, the first is held, and the coordinate along the longest axis of the camera furthest
-from it, which fixes the scale.
+from it, which fixes the scale. Where known points hold the world, nothing else is held.
 """
 
 from dataclasses import dataclass, replace
@@ -69,6 +69,8 @@ class Uncertainty:
 def gauge(bundle: Bundle) -> np.ndarray:
     """Return which of the free degrees of the cameras (F, 6) bool stay so once the gauge is held."""
     free = bundle.free.copy()
+    if bundle.world.held:
+        return free
     groups = camera_groups(bundle)
     for group in np.unique(groups):
         own = np.nonzero(groups == group)[0]
@@ -276,7 +278,9 @@ def stated_uncertainty(bundle: Bundle, weights: np.ndarray, freedom: Freedom) ->
 def bundle_noise_factor(bundle: Bundle, weight: np.ndarray) -> float:
     """Return the noise factor of an adjusted bundle of one shot, for measurements weighted by `weight` (N,)."""
     values = len(bundle.lenses[0].free) + len(bundle.lenses[0].zoom)
-    return noise_factor(bundle.residuals(), weight, bundle.first, len(bundle.centres), values)
+    factor = noise_factor(bundle.residuals(), weight, bundle.first, len(bundle.centres), values)
+    # What few known points leave says little of the noise: points within their sigmas follow the measurements.
+    return max(1.0, factor) if bundle.world.held else factor
 
 
 def time_correlation(residuals: np.ndarray, first: np.ndarray) -> float:

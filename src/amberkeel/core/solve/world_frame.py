@@ -22,13 +22,20 @@ class World:
     Attributes
     ----------
     scale : world units a unit of the solve. world_from_solve : (3, 3). shift : (3,) world units.
-    free : (7,) bool, which of turn, shift and log scale the evidence fixes.
+    free : (7,) bool, which of turn, shift and log scale the evidence fixes. held : the solve's own coordinates are the
+    world's, and known points hold its gauge.
     """
 
     scale: float = 1.0
     world_from_solve: np.ndarray = field(default_factory=lambda: np.eye(3))
     shift: np.ndarray = field(default_factory=lambda: np.zeros(3))
     free: np.ndarray = field(default_factory=lambda: np.zeros(WORLD_SIZE, bool))
+    held: bool = False
+
+    @property
+    def known(self) -> bool:
+        """Whether anything is known of it."""
+        return self.held or bool(self.free.any())
 
     def apply(self, xyz: np.ndarray) -> np.ndarray:
         """Take positions (N, 3) of the solve to the world."""

@@ -155,12 +155,18 @@ def _check_anchors(anchors: list[stated.Anchor]) -> None:
     whole = known[np.isfinite(known).all(1)]
     if len(whole) < 3 or len(whole) < len(anchors):
         return
-    spread = np.linalg.svd(whole - whole.mean(0), compute_uv=False)
-    if spread[1] < ON_A_LINE * spread[0]:
+    # One point that is far away, as by a wrong unit, makes a line of all others.
+    far = np.linalg.norm(whole - np.median(whole, axis=0), axis=1).argmax()
+    if _on_a_line(whole) and (len(whole) < 4 or _on_a_line(np.delete(whole, far, axis=0))):
         raise SolveError(
             f"The {len(whole)} anchored points lie on a line, so the scene could turn about it.",
             "Anchor a point well off that line.",
         )
+
+
+def _on_a_line(xyz: np.ndarray) -> bool:
+    spread = np.linalg.svd(xyz - xyz.mean(0), compute_uv=False)
+    return bool(spread[1] < ON_A_LINE * spread[0])
 
 
 def _check_holds(holds: list[stated.Hold]) -> None:

@@ -38,18 +38,21 @@ def bound_to(problem: Problem, tracks: TrackSet, constraints: tuple[Constraint, 
     ------
     SolveError : what `bind` refuses.
     """
-    level = problem.world = level_world(problem)
-    bound = bind(constraints, Ground(tracks, problem.frames, fps, USUAL_DISTANCE))
-    _align(problem, bound.terms)
-    _turn_to_lines(problem, bound.terms)
+    level = level_world(problem)
+    if not problem.world.held:
+        problem.world = level
+        bound = bind(constraints, Ground(tracks, problem.frames, fps, USUAL_DISTANCE))
+        _align(problem, bound.terms)
+        _turn_to_lines(problem, bound.terms)
     usual = USUAL_DISTANCE * problem.world.scale / level.scale
     bound = bind(constraints, Ground(tracks, problem.frames, fps, usual))
-    problem.world = replace(problem.world, free=bound.world_free)
+    if not problem.world.held:
+        problem.world = replace(problem.world, free=bound.world_free)
     problem.shapes = tuple(
         _laid(shape, members.in_world(problem)[0]) for shape, members in zip(bound.shapes, bound.members)
     )
     _settle_scene(problem, bound.terms)
-    if not bound.world_free[SCALE]:
+    if not bound.world_free[SCALE] and not problem.world.held:
         _hold_scale(problem)
     return bound
 

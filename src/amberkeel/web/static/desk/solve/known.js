@@ -29,6 +29,8 @@ const AFRESH = [
   ["", "start afresh"],
   ["chosen", "afresh, from the brushed frames"],
   ["jerkiest", "afresh, around the jerkiest part"],
+  ["hand", "afresh, from the tracks led by hand"],
+  ["known", "afresh, from the known points"],
 ];
 
 export class Known {

@@ -1,0 +1,394 @@
+"""A camera from points whose coordinates are known: surveyed, of a set, or on a proxy.
+
+Each frame's camera is found by itself from the known points that it shows (the perspective n-point problem; Terzakis
+and Lourakis 2020), so that no start is needed and one frame is enough. An unknown focal length is swept: at each value
+all cameras are found, and what explains the points best is adjusted with everything else (Hartley and Zisserman 2004,
+chapter 7).
+"""
+
+from dataclasses import dataclass, replace
+
+import cv2
+import numpy as np
+
+from amberkeel.core.errors import SolveError
+from amberkeel.core.progress import Progress, span
+from amberkeel.core.solve.adjust_shot import finished
+from amberkeel.core.solve.evidence.constrained import bound_to
+from amberkeel.core.solve.evidence.scene_pieces import Known
+from amberkeel.core.solve.evidence.statement import Anchor, Constraint
+from amberkeel.core.solve.grow import Broken, fill_between, grow
+from amberkeel.core.solve.lens_plan import FREE, Freedom
+from amberkeel.core.solve.problem import Problem
+from amberkeel.core.solve.radial_lens import RADIAL_NAMES, RadialLens
+from amberkeel.core.solve.refine import resect_camera
+from amberkeel.core.solve.shot import Asked, Solved
+from amberkeel.core.solve.terms import Term
+from amberkeel.core.solve.unknowns import POINT_BLOCK
+from amberkeel.core.solve.world_frame import World
+from amberkeel.core.tracks import EXCLUDED, TrackSet
+
+LEAST_KNOWN, LEAST_SEARCHED = 4, 6
+"""Known points that a frame's camera is found from where the focal length is known, and where it is not."""
+
+FIELDS_OF_VIEW = np.radians(np.geomspace(120.0, 6.0, 36))
+"""Swept horizontal fields of view, radians."""
+
+MOST_SWEPT = 4
+"""Frames that the focal length is swept on."""
+
+POSE_SCALE = 4.0
+"""Cauchy scale in sigmas where a single camera is found."""
+
+WRONG = 25.0
+"""Sigmas beyond which a point does not fit its coordinates, at the least."""
+
+WRONG_SHARE = 0.02
+"""Share of the picture's width that it must be off besides."""
+
+MOST_OFF = 100.0
+"""Scales beyond which a point that is off counts no more: one behind the camera must not outweigh two others."""
+
+MOST_LEFT_OUT = 12
+"""Points of a frame up to which each is left out in turn, to find a camera that one wrong point does not bend."""
+
+
+@dataclass(frozen=True)
+class Survey:
+    """Known points of a shot.
+
+    Attributes
+    ----------
+    rows : (K,) rows of their tracks. xyz : (K, 3) coordinates, world units. sigma : (K,) the largest of each point's
+    own. names : of the tracks.
+    """
+
+    rows: np.ndarray
+    xyz: np.ndarray
+    sigma: np.ndarray
+    names: tuple[str, ...]
+
+
+def survey_of(constraints: tuple[Constraint, ...], tracks: TrackSet) -> Survey:
+    """Return the points that constraints state whole coordinates of.
+
+    Parameters
+    ----------
+    constraints : those that are on count. tracks : of the shot; excluded ones are left out.
+    """
+    by = {int(i): k for k, i in enumerate(tracks.ids)} | {n: k for k, n in enumerate(tracks.names)}
+    found: dict[int, tuple[tuple, float]] = {}
+    for one in constraints:
+        row = by.get(one.track) if isinstance(one, Anchor) and one.on else None
+        if row is None or tracks.states[row] == EXCLUDED or any(value is None for value in one.xyz):
+            continue
+        found[row] = one.xyz, 0.0 if one.exact else float(np.max(one.sigma))
+    rows = np.array(sorted(found), np.int64)
+    xyz = np.array([found[k][0] for k in rows], float).reshape(-1, 3)
+    return Survey(rows, xyz, np.array([found[k][1] for k in rows]), tuple(tracks.names[k] for k in rows))
+
+
+def least_known(searched: bool) -> int:
+    """Return how many known points a frame's camera needs; `searched` says that its focal length is unknown."""
+    return LEAST_SEARCHED if searched else LEAST_KNOWN
+
+
+def points_by_frame(survey: Survey, tracks: TrackSet, frames: np.ndarray) -> np.ndarray:
+    """Return how many known points each of the frames (F,) shows."""
+    own = np.isin(tracks.track_of_sample, survey.rows) & np.isin(tracks.frames, frames)
+    return np.bincount(np.searchsorted(frames, tracks.frames[own]), minlength=len(frames))
+
+
+def suffices(survey: Survey, tracks: TrackSet, frames: np.ndarray, searched: bool) -> bool:
+    """Return whether some frame shows known points enough for a camera of its own.
+
+    Parameters
+    ----------
+    survey : the known points. tracks : of the shot. frames : (F,) numbers. searched : the focal length is unknown.
+    """
+    return bool((points_by_frame(survey, tracks, frames) >= least_known(searched)).any())
+
+
+def surveyed(asked: Asked, progress: Progress) -> Solved:
+    """Return the shot solved from its known points, and from what else was tracked.
+
+    Raises
+    ------
+    SolveError : too few known points on any frame, a point that does not fit its coordinates, or too few that agree.
+    """
+    problem, plan = asked.problem(), asked.plan
+    survey = survey_of(asked.recipe.evidence, asked.measured)
+    least, count = least_known(plan.search), points_by_frame(survey, asked.measured, asked.frames)
+    if not (count >= least).any():
+        raise too_few_known(count, asked.frames, plan.search)
+    _place(problem, survey)
+    progress(0.1, "Finding each frame's camera from its known points")
+    swept = _most_telling(count, least)
+    lens = _swept(problem, survey, swept, asked.size[0]) if plan.search else problem.lens
+    problem.lens = lens
+    _check_fit(problem, survey, swept, asked.size[0])
+    _resect_all(problem, survey, np.nonzero(count >= LEAST_KNOWN)[0])
+    _anchor_in_cameras(problem, survey)
+    free, later = _freedom(asked)
+    bound = bound_to(problem, asked.measured, asked.recipe.evidence, asked.recipe.fps)
+    freedom = replace(free, terms=(*free.terms, *bound.terms))
+    problem = _carried(problem, freedom, span(progress, 0.3, 0.6))
+    return finished(problem, freedom, later, span(progress, 0.6, 1.0), least=least)
+
+
+def too_few_known(count: np.ndarray, frames: np.ndarray, searched: bool) -> SolveError:
+    """Return what is said where no frame shows known points enough.
+
+    Parameters
+    ----------
+    count : (F,) of each frame. frames : (F,) numbers. searched : the focal length is unknown.
+    """
+    most = int(count.max(initial=0))
+    points = "1 known point" if most == 1 else f"{most} known points"
+    at = f"Frame {frames[int(np.argmax(count))]} shows {points}" if most else "No frame shows a known point"
+    return SolveError(
+        f"{at}{', no frame more' if most and len(frames) > 1 else ''}: too few for a camera.",
+        f"It needs {LEAST_KNOWN} with the focal length known, {LEAST_SEARCHED} without. Track another one, or "
+        + ("give the focal length." if searched else "place more tracks."),
+    )
+
+
+def _place(problem: Problem, survey: Survey) -> None:
+    """Put the known points where they are, seen from the origin until there are cameras, in place."""
+    problem.surveyed[survey.rows], problem.world = True, World(held=True)
+    centre = survey.xyz.mean(0) + np.array([0.0, 0.0, 1.0]) * (1.0 + np.ptp(survey.xyz, axis=0).max())
+    _seen_from(problem, survey, np.broadcast_to(centre, survey.xyz.shape))
+    problem.triangulated[survey.rows] = True
+
+
+def _seen_from(problem: Problem, survey: Survey, centres: np.ndarray) -> None:
+    away = survey.xyz - centres
+    reach = np.maximum(np.linalg.norm(away, axis=1, keepdims=True), 1e-9)
+    problem.anchors[survey.rows], problem.directions[survey.rows] = centres, away / reach
+    problem.rhos[survey.rows] = 1.0 / reach[:, 0]
+
+
+def _anchor_in_cameras(problem: Problem, survey: Survey) -> None:
+    """State each known point from the first solved camera that sees it, as all other points are, in place."""
+    centres = problem.anchors[survey.rows].copy()
+    for k, row in enumerate(survey.rows):
+        seen = problem.camera[problem.first[row] : problem.first[row + 1]]
+        seen = seen[problem.solved[seen]]
+        if len(seen):
+            centres[k] = problem.centres[seen[0]]
+    _seen_from(problem, survey, centres)
+
+
+def _most_telling(count: np.ndarray, least: int) -> np.ndarray:
+    """Return rows of the frames that show most known points, spread over the shot."""
+    rows = np.nonzero(count >= max(least, int(count.max()) - 1))[0]
+    return rows[np.unique(np.linspace(0, len(rows) - 1, min(MOST_SWEPT, len(rows))).astype(int))]
+
+
+def _seen_in(problem: Problem, survey: Survey, row: int) -> tuple[np.ndarray, np.ndarray]:
+    """Return the measurements (M,) of known points on a frame's row, and (M,) which of the survey's they are."""
+    n = np.nonzero((problem.camera == row) & np.isin(problem.track, survey.rows))[0]
+    return n, np.searchsorted(survey.rows, problem.track[n])
+
+
+def _sigmas(problem: Problem, survey: Survey, n: np.ndarray, k: np.ndarray, depth: np.ndarray) -> np.ndarray:
+    """Return how far measurements may be off (M,), pixels: their own noise, and what their points' sigma makes."""
+    return np.hypot(problem.sigma[n], problem.lens.focal * survey.sigma[k] / np.maximum(depth, 1e-6))
+
+
+@dataclass(frozen=True)
+class _Pose:
+    """One frame's camera: rotation, centre, robust cost, and by how many sigmas and pixels each point is off."""
+
+    rotation: np.ndarray
+    centre: np.ndarray
+    cost: float
+    sigmas: np.ndarray
+    px: np.ndarray
+
+
+def _pose(problem: Problem, survey: Survey, row: int, near: int | None = None) -> _Pose | None:
+    """Return the camera of a frame's row by its known points, that which a single wrong point does not bend; None where
+    there is none.
+
+    Parameters
+    ----------
+    near : row of a solved camera from which it is looked for too, or None.
+    """
+    n, k = _seen_in(problem, survey, row)
+    rays = problem.lens.as_lens(1, 1).normalise(problem.corrected[n])
+    starts = _closed_form(survey.xyz[k], rays)
+    if near is not None:
+        starts.append((problem.rotations[near], problem.centres[near]))
+    best = _best_of(problem, survey, row, starts)
+    alone = best is None or best.sigmas.max() > POSE_SCALE
+    if alone and LEAST_KNOWN < len(n) <= MOST_LEFT_OUT:
+        sets = ~np.eye(len(n), dtype=bool)
+        starts = [start for own in sets for start in _closed_form(survey.xyz[k[own]], rays[own])]
+        other = _best_of(problem, survey, row, starts)
+        best = min((pose for pose in (best, other) if pose), key=lambda pose: pose.cost, default=None)
+    return best
+
+
+def _best_of(problem: Problem, survey: Survey, row: int, starts: list[tuple[np.ndarray, np.ndarray]]) -> _Pose | None:
+    """Return the best of the cameras that those of a frame's row become when they are adjusted."""
+    found = [_improved(problem, survey, row, rotation, centre) for rotation, centre in starts]
+    return min((pose for pose in found if pose), key=lambda pose: pose.cost, default=None)
+
+
+def _closed_form(xyz: np.ndarray, rays: np.ndarray) -> list[tuple[np.ndarray, np.ndarray]]:
+    """Return the cameras, (3, 3) world_from_camera and (3,) centre, that see points (M, 3) along rays (M, 2)."""
+    middle = xyz.mean(0)
+    size = float(np.abs(xyz - middle).max()) or 1.0
+    local = np.ascontiguousarray((xyz - middle) / size)
+    try:
+        found = cv2.solvePnPGeneric(local, np.ascontiguousarray(rays), np.eye(3), None, flags=cv2.SOLVEPNP_SQPNP)
+    except cv2.error:
+        return []
+    out = []
+    for turn, shift in zip(found[1], found[2]):
+        rotation = cv2.Rodrigues(turn)[0].T
+        centre = middle - size * rotation @ shift.ravel()
+        if np.isfinite(centre).all():
+            out.append((rotation, centre))
+    return out
+
+
+def _improved(problem: Problem, survey: Survey, row: int, rotation: np.ndarray, centre: np.ndarray) -> _Pose | None:
+    """Return a camera adjusted to its known points under a robust loss; None where it looks away from all of them."""
+    n, k = _seen_in(problem, survey, row)
+    kept = problem.rotations[row].copy(), problem.centres[row].copy()
+    problem.rotations[row], problem.centres[row] = rotation, centre
+    depth = ((survey.xyz[k] - centre) @ rotation)[:, 2]
+    sigma = _sigmas(problem, survey, n, k, np.where(depth > 0.0, depth, np.inf))
+    resect_camera(
+        problem.scene(), row, problem.track[n], problem.corrected[n], 1.0 / sigma, POSE_SCALE**2, 40, np.zeros(len(n))
+    )
+    found = problem.rotations[row].copy(), problem.centres[row].copy()
+    problem.rotations[row], problem.centres[row] = kept
+    if not np.isfinite(found[1]).all():
+        return None
+    ahead = (survey.xyz[k] - found[1]) @ found[0]
+    if not (ahead[:, 2] > 0.0).any():
+        return None
+    sigma = _sigmas(problem, survey, n, k, np.where(ahead[:, 2] > 0.0, ahead[:, 2], np.inf))
+    off = np.linalg.norm(problem.lens.as_lens(1, 1).project(ahead) - problem.corrected[n], axis=1)
+    off = np.where(np.isfinite(off), off, np.inf)
+    bend = np.minimum(off / sigma / POSE_SCALE, MOST_OFF) ** 2
+    cost = 0.5 * POSE_SCALE**2 * float(np.log1p(bend).sum())
+    return _Pose(*found, cost, off / sigma, off)
+
+
+def _swept(problem: Problem, survey: Survey, rows: np.ndarray, width: int) -> RadialLens:
+    """Return the lens with that focal length at which the known points of some frames are explained best."""
+    focals = 0.5 * width / np.tan(0.5 * FIELDS_OF_VIEW)
+    costs = np.array([_cost_at(problem, survey, rows, focal) for focal in focals])
+    best = int(np.argmin(costs))
+    low, high = np.log(focals[max(best - 1, 0)]), np.log(focals[min(best + 1, len(focals) - 1)])
+    for _ in range(2):
+        finer = np.linspace(low, high, 9)
+        at = finer[int(np.argmin([_cost_at(problem, survey, rows, float(np.exp(f))) for f in finer]))]
+        step = finer[1] - finer[0]
+        low, high = at - step, at + step
+    return problem.lens.with_value("focal", float(np.exp(at)))
+
+
+def _cost_at(problem: Problem, survey: Survey, rows: np.ndarray, focal: float) -> float:
+    before = problem.lens
+    problem.lens = before.with_value("focal", float(focal))
+    poses = [_pose(problem, survey, int(row)) for row in rows]
+    problem.lens = before
+    return sum(pose.cost if pose else 1e9 for pose in poses)
+
+
+def _check_fit(problem: Problem, survey: Survey, rows: np.ndarray, width: int) -> None:
+    """Refuse known points that do not fit one camera, by the name of the one that is off where it is one.
+
+    Raises
+    ------
+    SolveError : one point is far off while the others agree, or no camera sees them where they are.
+    """
+    off = np.full((len(rows), len(survey.rows)), np.nan)
+    for r, row in enumerate(rows):
+        pose, (_, k) = _pose(problem, survey, int(row)), _seen_in(problem, survey, int(row))
+        wrong = np.full(len(k), np.inf) if pose is None else pose.px
+        if pose is not None:
+            wrong = np.where(pose.sigmas > WRONG, wrong, 0.0)
+        off[r, k] = wrong
+    usual = np.zeros(len(survey.rows))
+    seen = np.isfinite(off) | np.isinf(off)
+    for k in np.nonzero(seen.any(0))[0]:
+        usual[k] = np.median(off[seen[:, k], k])
+    wrong = np.nonzero(usual > WRONG_SHARE * width)[0]
+    if not len(wrong):
+        return
+    seen_at_all = int(seen.any(0).sum())
+    if len(wrong) == 1 and seen_at_all > LEAST_KNOWN:
+        name, px = survey.names[wrong[0]], usual[wrong[0]]
+        where = f"{px:,.0f} px from where its coordinates put it" if np.isfinite(px) else "behind the camera"
+        raise SolveError(
+            f"{name} is seen {where}; the other {seen_at_all - 1} known points agree.",
+            "Look at its unit, its axes and its track, or switch it off.",
+        )
+    raise SolveError(
+        f"No camera sees the {seen_at_all} known points where their coordinates put them.",
+        "Look at their unit, at which axis is up, and whether each is on the track that was meant.",
+    )
+
+
+def _resect_all(problem: Problem, survey: Survey, rows: np.ndarray) -> None:
+    """Find the cameras of rows of frames from their known points, each from its neighbour's as well, in place."""
+    near: int | None = None
+    for row in rows:
+        pose = _pose(problem, survey, int(row), near)
+        if pose is None or np.median(pose.sigmas) > WRONG:
+            continue
+        problem.rotations[row], problem.centres[row] = pose.rotation, pose.centre
+        problem.solved[row] = True
+        near = int(row)
+
+
+def _freedom(asked: Asked) -> tuple[Freedom, tuple[str, ...]]:
+    """Return what of the lens is free from the start, and what is tried afterwards: a handful of points hardly tells a
+    lens's curve, so that it is freed only where they do.
+    """
+    plan, chosen = asked.plan, asked.recipe.lens
+    curve = tuple(
+        name for name in RADIAL_NAMES if name in plan.free.lens and (name not in chosen or chosen[name].state == FREE)
+    )
+    return replace(plan.free, lens=tuple(n for n in plan.free.lens if n not in curve)), (*curve, *plan.later)
+
+
+def _carried(problem: Problem, freedom: Freedom, progress: Progress) -> Problem:
+    """Return the problem with cameras for those frames too that show too few known points: from what else was tracked.
+    What cannot be reached is left without.
+    """
+    if not problem.solved.any():
+        raise SolveError("No frame's known points give a camera.", "Look at their coordinates and their tracks.")
+    problem.triangulate(problem.active, POSE_SCALE)
+    if problem.solved.all():
+        return problem
+    rows = np.nonzero(problem.solved)[0]
+    fill_between(problem, int(rows[0]), int(rows[-1]))
+    try:
+        grow(problem, freedom, progress)
+    except Broken as broken:
+        return broken.problem
+    return problem
+
+
+def put_back(problem: Problem, points: np.ndarray, terms: tuple[Term, ...]) -> None:
+    """Put points back to where they are known to be, in place.
+
+    Parameters
+    ----------
+    problem : whose coordinates are the world's. points : (P,) bool. terms : with what is known of them.
+    """
+    for term in terms:
+        if not isinstance(term, Known) or term.members.block != POINT_BLOCK:
+            continue
+        own = points[term.members.rows] & np.isfinite(term.xyz).all(1)
+        rows = term.members.rows[own]
+        away = term.xyz[own] - problem.anchors[rows]
+        reach = np.maximum(np.linalg.norm(away, axis=1, keepdims=True), 1e-9)
+        problem.directions[rows], problem.rhos[rows] = away / reach, 1.0 / reach[:, 0]
