@@ -3,15 +3,17 @@
 from collections.abc import Callable
 
 import numpy as np
-from flask import Blueprint, request
+from flask import Blueprint, jsonify, request
 
 from amberkeel.core.errors import KeelError
 from amberkeel.core.handoff.camera_paths import read_camera_path
 from amberkeel.core.lens.drawn import read_lines
 from amberkeel.core.solve.evidence.statement import PATH_PRESETS, constraint_documents, read_constraints
+from amberkeel.core.solve.evidence.survey_table import SurveyRow, matched, survey_rows
 from amberkeel.core.units import maybe_number, typed_length, typed_number
 from amberkeel.store.models import Attempt, Shot
 from amberkeel.store.solve import document_of, path_of, points_of
+from amberkeel.store.ties import document_of_set, set_row
 from amberkeel.store.tracks import live_tracks
 from amberkeel.web.common import media, open_session, shot_to_change
 from amberkeel.web.lens.lines import line_rows
@@ -47,6 +49,19 @@ class Stated(Body):
     exact: Flag = False
 
 
+class Survey(Body):
+    """Coordinates of many tracks: a table and its unit, or the points of the shot's set; the tracks that are selected,
+    for a table without names.
+    """
+
+    table: Word = ""
+    unit: Word = "m"
+    sigma: Word = ""
+    tracks: list[Whole] = []
+    exact: Flag = False
+    of_set: Flag = False
+
+
 class Changed(Body):
     """A constraint by its number in the list, and what becomes of it: on or off, exact or not, or gone."""
 
@@ -75,6 +90,66 @@ def state_constraint(number: int):
                 row["frames"] = frames
         kept = constraint_documents(read_constraints([*shot.constraints, *rows]))
         return edited(opened, number, "constraints", {"constraints": kept, "label": label}, asked.revision)
+
+
+@blueprint.post("/shots/<int:number>/constraints/survey")
+def state_survey(number: int):
+    """Anchor many tracks at once: a table, or those points of the shot's set that are called like tracks."""
+    asked = sent(Survey)
+    with open_session() as opened:
+        shot = shot_to_change(opened, number)
+        _check_tracks(opened, shot, asked.tracks)
+        tracks = sorted(live_tracks(opened, shot), key=lambda track: track.id)
+        usual = typed_length(asked.sigma, "The sigma", asked.unit) if asked.sigma.strip() else ANCHOR_SIGMA
+        rows = _set_rows(opened, shot) if asked.of_set else survey_rows(asked.table, asked.unit)
+        if rows[0].name:
+            found, missed = matched(rows, [track.name for track in tracks])
+            pairs = [(row, tracks[k]) for row, k in zip(rows, found) if k is not None]
+        else:
+            chosen, missed = [track for track in tracks if track.id in set(asked.tracks)], []
+            if len(chosen) != len(rows):
+                raise KeelError(
+                    f"The table has {len(rows)} points without names, and {len(chosen)} tracks are selected.",
+                    "Select as many, in the order in which they were made, or name the points as the tracks are.",
+                )
+            pairs = list(zip(rows, chosen))
+        if not pairs:
+            raise KeelError(
+                f"No track is called {', '.join(missed[:3])}{' …' if len(missed) > 3 else ''}.",
+                "Name the tracks as the points are: R in Tracks.",
+            )
+        anchors = [
+            {"kind": "anchor", "tie": False, "track": track.id, "name": f"{track.name} surveyed", "xyz": list(row.xyz),
+             "sigma": row.sigma or usual, "exact": asked.exact}
+            for row, track in pairs
+        ]  # fmt: skip
+        own = {anchor["track"] for anchor in anchors}
+        others = [
+            one for one in shot.constraints if one["kind"] != "anchor" or one.get("tie") or one["track"] not in own
+        ]
+        kept = constraint_documents(read_constraints([*others, *anchors]))
+        label = f"Anchor {len(anchors)} surveyed track{'s' if len(anchors) > 1 else ''}"
+        answer = edited(opened, number, "constraints", {"constraints": kept, "label": label}, asked.revision)
+        return jsonify({**answer.get_json(), "said": _anchored(len(anchors), missed)})
+
+
+def _anchored(count: int, missed: list[str]) -> str:
+    said = f"{count} track{'s are' if count > 1 else ' is'} anchored."
+    if not missed:
+        return said
+    names = ", ".join(missed[:4]) + (f" and {len(missed) - 4} more" if len(missed) > 4 else "")
+    return f"{said} No track is called {names}."
+
+
+def _set_rows(opened, shot: Shot) -> list[SurveyRow]:
+    """Return the points of the set that a shot is tied to; raises KeelError where there is none."""
+    number = (shot.ties or {}).get("set")
+    if not number:
+        raise KeelError("This shot is tied to no set.", "Bring one in Ties, or paste a table.")
+    points = document_of_set(set_row(opened, number)).points
+    if not points:
+        raise KeelError("The shot’s set has no points.")
+    return [SurveyRow(p.name, p.xyz, max(p.sigma) if p.sigma else None) for p in points]
 
 
 @blueprint.post("/shots/<int:number>/constraints/path")

@@ -1,6 +1,7 @@
 // What is known of the set and of the camera's path: constraints with what they say after the solve.
-import { postForm } from "../shell/api.js";
+import { postForm, toast } from "../shell/api.js";
 import { element, find } from "../shell/dom.js";
+import { surveySentence } from "./survey.js";
 
 const FRAMES = new Set(["camera-height", "camera-rail", "camera-plane", "camera-spot", "smooth", "hold", "path"]);
 const WHOLE = new Set(["square", "parallel", "axes", "swing-radius"]);
@@ -10,6 +11,8 @@ const HINTS = {
   plane: "Select tracks with box or lasso on one wall, floor or board.",
   line: "Select tracks along one straight edge.",
   anchor: "Select one track; leave an axis empty that you do not know. Three points off one line fix the world.",
+  table:
+    "A line for each point: its track’s name, x, y, z, perhaps sigma. Four give a camera by themselves, six where the focal length is unknown.",
   copied: "Select tracks; each is anchored where the attempt has it, within its own sigma.",
   square: "Two planes from the list, as floor and wall.",
   parallel: "Two planes from the list, as two walls.",
@@ -25,6 +28,8 @@ const HINTS = {
   path: "A table with frame, x, y, z and a rotation, or USD with one camera; metres, and the plate's frames.",
 };
 
+const MOST_TABLE = 64 << 10;
+
 const AFRESH = [
   ["", "start afresh"],
   ["chosen", "afresh, from the brushed frames"],
@@ -37,6 +42,10 @@ export class Known {
   constructor(desk) {
     this.desk = desk;
     find("#knownkind").addEventListener("change", () => this.show());
+    find("#surveytable").addEventListener("input", () => this.hint());
+    find("#surveyfile").addEventListener("click", () => find("#surveyopen").click());
+    find("#surveyopen").addEventListener("change", (event) => this.readTable(event.target));
+    find("#surveyset").addEventListener("click", () => this.addTable(true));
     this.show();
   }
 
@@ -63,13 +72,16 @@ export class Known {
       : WHOLE.has(this.kind)
         ? ""
         : `${selection.size || "No"} track${selection.size === 1 ? " is" : "s are"} selected.`;
-    find("#knownhint").textContent = `${HINTS[this.kind]} ${of}`;
+    const table =
+      this.kind === "table" ? surveySentence(find("#surveytable").value, this.desk.state.tracks?.names ?? []) : "";
+    find("#knownhint").textContent = table || `${HINTS[this.kind]} ${of}`;
   }
 
   /** Send what is typed. */
   add() {
     const { desk, kind } = this;
     if (kind === "path") return this.addPath();
+    if (kind === "table") return this.addTable(false);
     const value = (id) => find(`#${id}`).value;
     const planes = kind === "square" || kind === "parallel" ? [value("planea"), value("planeb")] : [];
     return desk.send("constraints", {
@@ -87,6 +99,29 @@ export class Known {
       attempt: Number(value("knownattempt") || 0),
       exact: find("#knownexact").checked,
     });
+  }
+
+  /** Anchor the tracks of the table, or those that are called like points of the shot's set. */
+  addTable(ofSet) {
+    const { desk } = this;
+    return desk.send("constraints/survey", {
+      table: ofSet ? "" : find("#surveytable").value,
+      of_set: ofSet,
+      unit: find("#surveyunit").value,
+      sigma: find("#knownsigma").value,
+      tracks: desk.selected,
+      exact: find("#knownexact").checked,
+    });
+  }
+
+  /** Put a file's text into the table, to be looked at before it is added. */
+  async readTable(input) {
+    const [file] = input.files;
+    input.value = "";
+    if (!file) return;
+    if (file.size > MOST_TABLE) return toast("That file is too long for a table of points.", true);
+    find("#surveytable").value = await file.text();
+    this.hint();
   }
 
   addPath() {
