@@ -181,10 +181,11 @@ def test_world_from_selected_tracks_and_the_scene_in_3d(page, service, database)
     assert page.troubles == []
 
 
-def test_upload_from_the_browser(page, service, database, plate_folder):
+def test_upload_from_the_browser(page, service, database, plate_folder, tmp_path):
+    (tmp_path / "note.txt").write_text("no plate")
     production = one(database, select(Production.id).where(Production.name == "Skerry Light"))
     page.goto(f"{service.address}/productions/{production}/new")
-    page.locator("#files").set_input_files([str(plate_folder / "plate" / "skl.1001.png")])
+    page.locator("#files").set_input_files([str(tmp_path / "note.txt")])
     page.get_by_text("There is no plate in what arrived").wait_for()
     page.locator("#files").set_input_files([str(p) for p in sorted((plate_folder / "plate").iterdir())[:6]])
     page.get_by_text("Confirm the plate").first.wait_for()

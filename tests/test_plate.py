@@ -8,7 +8,8 @@ import numpy as np
 import OpenImageIO as oiio
 import pytest
 
-from amberkeel.core.errors import PlateError
+from amberkeel.core.errors import FollowError, PlateError
+from amberkeel.core.follow import follow_plate
 from amberkeel.core.pictures.read import read_picture
 from amberkeel.core.pictures.write import write_png
 from amberkeel.core.plate.plate import GrayFrames, matte_reader, open_plate
@@ -69,6 +70,14 @@ def test_video_reads_in_any_order(tmp_path):
     assert np.array_equal(plate.read(5), first)
 
 
+def test_one_frame_is_a_plate_on_which_nothing_can_be_followed(folder, tmp_path):
+    shutil.copy(folder / "skl.1001.png", tmp_path)
+    plate = open_plate(tmp_path)
+    assert plate.frames.tolist() == [1001]
+    with pytest.raises(FollowError, match="nothing to follow"):
+        follow_plate(plate)
+
+
 def test_bad_plates_get_a_sentence(folder, tmp_path):
     cases = []
     gap = tmp_path / "gap"
@@ -82,10 +91,7 @@ def test_bad_plates_get_a_sentence(folder, tmp_path):
             good = (folder / "skl.1001.png").read_bytes()
             (tmp_path / name / f"t.{k}.png").write_bytes(b"not a picture" if name == "text" else good[: len(good) // 2])
         cases.append((tmp_path / name, words))
-    (tmp_path / "one").mkdir()
-    shutil.copy(folder / "skl.1001.png", tmp_path / "one")
     cases += [
-        (tmp_path / "one", "one frame only"),
         (tmp_path / "empty.mov", "no folder|No files match"),
         (tmp_path / "none" / "x.#.png", "no folder"),
     ]

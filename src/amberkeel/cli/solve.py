@@ -161,7 +161,7 @@ def _tell(q: dict, seconds: float, out: Path) -> None:
     if folds := q["quality"].get("folds"):
         click.echo(folds_sentence(folds), err=True)
     click.echo(
-        f"Solved {len(q['frames'])} frames in {seconds:.1f} s: "
+        f"Solved {len(q['frames'])} frame{'s' if len(q['frames']) > 1 else ''} in {seconds:.1f} s: "
         f"RMS {q['quality']['rms_px']:.3f} px, check {checked(q['quality']['check_rms_px'])}, "
         f"focal length {q['lens']['focal_px'][0]:.1f} ±{q['quality']['focal_sigma_px']:.1f} px. Written to {out}."
     )

@@ -83,8 +83,13 @@ def follow_plate(
 
     Raises
     ------
-    FollowError : no texture to hold on to, or pictures that change too much from frame to frame.
+    FollowError : one frame only, no texture to hold on to, or pictures that change too much from frame to frame.
     """
+    if len(plate.frames) < 2:
+        raise FollowError(
+            "On one frame there is nothing to follow.",
+            "Place tracks by hand and give their coordinates: four with the focal length known, six without.",
+        )
     grain = grain_sigma(plate.gray(int(plate.frames[len(plate.frames) // 2])))
     grays = GrayFrames(plate, soften=soften_px(grain))
     try:

@@ -129,7 +129,7 @@ class FoldsDocument(TypedDict):
     used_rms_px: NotNegative
     outlier_share: NotNegative
     part_rms_px: tuple[NotNegative, ...]
-    expected: NotRequired[Annotated[float, Field(ge=1)]]
+    expected: NotRequired[Annotated[float, Field(ge=1)] | None]
 
 
 class BegunDocument(TypedDict):
@@ -224,7 +224,7 @@ class SolveDocument(TypedDict):
     lens: LensDocument
     shutter: NotRequired[ShutterDocument]
     lens_report: LensReportDocument
-    frames: Annotated[list[FrameDocument], Field(min_length=2)]
+    frames: Annotated[list[FrameDocument], Field(min_length=1)]
     points: list[PointDocument]
     quality: QualityDocument
     terms: list[FigureDocument]

@@ -21,7 +21,8 @@ def sentence(reason: Reason) -> str:
 
 def folds_alike(folds: Mapping[str, Any]) -> bool:
     """Return whether tracks left out fit nearly as well as when they are used."""
-    return folds["rms_px"] < FOLDS_ALIKE * folds.get("expected", 1.0) * folds["used_rms_px"]
+    expected = folds.get("expected", 1.0)
+    return expected is None or folds["rms_px"] < FOLDS_ALIKE * expected * folds["used_rms_px"]
 
 
 NOT_CHECKED = "not checked"
@@ -41,6 +42,8 @@ def checked(value: float | None, digits: int = 3) -> str:
 def folds_sentence(folds: Mapping[str, Any]) -> str:
     """Return what leaving out every track once found, as `FoldsDocument` has it."""
     rating = "the camera holds without any of them" if folds_alike(folds) else "the solve leans on single tracks"
+    if folds.get("expected", 1.0) is None:
+        rating = "of known points each one carries much"
     return (
         f"Each track left out once, in {folds['count']} parts: {folds['rms_px']:.3f} px when left out, "
         f"{folds['used_rms_px']:.3f} px when used; {rating}. {100 * folds['outlier_share']:.1f} % of the measurements "

@@ -82,7 +82,7 @@ def open_plate(where: str | Path, frames: tuple[int, int] | None = None, encodin
 
     Raises
     ------
-    PlateError : nothing there, a gap in the frames, one frame only, or not pictures at all.
+    PlateError : nothing there, a gap in the frames, or not pictures at all.
     """
     where, encoding = Path(where), known_encoding(encoding)
     if where.suffix.lower() in VIDEO_SUFFIXES and where.is_file():
@@ -127,8 +127,6 @@ def _range(numbers: list[int], wanted: tuple[int, int] | None, label: str) -> np
         raise PlateError(
             f"{label} has no frame {run_words(lacking)}.", "Supply the missing frames or choose a range without them."
         )
-    if len(inside) < 2:
-        raise PlateError(f"{label} has one frame only.", "A camera needs several; choose a longer range.")
     return np.array(inside, dtype=np.int64)
 
 

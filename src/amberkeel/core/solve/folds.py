@@ -45,7 +45,8 @@ class Folds:
     count : parts. rms_px : RMS residual of all tracks when they were withheld. used_rms_px : of the same measurements
     when they were used. outlier_share : share of the measurements that disagree only when they are withheld; they are
     in neither figure. part_rms_px : `rms_px` of each part. expected : `rms_px` over `used_rms_px` where all is well:
-    few tracks are bent to by the cameras that they find, so that each fits better when it is used.
+    few tracks are bent to by the cameras that they find, so that each fits better when it is used; None for known
+    points, some of which carry far more than others.
     """
 
     count: int
@@ -53,7 +54,7 @@ class Folds:
     used_rms_px: float
     outlier_share: float
     part_rms_px: tuple[float, ...]
-    expected: float = 1.0
+    expected: float | None = 1.0
 
 
 def check_folds(count: int) -> None:
@@ -116,12 +117,13 @@ def cross_validated(solved: Solved, count: int, seed: int, progress: Progress) -
     return Folds(count, rms(after[agree]), rms(before[agree]), float(share), tuple(parts), _expected(problem, counted))
 
 
-def _expected(problem: Problem, counted: np.ndarray) -> float:
+def _expected(problem: Problem, counted: np.ndarray) -> float | None:
     """Return by how much residuals grow when they are left out, in the mean: one over what the cameras leave of them
-    (the leverage of linear least squares; Cook and Weisberg 1982, chapter 2). The points are found anew in both cases,
-    or are where they are known to be.
+    (the leverage of linear least squares; Cook and Weisberg 1982, chapter 2). The points are found anew in both cases.
     """
-    tracks = np.setdiff1d(problem.track[counted], np.nonzero(problem.surveyed)[0])
+    if problem.surveyed.any():
+        return None
+    tracks = np.unique(problem.track[counted])
     left = 2 * int(counted.sum()) - 3 * len(tracks)
     cameras = int(problem.movable[problem.solved].sum()) - GAUGE
     return float(1.0 / (1.0 - min(max(cameras, 0) / max(left, 1), MOST_LEVERAGE)))

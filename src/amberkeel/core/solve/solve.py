@@ -245,7 +245,7 @@ def _with_evidence(asked: Asked, solved: Solved) -> Solved:
         raise SolveError(
             f"{radius.name or 'A swing radius'}: the camera does not swing.", "Ask for a swing, or switch it off."
         )
-    before = rms(solved.final_bundle()[0].residuals())
+    before = None if solved.problem.surveyed.any() else rms(solved.final_bundle()[0].residuals())
     return replace(_held_to(asked, solved, (*asked.recipe.evidence, *_known(solved))), rms_before_px=before)
 
 

@@ -28,6 +28,9 @@ PIECE = 1 << 16
 MAX_UNPACKED_BYTES = 16 * 1024**3
 _TOKEN = re.compile(r"^[0-9a-f]{16}$")
 
+MOST_STILLS = 24
+"""Pictures of a single number that are offered of a folder at the most."""
+
 
 @dataclass(frozen=True)
 class Found:
@@ -87,15 +90,16 @@ def browse(root: Path, relative: str) -> tuple[list[str], list[Found]]:
 def look(folder: Path, names: list[str], relative: str) -> list[Found]:
     """Recognise sequences and videos among the files of a folder."""
     found = []
-    for sequence in recognise(folder, names):
-        if len(sequence.names) < 2:
-            continue
+    sequences = recognise(folder, names)
+    stills = [one for one in sequences if len(one.names) == 1]
+    for sequence in [one for one in sequences if len(one.names) > 1] + stills[:MOST_STILLS]:
         try:
             width, height = picture_size(sequence.path(sequence.frames[0]))
             size = f"{width}×{height}"
         except PlateError as error:
             size = error.message
-        span = f"{sequence.frames[0]}-{sequence.frames[-1]} ({len(sequence.names)})"
+        several = f"{sequence.frames[0]}-{sequence.frames[-1]} ({len(sequence.names)})"
+        span = several if len(sequence.names) > 1 else f"{sequence.frames[0]}, a still"
         found.append(
             Found(sequence.label, f"{relative}/{sequence.label}".lstrip("/"), span, size, run_words(sequence.gaps))
         )
@@ -186,7 +190,7 @@ def _patterns(folder: Path) -> list[str]:
     if not found:
         raise PlateError(
             "There is no plate in what arrived.",
-            "Send two or more numbered pictures such as name.1001.png, a zip of them, or a video.",
+            "Send numbered pictures such as name.1001.png, a zip of them, or a video.",
         )
     for one in found:
         check_first(folder / one.label)
