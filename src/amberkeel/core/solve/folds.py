@@ -26,6 +26,9 @@ MOST_FOLDS = 20
 MOST_ALONE = LEAST_ACTIVE - 1
 """Tracks up to which each is left out by itself in turn where none is withheld."""
 
+ALONE = (6, 1e-4, FINAL_SCALE)
+"""Iterations, tolerance and Cauchy scale of the adjustment without a single track: it begins where that ends, all but."""
+
 WIDER = 3.0
 """By how much more a measurement may then disagree before it is in no figure."""
 
@@ -102,7 +105,7 @@ def cross_validated(solved: Solved, count: int, seed: int, progress: Progress) -
         progress(k / count, f"Leaving out part {k + 1} of {count}")
         trial, out = problem.copied(), part == k
         trial.active &= ~out
-        adjust_all(trial, solved.freedom, *NEARLY)
+        adjust_all(trial, solved.freedom, *(ALONE if count == len(used) else NEARLY))
         trial.triangulate(out, FINAL_SCALE)
         put_back(trial, out & trial.surveyed, solved.freedom.terms)
         own = out[problem.track]

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit, prange
 from scipy.linalg.blas import dtrsm
-from scipy.linalg.lapack import dtrtrs
+from scipy.linalg.lapack import dpotrf, dtrtrs
 from scipy.sparse import csr_matrix
 from scipy.sparse.csgraph import reverse_cuthill_mckee
 
@@ -25,6 +25,9 @@ TILE_CAMERAS = 12
 
 DENSE_CAMERAS = 32
 """Cameras up to which the whole system is one tile."""
+
+MOST_IN_ONE, NEARLY_FULL = 160, 0.9
+"""Cameras up to which the same holds where so large a share of their pairs touch: of a shot whose tracks last."""
 
 REORDER_FILL = 1.3
 """Tiles after factoring over tiles before, from which another order of the cameras is tried."""
@@ -75,6 +78,20 @@ def _solved(root: np.ndarray, right: np.ndarray, transposed: bool = False) -> np
     return found
 
 
+def _root(tile: np.ndarray) -> None:
+    """Put the Cholesky factor of a tile, given by its lower triangle, in its place; what is above stays as it was.
+
+    Raises
+    ------
+    numpy.linalg.LinAlgError : it is not positive definite.
+    """
+    found, info = dpotrf(tile.T, lower=0, clean=0, overwrite_a=1)
+    if info:
+        raise np.linalg.LinAlgError("Matrix is not positive definite")
+    if not np.shares_memory(found, tile):
+        tile[:] = found.T
+
+
 def camera_order(pairs: np.ndarray) -> np.ndarray:
     """Return the order (F,) in which to eliminate cameras so that little fills in: as they are, or by their graph.
 
@@ -87,7 +104,7 @@ def camera_order(pairs: np.ndarray) -> np.ndarray:
     """
     count = pairs.shape[0]
     natural = np.arange(count)
-    if count <= DENSE_CAMERAS:
+    if _per_tile(pairs) == max(count, 1):
         return natural
     before = tile_pattern(pairs, natural)
     if before.stored <= REORDER_FILL * _occupied(pairs, natural).sum():
@@ -99,7 +116,7 @@ def camera_order(pairs: np.ndarray) -> np.ndarray:
 def tile_pattern(pairs: np.ndarray, order: np.ndarray) -> TilePattern:
     """Return the pattern of a system whose cameras (F, F) sparse `pairs` touch, eliminated in `order` (F,)."""
     count = len(order)
-    per_tile = max(count, 1) if count <= DENSE_CAMERAS else TILE_CAMERAS
+    per_tile = _per_tile(pairs)
     filled = _occupied(pairs, order)
     below, at, stored = [], np.full(filled.shape, -1, np.int64), 0
     for j in range(len(filled)):
@@ -112,10 +129,17 @@ def tile_pattern(pairs: np.ndarray, order: np.ndarray) -> TilePattern:
     return TilePattern(count, per_tile, at, tuple(below))
 
 
+def _per_tile(pairs: np.ndarray) -> int:
+    """Return how many cameras stand in each tile: all of them where they are few, or nearly all touch each other."""
+    count = max(pairs.shape[0], 1)
+    whole = count <= DENSE_CAMERAS or count <= MOST_IN_ONE and pairs.nnz >= NEARLY_FULL * count * count
+    return count if whole else TILE_CAMERAS
+
+
 def _occupied(pairs: np.ndarray, order: np.ndarray) -> np.ndarray:
     """Return which tiles of the ordered system have entries, (K, K) bool, symmetric."""
     count = len(order)
-    per_tile = max(count, 1) if count <= DENSE_CAMERAS else TILE_CAMERAS
+    per_tile = _per_tile(pairs)
     tiles = -(-max(count, 1) // per_tile)
     rank = np.empty(count, np.int64)
     rank[order] = np.arange(count)
@@ -218,7 +242,7 @@ def factor(
     side = pattern.side
     for j, rows in enumerate(pattern.below):
         d, own = pattern.at[j, j], pattern.column(j)
-        tiles[d] = np.linalg.cholesky(tiles[d])
+        _root(tiles[d])
         if len(border):
             border[:, own] = _solved(tiles[d], border[:, own].T).T
         if not len(rows):
