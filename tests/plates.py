@@ -8,6 +8,7 @@ from amberkeel.core.pictures.write import write_png
 from amberkeel.core.sim.breakwater import breakwater
 from amberkeel.core.sim.gangway import gangway
 from amberkeel.core.sim.launch import launch
+from amberkeel.core.sim.net_loft import net_loft
 from amberkeel.core.sim.quay import Carried, carried, clean_pass, live_pass
 from amberkeel.core.sim.render import Shot, render_all
 from amberkeel.core.sim.sail_loft import sail_loft
@@ -38,6 +39,7 @@ SHOTS = {
     "live": lambda: live_pass(*SIZE, frames=20, samples=2),
     "boat": lambda: launch(*SIZE, frames=30, samples=2),
     "crate": lambda: crate().shot,
+    "bare": lambda: _every(net_loft(*SIZE, samples=2), 3),
 }
 """What makes each of them, by its name."""
 

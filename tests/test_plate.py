@@ -71,8 +71,9 @@ def test_video_reads_in_any_order(tmp_path):
 
 
 def test_one_frame_is_a_plate_on_which_nothing_can_be_followed(folder, tmp_path):
-    shutil.copy(folder / "skl.1001.png", tmp_path)
-    plate = open_plate(tmp_path)
+    (tmp_path / "one").mkdir()
+    shutil.copy(folder / "skl.1001.png", tmp_path / "one")
+    plate = open_plate(tmp_path / "one")
     assert plate.frames.tolist() == [1001]
     with pytest.raises(FollowError, match="nothing to follow"):
         follow_plate(plate)

@@ -88,8 +88,8 @@ def set_range(session: Session, shot: Shot, first: int, last: int, revision: int
     Raises PlateError where the files lack a frame of the range, or nothing changes.
     """
     row = shot.plate
-    if last <= first:
-        raise PlateError("The last frame must come after the first; one frame makes no camera.")
+    if last < first:
+        raise PlateError("The last frame must not come before the first.")
     if (first, last) == (row.first, row.last):
         raise PlateError("Those are the frames that are used already.")
     values: dict = {"first": first, "last": last, "proxies": [], "blur": {}, "times": []}

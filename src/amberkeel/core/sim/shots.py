@@ -2,13 +2,25 @@
 
 from collections.abc import Callable
 
-from amberkeel.core.sim import breakwater, gangway, lamp_room, launch, quay, sail_loft, shed_doors, shingle, slipway
+from amberkeel.core.sim import (
+    breakwater,
+    gangway,
+    lamp_room,
+    launch,
+    net_loft,
+    quay,
+    sail_loft,
+    shed_doors,
+    shingle,
+    slipway,
+)
 from amberkeel.core.sim.drawn import SetEdge
 from amberkeel.core.sim.take import Take
 
 _TAKES = (
     slipway.slipway, sail_loft.sail_loft, breakwater.breakwater, shed_doors.shed_doors, gangway.gangway,
     quay.clean_pass, quay.live_pass, lamp_room.lamp_room, shingle.shingle, launch.launch,
+    net_loft.net_loft,
 )  # fmt: skip
 
 SHOTS: dict[str, Take] = {take.name: take for take in _TAKES}

@@ -27,7 +27,7 @@ MOST_ALONE = LEAST_ACTIVE - 1
 """Tracks up to which each is left out by itself in turn where none is withheld."""
 
 ALONE = (6, 1e-4, FINAL_SCALE)
-"""Iterations, tolerance and Cauchy scale of the adjustment without a single track: it begins where that ends, all but."""
+"""Iterations, tolerance and Cauchy scale of the adjustment without a single track: it begins near its end."""
 
 WIDER = 3.0
 """By how much more a measurement may then disagree before it is in no figure."""

@@ -195,8 +195,8 @@ def _add_shot(opened: Session, production: Production, form: dict) -> Shot:
     plate, name = open_plate(path, None, encoding), form.get("name", "").strip()
     first = _frame(form, "first", "First frame", plate, int(plate.frames[0]))
     last = _frame(form, "last", "Last frame", plate, int(plate.frames[-1]))
-    if last <= first:
-        raise KeelError("The last frame must come after the first; one frame makes no camera.")
+    if last < first:
+        raise KeelError("The last frame must not come before the first.")
     row = Plate(
         source=str(path), label=path.name, first=first, last=last, width=plate.width, height=plate.height,
         fps=_rate(form.get("fps", "24/1"), form.get("fps_typed", "")), encoding=encoding, odd=list(plate.odd),

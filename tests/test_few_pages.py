@@ -1,16 +1,22 @@
-"""One frame with six surveyed points: brought in, tracks placed by hand, coordinates pasted, solved, handed on."""
+"""Where there is almost nothing to follow, driven with mouse and keyboard: a still with six surveyed points, and bare
+walls with a few crosses.
+"""
 
 import shutil
 from pathlib import Path
 
 import numpy as np
 import pytest
-from desk import new_page, on_screen, until
+from desk import desk_page, new_page, on_screen, until
+from plates import rendered, simulated
 from playwright.sync_api import expect
 from pxr import Usd, UsdGeom
 from sqlalchemy import select
 
-from amberkeel.core.sim.render import surface_points
+from amberkeel.core.sim.net_loft import crosses
+from amberkeel.core.sim.render import surface_points, truth
+from amberkeel.jobs.kinds import work
+from amberkeel.settings import from_environment
 from amberkeel.store.models import Attempt, Plate, Production, Shot, Track
 from amberkeel.store.session import session
 
@@ -113,3 +119,50 @@ def test_a_still_goes_from_its_folder_to_a_usd_camera(browser, service, database
     assert troubles == []
     page.screenshot(path=str(tmp_path / "still.png"))
     page.close()
+
+
+@pytest.fixture(scope="module")
+def bare(database, service, once):
+    """The bare loft taken in, with nothing followed; the key of the shot."""
+    folder = rendered(once, "bare")
+    frames = sorted((folder / "plate").iterdir())
+    with session(database) as opened:
+        plate = Plate(
+            source=str(folder / "plate" / "skl.####.png"), label="skl.####.png", first=1001,
+            last=1000 + len(frames), width=640, height=360,
+        )  # fmt: skip
+        row = Shot(production=Production(name="Bare walls"), plate=plate, name="SKL_095 Net loft")
+        opened.add(row)
+        opened.flush()
+        number = row.id
+    work("ingest", from_environment(), number, {}, lambda *_: None)
+    return number
+
+
+def test_ten_crosses_led_by_hand_give_a_camera_that_is_judged(browser, service, database, client, bare):
+    true, last = truth(simulated("bare")), 1000 + len(simulated("bare").frames)
+    seen = np.array([true.project(crosses(), k) for k in range(len(true.frames))])
+    inside = ((seen > 14) & (seen < [626, 346])).all(2).all(0)
+    spots = seen[0, np.flatnonzero(inside)[:10]]
+    assert len(spots) == 10
+    with desk_page(browser, service, bare, "tracks") as page:
+        page.get_by_role("button", name="Place", exact=True).click()
+        for k, spot in enumerate(spots):
+            page.keyboard.press("Escape")
+            page.mouse.click(*on_screen(page, (640, 360), *spot))
+            row = select(Track).where(Track.shot_id == bare).order_by(Track.id).offset(k).limit(1)
+            until(lambda row=row: one(database, row))
+            said = f"{k + 1} of 8 for a camera" if k < 7 else f"{k + 1} tracks: enough for a camera"
+            expect(page.locator("#placereach")).to_contain_text(said)
+            page.keyboard.press("f")
+            until(lambda row=row: one(database, row).frames[-1] == last, told=lambda row=row: one(database, row).frames)
+        expect(page.locator("#placereach")).to_contain_text("on all frames")
+    with desk_page(browser, service, bare, "solve") as page:
+        page.locator("[data-panel=solve] [data-act=solve]").click()
+        page.locator(".attempt").wait_for(timeout=120_000)
+        expect(page.locator("#figures")).not_to_contain_text("not checked")
+        figures = one(database, select(Attempt).where(Attempt.shot_id == bare)).figures
+        assert figures["frames"] == len(true.frames) if "frames" in figures else True
+        assert 0.02 < figures["check_rms_px"] < 1.0 and figures["folds"]["count"] == 10
+        focal = true.lens.focal_px[0]
+        assert abs(figures["focal_px"] - focal) < max(3.0 * figures["focal_sigma_px"], 0.02 * focal)
