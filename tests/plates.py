@@ -39,7 +39,7 @@ SHOTS = {
     "live": lambda: live_pass(*SIZE, frames=20, samples=2),
     "boat": lambda: launch(*SIZE, frames=30, samples=2),
     "crate": lambda: crate().shot,
-    "bare": lambda: _every(net_loft(*SIZE, samples=2), 3),
+    "bare": lambda: _every(net_loft(*SIZE, samples=2, grain=2.0), 3),
 }
 """What makes each of them, by its name."""
 

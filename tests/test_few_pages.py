@@ -154,8 +154,13 @@ def test_ten_crosses_led_by_hand_give_a_camera_that_is_judged(browser, service, 
             until(lambda row=row: one(database, row))
             said = f"{k + 1} of 8 for a camera" if k < 7 else f"{k + 1} tracks: enough for a camera"
             expect(page.locator("#placereach")).to_contain_text(said)
+            expect(page.locator("#placehint")).to_contain_text("F follows")
             page.keyboard.press("f")
-            until(lambda row=row: one(database, row).frames[-1] == last, told=lambda row=row: one(database, row).frames)
+            until(
+                lambda row=row: one(database, row).frames[-1] == last,
+                20,
+                lambda row=row: f"{one(database, row).frames}: {page.locator('#toast').inner_text()}",
+            )
         expect(page.locator("#placereach")).to_contain_text("on all frames")
     with desk_page(browser, service, bare, "solve") as page:
         page.locator("[data-panel=solve] [data-act=solve]").click()

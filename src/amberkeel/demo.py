@@ -37,6 +37,11 @@ SHOTS = [
         "SKL_090 Launch",
         "A deckhand's small camera on a running launch: rolling shutter, so each row has a camera of its own.",
     ),
+    (
+        "SKL_095",
+        "SKL_095 Net loft",
+        "Bare walls and boards, a few weak chalk crosses: nothing to follow but what is placed by hand.",
+    ),
 ]
 """Rendered plate, name and note of each shot."""
 

@@ -20,11 +20,12 @@ from amberkeel.store.media import Media
 from amberkeel.store.models import Shot, Track
 from amberkeel.store.ties import new_set, points_from
 
-OTHERWISE = {
+OTHERWISE: dict[str, tuple[str, ...]] = {
+    "SKL_095": (),
     "SKL_060": ("follow", "tags", "solve"),
     "SKL_061": ("follow", "propose", "accept", "follow", "tags", "solve", "quay", "tie"),
 }
-"""What happens to shots that are more than followed and solved."""
+"""What happens to shots that are more than followed and solved, or left as they came."""
 
 
 class Demo(Arguments):

@@ -10,13 +10,13 @@ from amberkeel.core.sim.take import Take
 
 FIRST_FRAME, FRAME_COUNT = 1001, 72
 FOCAL_MM, SENSOR_WIDTH_MM = 22.0, 24.0
-GRAIN = 4.0
+GRAIN = 3.0
 
 WALL, FLOOR, CHALK = range(3)
 
 WALL_Z, SIDE_X = -4.2, 2.6
 
-ARM, WIDE, THICK = 0.075, 0.016, 0.003
+ARM, WIDE, THICK = 0.09, 0.022, 0.003
 """Half the length of a cross's bars, their width and how far they stand out, metres."""
 
 CROSSES: tuple[tuple[str, float, float, float], ...] = (
@@ -40,7 +40,7 @@ def _flat(rng: np.random.Generator, rgb: tuple[float, float, float]) -> np.ndarr
 
 
 def _textures(rng: np.random.Generator) -> list[np.ndarray]:
-    return [_flat(rng, (0.42, 0.40, 0.36)), _flat(rng, (0.30, 0.26, 0.21)), _flat(rng, (0.52, 0.51, 0.48))]
+    return [_flat(rng, (0.42, 0.40, 0.36)), _flat(rng, (0.30, 0.26, 0.21)), _flat(rng, (0.62, 0.61, 0.57))]
 
 
 def _room() -> list[Mesh]:
