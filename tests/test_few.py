@@ -1,6 +1,7 @@
 """A camera from a handful of tracks, what is said where they are too few, and how each is judged without the others."""
 
 import re
+from dataclasses import replace
 from types import SimpleNamespace
 
 import numpy as np
@@ -8,15 +9,18 @@ import pytest
 from simulated import moving_camera, tracks_of
 
 from amberkeel.core.camera import CameraPath
+from amberkeel.core.diagnose import alone
+from amberkeel.core.diagnose.evidence import Evidence, Measures
 from amberkeel.core.errors import SolveError
 from amberkeel.core.geometry.rotations import rotation_exp
 from amberkeel.core.handoff.document import solve_document
 from amberkeel.core.handoff.wording import checked, folds_alike
 from amberkeel.core.lens import Lens
+from amberkeel.core.repair.compare import BETTER, SAME, WORSE, compare
 from amberkeel.core.solve.grow import _lacking
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
-from amberkeel.core.tracks import from_pieces
+from amberkeel.core.tracks import EXCLUDED, from_pieces
 from amberkeel.core.world.true_slip import slip_px
 
 SIZE, NOISE_PX = (640, 360), 0.12
@@ -178,3 +182,46 @@ def test_the_frames_that_lack_tracks_are_named_wherever_they_are(solved, shared,
     words, help = _lacking(problem)
     assert re.search(said, words) and ("by hand" in help)
     assert shared > 5 or f"Place {5 - shared} or more" in help
+
+
+def spoilt(tracks, which, px=5.0):
+    """Return tracks of which some sway, each by so many pixels."""
+    xy, own = tracks.xy.copy(), tracks.track_of_sample
+    for k in which:
+        rows = np.flatnonzero(own == k)
+        xy[rows, 0] += px * np.sin(np.linspace(0.0, 4.0 + k, len(rows)))
+    return replace(tracks, xy=xy)
+
+
+@pytest.fixture(scope="module")
+def walked():
+    """Fourteen tracks of a walk, with the camera that they give."""
+    path, rng = moving_camera(30, 700.0), np.random.default_rng(14)
+    tracks = seen(path, placed(rng, 14), rng)
+    return path, tracks, solved(tracks, path)
+
+
+def test_a_wrong_track_among_few_is_told_by_leaving_it_out(walked):
+    path, tracks, good = walked
+    bad = solved(spoilt(tracks, [3]), path)
+    assert not alone.findings(Evidence(good, Measures()))
+    excluded = {track for track, state in zip(bad.tracks.ids.tolist(), bad.tracks.states) if state == EXCLUDED}
+    told = {track for one in alone.findings(Evidence(bad, Measures())) for track in one.tracks}
+    assert excluded | told == {int(tracks.ids[3])}
+    apart = [(track, 0.2) for track in good.tracks.ids.tolist()]
+    apart[5] = apart[5][0], 1.4
+    (one,) = alone.findings(Evidence(replace(good, folds=replace(good.folds, each=tuple(apart))), Measures()))
+    assert one.tracks == (apart[5][0],) and one.remedies[0].code == "exclude"
+    assert "1.4 px off it" in one.text and "usual track is 0.2 px off" in one.text
+
+
+def test_trials_are_judged_by_what_is_left_out_where_nothing_is_withheld(walked):
+    path, tracks, good = walked
+    bad = solved(spoilt(tracks, [2, 3, 4], px=0.8), path)
+    better = compare(bad, good)
+    assert better.verdict == BETTER and "left-out tracks went from" in better.words
+    assert better.before.check_px > better.after.check_px
+    assert compare(good, bad).verdict == WORSE
+    assert compare(good, good).verdict == SAME
+    unjudged = replace(good, folds=None)
+    assert "Nothing can be said" in compare(unjudged, unjudged).words

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 
-from amberkeel.core.diagnose import depth, frames, model, movers, path, thin, tracks
+from amberkeel.core.diagnose import alone, depth, frames, model, movers, path, thin, tracks
 from amberkeel.core.diagnose.evidence import Evidence, Measures
 from amberkeel.core.diagnose.finding import SERIOUS, Finding
 from amberkeel.core.solve.solution import Solution
@@ -11,6 +11,7 @@ Rule = Callable[[Evidence], list[Finding]]
 
 RULES: tuple[Rule, ...] = (
     thin.findings, depth.findings, frames.findings, model.findings, movers.findings, tracks.findings,
+    alone.findings,
 )  # fmt: skip
 """What looks for findings, in no order: they are ranked by how serious and how sure they are."""
 

@@ -281,7 +281,8 @@ def _read_folds(kept: FoldsDocument | None) -> Folds | None:
         return None
     parts = tuple(kept["part_rms_px"])
     shares = kept["outlier_share"], parts, kept.get("expected", 1.0)
-    return Folds(kept["count"], kept["rms_px"], kept["used_rms_px"], *shares)
+    each = tuple((int(row), float(px)) for row, px in kept.get("each", ()))
+    return Folds(kept["count"], kept["rms_px"], kept["used_rms_px"], *shares, each)
 
 
 def _read_report(kept: LensReportDocument) -> LensReport:

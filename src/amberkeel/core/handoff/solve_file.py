@@ -130,6 +130,7 @@ class FoldsDocument(TypedDict):
     outlier_share: NotNegative
     part_rms_px: tuple[NotNegative, ...]
     expected: NotRequired[Annotated[float, Field(ge=1)] | None]
+    each: NotRequired[list[tuple[Count, NotNegative]]]
 
 
 class BegunDocument(TypedDict):

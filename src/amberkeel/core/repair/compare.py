@@ -2,8 +2,8 @@
 
 Whether the number fell is one question, whether the camera got better another: deleting what disagrees always lowers
 the residual of what is left. So what counts is withheld tracks, each measurement judged in both attempts, outliers of
-either at no more than `CAP` times their expected noise; and where those say the same, how far the camera moves when
-part of the tracks is left out (its predicted slip).
+either at no more than `CAP` times their expected noise; or, where tracks are too few to withhold any, each left out in
+turn; and where those say the same, how far the camera moves when part of the tracks is left out (its predicted slip).
 """
 
 from dataclasses import dataclass
@@ -98,7 +98,7 @@ def compare(before: Solution, after: Solution, proof: str = "") -> Comparison:
     frames, a, b = np.intersect1d(before.path.frames, after.path.frames, return_indices=True)
     return Comparison(
         one, other, sigmas, *moved, tuple(frames.tolist()), _plain(before.frame_rms[a]), _plain(after.frame_rms[b]),
-        verdict, _words(verdict, one, other, count, proof),
+        verdict, _words(verdict, one, other, count, proof, "withheld" if CHECK in before.tracks.states else "left-out"),
     )  # fmt: skip
 
 
@@ -142,7 +142,7 @@ def _checks(before: Solution, after: Solution) -> tuple[float, float, float, int
     either = agrees[a] | agrees2[b]
     a, b = a[either], b[either]
     if not len(a):
-        return 0.0, 0.0, 0.0, 0
+        return _left_out(before, after)
     scale = max(float(np.median(length[a] / sigma[a])), 0.5)
     # Cut off by what was expected before, alike on both sides: otherwise a measurement could be made to count less.
     most = CAP * scale * sigma[a]
@@ -155,6 +155,26 @@ def _checks(before: Solution, after: Solution) -> tuple[float, float, float, int
     mean = float((y * n).sum() / n.sum()), float((x * n).sum() / n.sum())
     z = float(np.mean(change)) / error if error > 0.0 else 0.0
     return float(np.sqrt(mean[1])), float(np.sqrt(mean[0])), float(z), len(numbers)
+
+
+def _left_out(before: Solution, after: Solution) -> tuple[float, float, float, int]:
+    """Return the same as `_checks` where no track is withheld and each was left out in turn: over the tracks that were
+    left out in both.
+    """
+    if not (before.folds and after.folds):
+        return 0.0, 0.0, 0.0, 0
+    one, other = (dict(s.folds.each) for s in (before, after) if s.folds)
+    both = sorted(one.keys() & other.keys())
+    if not both:
+        return 0.0, 0.0, 0.0, 0
+    x, y = (np.array([own[track] for track in both]) for own in (one, other))
+    # One that stands apart weighs no more than others, as of withheld tracks.
+    most = CAP * float(np.median(x)) / np.sqrt(2.0)
+    x, y = np.minimum(x, most), np.minimum(y, most)
+    change = 2.0 * np.log(np.maximum(y, 1e-4) / np.maximum(x, 1e-4))
+    error = float(np.std(change)) / np.sqrt(len(both)) if len(both) > 1 else np.inf
+    z = float(np.mean(change)) / error if error > 0.0 else 0.0
+    return float(np.sqrt((x**2).mean())), float(np.sqrt((y**2).mean())), z, len(both)
 
 
 def _verdict(one: Side, other: Side, sigmas: float, count: int, proved: bool) -> str:
@@ -175,24 +195,25 @@ def _verdict(one: Side, other: Side, sigmas: float, count: int, proved: bool) ->
     return FOOLED if other.rms_px < (1.0 - FELL) * one.rms_px else SAME
 
 
-def _words(verdict: str, one: Side, other: Side, count: int, proof: str) -> str:
+def _words(verdict: str, one: Side, other: Side, count: int, proof: str, judges: str) -> str:
+    """Return a verdict in words; `judges` says which tracks gave it, withheld or left-out ones."""
     check = f"{one.check_px:.3f} to {other.check_px:.3f} px"
     if other.frames < one.frames:
         return f"Worse: {one.frames - other.frames} frames lost their camera."
     if count < LEAST_CHECKS:
         return f"Nothing can be said: only {count} check tracks are in both attempts."
     if verdict == BETTER and other.check_px < (1.0 - NOTICEABLE) * one.check_px:
-        return f"Better: withheld tracks went from {check}. {proof}".rstrip()
+        return f"Better: {judges} tracks went from {check}. {proof}".rstrip()
     if verdict == BETTER and proof:
-        return f"Better. {proof} Withheld tracks say the same ({check})."
+        return f"Better. {proof} {judges.capitalize()} tracks say the same ({check})."
     if verdict == BETTER:
         slip = f"{one.slip_px:.3f} to {other.slip_px:.3f} px"
-        return f"Better: withheld tracks say the same, and the camera is surer (predicted slip {slip})."
+        return f"Better: {judges} tracks say the same, and the camera is surer (predicted slip {slip})."
     if verdict == WORSE:
-        return f"Worse: withheld tracks went from {check}."
+        return f"Worse: {judges} tracks went from {check}."
     if verdict == FOOLED:
         return (
             f"The number fell ({one.rms_px:.3f} to {other.rms_px:.3f} px), the camera did not get better: "
-            f"withheld tracks stay at {other.check_px:.3f} px."
+            f"{judges} tracks stay at {other.check_px:.3f} px."
         )
-    return f"No difference that withheld tracks could tell ({check})."
+    return f"No difference that {judges} tracks could tell ({check})."

@@ -29,6 +29,9 @@ MOST_ALONE = LEAST_ACTIVE - 1
 ALONE = (6, 1e-4, FINAL_SCALE)
 """Iterations, tolerance and Cauchy scale of the adjustment without a single track: it begins near its end."""
 
+MOST_SIGMAS = 100.0
+"""Sigmas at which a measurement of a track that is left out is cut off."""
+
 WIDER = 3.0
 """By how much more a measurement may then disagree before it is in no figure."""
 
@@ -49,7 +52,8 @@ class Folds:
     when they were used. outlier_share : share of the measurements that disagree only when they are withheld; they are
     in neither figure. part_rms_px : `rms_px` of each part. expected : `rms_px` over `used_rms_px` where all is well:
     few tracks are bent to by the cameras that they find, so that each fits better when it is used; None for known
-    points, some of which carry far more than others.
+    points, some of which carry far more than others. each : where every part is one track, its row (once the solve
+    is concluded, its id) and its RMS residual, pixels, each measurement cut off at `MOST_SIGMAS`.
     """
 
     count: int
@@ -58,6 +62,7 @@ class Folds:
     outlier_share: float
     part_rms_px: tuple[float, ...]
     expected: float | None = 1.0
+    each: tuple[tuple[int, float], ...] = ()
 
 
 def check_folds(count: int) -> None:
@@ -117,7 +122,26 @@ def cross_validated(solved: Solved, count: int, seed: int, progress: Progress) -
     agree = counted & (error <= OUTLIER * scale * (WIDER if count == len(used) else 1.0))
     parts = [rms(after[agree & (part[problem.track] == k)]) for k in range(count)]
     share = 1.0 - agree.sum() / max(counted.sum(), 1)
-    return Folds(count, rms(after[agree]), rms(before[agree]), float(share), tuple(parts), _expected(problem, counted))
+    each = _each(problem, after, error, used) if count == len(used) else ()
+    return Folds(
+        count, rms(after[agree]), rms(before[agree]), float(share), tuple(parts), _expected(problem, counted), each
+    )
+
+
+def _each(problem: Problem, after: np.ndarray, error: np.ndarray, used: np.ndarray) -> tuple[tuple[int, float], ...]:
+    """Return the row of each track and its RMS residual when it was left out, pixels.
+
+    Parameters
+    ----------
+    after : (N, 2) residuals then. error : (N,) their lengths in sigmas. used : rows of the tracks.
+    """
+    kept = problem.inlier & np.isfinite(after).all(1)
+    length = np.linalg.norm(np.nan_to_num(after), axis=1)
+    length *= np.minimum(1.0, MOST_SIGMAS / np.maximum(np.where(kept, error, MOST_SIGMAS), 1e-9))
+    seen = kept & problem.solved[problem.camera]
+    count = np.bincount(problem.track[seen], minlength=len(problem.rhos))
+    squares = np.bincount(problem.track[seen], length[seen] ** 2, len(problem.rhos))
+    return tuple((int(t), float(np.sqrt(squares[t] / max(count[t], 1)))) for t in used)
 
 
 def _expected(problem: Problem, counted: np.ndarray) -> float | None:

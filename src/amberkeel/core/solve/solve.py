@@ -290,6 +290,8 @@ def conclude(
     unchecked = CHECK not in measured.states
     wanted = 0 if not tested else asked.recipe.folds or (each_in_turn(solved) if unchecked else 0)
     folds = cross_validated(solved, wanted, asked.recipe.seed, progress) if wanted else None
+    if folds:
+        folds = replace(folds, each=tuple((int(measured.ids[row]), px) for row, px in folds.each))
     solution = make_solution(
         problem, measured, solved.dropped, counted, sure, report, asked.recipe, asked.size, shown,
         solved.motion, solved.rivals, rows.points, solved.standing,
