@@ -4,6 +4,7 @@ import sys
 
 from benchmarks import (
     accuracy,
+    apart,
     bodies,
     diagnosis,
     faults,
@@ -28,6 +29,7 @@ PARTS = {
     "motions": motions.run,
     "known": known.run,
     "few": few.run,
+    "apart": apart.run,
     "tracks": tracks.run,
     "lens": lens.run,
     "bodies": bodies.run,

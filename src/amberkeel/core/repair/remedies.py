@@ -27,7 +27,7 @@ from amberkeel.core.solve.recipe import AUTO_ROWS, Recipe
 from amberkeel.core.solve.rows import TRIED
 from amberkeel.core.solve.solution import Solution
 from amberkeel.core.solve.solve import solve_tracks
-from amberkeel.core.tracks import ACTIVE, EXCLUDED, TrackSet, from_pieces
+from amberkeel.core.tracks import ACTIVE, CHECK, EXCLUDED, TrackSet, from_pieces
 
 LESS = 4.0
 """By what factor the noise of measurements that shall count less is raised."""
@@ -207,8 +207,14 @@ def _without_over(ground: Ground, over: OverLimit, progress: Progress = silent) 
 
 
 def _limit_down(ground: Ground, _remedy: Remedy, progress: Progress) -> Outcome:
-    """Lower the limit as long as withheld tracks gain, and stop there."""
-    done = [0]
+    """Lower the limit as long as tracks gain that are withheld, or left out in turn, and stop there."""
+    done, own = [0], ground.solution
+    judges = "withheld" if CHECK in own.tracks.states else "left-out"
+    if judges == "left-out" and own.folds is None:
+        raise SolveError(
+            "Nothing can judge a limit here: no track is withheld, and they are too few to leave any out.",
+            "Place eight tracks or more, or cut by hand.",
+        )
 
     def solved(best: Solution, over: OverLimit) -> Solution:
         progress(min(done[0] / len(STEPS), 1.0), f"Cutting {over.measurements} measurements, step {done[0] + 1}")
@@ -218,9 +224,9 @@ def _limit_down(ground: Ground, _remedy: Remedy, progress: Progress) -> Outcome:
     best, reached = down(ground.solution, solved, lambda a, b: compare(a, b).sigmas < -SURELY_BETTER)
     if not reached:
         raise SolveError(
-            "No limit makes withheld tracks fit better.", "What is left is noise, or it is not the tracks."
+            f"No limit makes {judges} tracks fit better.", "What is left is noise, or it is not the tracks."
         )
-    return Outcome(best, f"The limit went down to {reached:g} sigma; below that withheld tracks gain nothing more.")
+    return Outcome(best, f"The limit went down to {reached:g} sigma; below that {judges} tracks gain nothing more.")
 
 
 def _release(ground: Ground, remedy: Remedy, progress: Progress) -> Outcome:
