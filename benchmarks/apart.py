@@ -36,7 +36,7 @@ def told(solution) -> set[int]:
 
 
 def run() -> None:
-    """Print for each number of tracks how often wrong ones are named, good ones blamed, and the check over the truth."""
+    """Print for each number of tracks how often wrong ones are named, good ones blamed, and the check over truth."""
     print()
     for count in COUNTS:
         named, wrong, blamed, good, unsolved = 0, 0, 0, 0, 0
@@ -57,10 +57,11 @@ def run() -> None:
                 truth = np.hypot(slip(case, solution), NOISE_PX * np.sqrt(2.0))
                 ratios.append((solution.check_rms_px or np.nan) / truth)
                 called_bad += solution.folds is not None and not folds_alike(asdict(solution.folds))
+        target = ", target 90 %" if count >= 12 else ""
         print(
-            f"{count} tracks, {len(SEEDS)} shots: {named} of {wrong} wrong ones named"
-            f"{', target 90 %' if count >= 12 else ''}; {blamed} of {good} good ones blamed, target 5 %; "
-            f"{unsolved} shots refused; {called_bad} of {len(ratios)} good cameras called bad, target 5 %; check residual over the truth without wrong ones {np.nanmin(ratios):.2f} to "
+            f"{count} tracks, {len(SEEDS)} shots: {named} of {wrong} wrong ones named{target}; {blamed} of {good} good "
+            f"ones blamed, target 5 %; {called_bad} of {len(ratios)} good cameras called bad, target 5 %; {unsolved} "
+            f"shots refused; check residual over the truth without wrong ones {np.nanmin(ratios):.2f} to "
             f"{np.nanmax(ratios):.2f}, target 0.77 to 1.3",
             flush=True,
         )

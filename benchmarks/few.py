@@ -27,11 +27,14 @@ SEEDS = range(4)
 
 @dataclass(frozen=True)
 class Case:
-    """A simulated shot: its camera, the tracks, and what was never tracked (P, 3) with where it is seen (F, P)."""
+    """A simulated shot: its camera, the tracks and their points (T, 3), and what was never tracked (P, 3) with where it
+    is seen (F, P).
+    """
 
     kind: str
     path: CameraPath
     tracks: TrackSet
+    points: np.ndarray
     elsewhere: np.ndarray
     seen: np.ndarray
 
@@ -83,7 +86,7 @@ def made(kind: str, count: int, seed: int) -> Case:
     pieces = [(FRAMES, noisy[:, n], np.full(len(FRAMES), NOISE_PX), np.ones(len(FRAMES))) for n in range(count)]
     tracks = from_pieces([f"h{n:02d}" for n in range(count)], pieces, ["hand"] * count)
     others = np.setdiff1d(np.flatnonzero(seen.sum(0) > 30), rows)[:150]
-    return Case(kind, path, tracks, points[others], seen[:, others])
+    return Case(kind, path, tracks, points[rows], points[others], seen[:, others])
 
 
 def spread(px: np.ndarray, count: int, rng: np.random.Generator) -> np.ndarray:

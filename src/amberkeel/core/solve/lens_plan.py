@@ -1,5 +1,6 @@
 """What a solve may do with the lens: each value free, held softly around a value, or fixed; and zooms."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -54,6 +55,10 @@ class Freedom:
     def with_value(self, name: str) -> "Freedom":
         """Return the freedom with one more value of the lens free."""
         return replace(self, lens=tuple(n for n in ROW_NAMES if n in self.lens or n == name))
+
+    def with_terms(self, terms: Sequence[Term]) -> "Freedom":
+        """Return the freedom with more that is known."""
+        return replace(self, terms=(*self.terms, *terms))
 
     @property
     def active_terms(self) -> tuple[Term, ...]:

@@ -121,17 +121,17 @@ def surveyed(asked: Asked, progress: Progress) -> Solved:
     least, count = least_known(plan.search), points_by_frame(survey, asked.measured, asked.frames)
     if not (count >= least).any():
         raise too_few_known(count, asked.frames, plan.search)
-    _place(problem, survey)
+    place(problem, survey)
     progress(0.1, "Finding each frame's camera from its known points")
     swept = _most_telling(count, least)
     lens = _swept(problem, survey, swept, asked.size[0]) if plan.search else problem.lens
     problem.lens = lens
     _check_fit(problem, survey, swept, asked.size[0])
     _resect_all(problem, survey, np.nonzero(count >= LEAST_KNOWN)[0])
-    _anchor_in_cameras(problem, survey)
-    free, later = _freedom(asked)
+    anchor_in_cameras(problem, survey)
+    free, later = freedom_of(asked)
     bound = bound_to(problem, asked.measured, asked.recipe.evidence, asked.recipe.fps)
-    freedom = replace(free, terms=(*free.terms, *bound.terms))
+    freedom = free.with_terms(bound.terms)
     problem = _carried(problem, freedom, span(progress, 0.3, 0.6))
     return finished(problem, freedom, later, span(progress, 0.6, 1.0), least=least)
 
@@ -153,8 +153,13 @@ def too_few_known(count: np.ndarray, frames: np.ndarray, searched: bool) -> Solv
     )
 
 
-def _place(problem: Problem, survey: Survey) -> None:
-    """Put the known points where they are, seen from the origin until there are cameras, in place."""
+def place(problem: Problem, survey: Survey) -> None:
+    """Put the known points where they are, in place; there are no cameras yet to see them from.
+
+    Parameters
+    ----------
+    problem : with nothing solved; the world's coordinates become its own. survey : the known points.
+    """
     problem.surveyed[survey.rows], problem.world = True, World(held=True)
     centre = survey.xyz.mean(0) + np.array([0.0, 0.0, 1.0]) * (1.0 + np.ptp(survey.xyz, axis=0).max())
     _seen_from(problem, survey, np.broadcast_to(centre, survey.xyz.shape))
@@ -168,8 +173,13 @@ def _seen_from(problem: Problem, survey: Survey, centres: np.ndarray) -> None:
     problem.rhos[survey.rows] = 1.0 / reach[:, 0]
 
 
-def _anchor_in_cameras(problem: Problem, survey: Survey) -> None:
-    """State each known point from the first solved camera that sees it, as all other points are, in place."""
+def anchor_in_cameras(problem: Problem, survey: Survey) -> None:
+    """State each known point from the first solved camera that sees it, as all other points are, in place.
+
+    Parameters
+    ----------
+    problem : with cameras. survey : the known points, as they were placed.
+    """
     centres = problem.anchors[survey.rows].copy()
     for k, row in enumerate(survey.rows):
         seen = problem.camera[problem.first[row] : problem.first[row + 1]]
@@ -348,9 +358,13 @@ def _resect_all(problem: Problem, survey: Survey, rows: np.ndarray) -> None:
         near = int(row)
 
 
-def _freedom(asked: Asked) -> tuple[Freedom, tuple[str, ...]]:
+def freedom_of(asked: Asked) -> tuple[Freedom, tuple[str, ...]]:
     """Return what of the lens is free from the start, and what is tried afterwards: a handful of points hardly tells a
     lens's curve, so that it is freed only where they do.
+
+    Parameters
+    ----------
+    asked : the shot.
     """
     plan, chosen = asked.plan, asked.recipe.lens
     curve = tuple(
