@@ -6,7 +6,9 @@ all cameras are found, and what explains the points best is adjusted with everyt
 chapter 7).
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
+from itertools import combinations
 
 import cv2
 import numpy as np
@@ -48,6 +50,11 @@ WRONG_SHARE = 0.02
 
 MOST_OFF = 100.0
 """Scales beyond which a point that is off counts no more: one behind the camera must not outweigh two others."""
+
+FEW_AT_ONCE, TRIPLES, MOST_ADJUSTED = 5, 4, 3
+"""Points up to which a camera is found from three of them too, since what finds it from all of them may miss it; how many
+such triples, and cameras of all these that are adjusted.
+"""
 
 MOST_LEFT_OUT = 12
 """Points of a frame up to which each is left out in turn, to find a camera that one wrong point does not bend."""
@@ -242,43 +249,68 @@ def _pose(problem: Problem, survey: Survey, row: int, near: int | None = None) -
 
 def _best_of(problem: Problem, survey: Survey, row: int, starts: list[tuple[np.ndarray, np.ndarray]]) -> _Pose | None:
     """Return the best of the cameras that those of a frame's row become when they are adjusted."""
-    found = [_improved(problem, survey, row, rotation, centre) for rotation, centre in starts]
+    seen = (_judged(problem, survey, row, *start) for start in starts)
+    likely = sorted((pose for pose in seen if pose), key=lambda pose: pose.cost)[:MOST_ADJUSTED]
+    found = [_improved(problem, survey, row, pose) for pose in likely]
     return min((pose for pose in found if pose), key=lambda pose: pose.cost, default=None)
 
 
 def _closed_form(xyz: np.ndarray, rays: np.ndarray) -> list[tuple[np.ndarray, np.ndarray]]:
-    """Return the cameras, (3, 3) world_from_camera and (3,) centre, that see points (M, 3) along rays (M, 2)."""
+    """Return cameras, (3, 3) world_from_camera and (3,) centre, that may see points (M, 3) along rays (M, 2): by all of
+    them, and where they are few by three that lie wide apart.
+    """
     middle = xyz.mean(0)
     size = float(np.abs(xyz - middle).max()) or 1.0
-    local = np.ascontiguousarray((xyz - middle) / size)
-    try:
-        found = cv2.solvePnPGeneric(local, np.ascontiguousarray(rays), np.eye(3), None, flags=cv2.SOLVEPNP_SQPNP)
-    except cv2.error:
-        return []
+    local, rays = np.ascontiguousarray((xyz - middle) / size), np.ascontiguousarray(rays)
+    found = _by(cv2.solvePnPGeneric, local, rays, cv2.SOLVEPNP_SQPNP)
+    for three in _wide_triples(rays) if len(rays) <= FEW_AT_ONCE else []:
+        found += _by(cv2.solveP3P, local[three], rays[three], cv2.SOLVEPNP_P3P)
     out = []
-    for turn, shift in zip(found[1], found[2]):
+    for turn, shift in found:
         rotation = cv2.Rodrigues(turn)[0].T
         centre = middle - size * rotation @ shift.ravel()
-        if np.isfinite(centre).all():
+        if np.isfinite(centre).all() and np.isfinite(rotation).all():
             out.append((rotation, centre))
     return out
 
 
-def _improved(problem: Problem, survey: Survey, row: int, rotation: np.ndarray, centre: np.ndarray) -> _Pose | None:
+def _by(solver: Callable, xyz: np.ndarray, rays: np.ndarray, how: int) -> list[tuple[np.ndarray, np.ndarray]]:
+    try:
+        found = solver(xyz, rays, np.eye(3), None, flags=how)
+    except cv2.error:
+        return []
+    return list(zip(found[1], found[2]))
+
+
+def _wide_triples(rays: np.ndarray) -> list[list[int]]:
+    """Return those of the triples of rays (M, 2) that span most of the picture, most first, at most `TRIPLES`."""
+    some = range(min(len(rays), MOST_LEFT_OUT))
+    area = {}
+    for three in combinations(some, 3):
+        a, b, c = rays[list(three)]
+        area[three] = abs(float((b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0])))
+    return [list(three) for three in sorted(area, key=lambda t: -area[t])[:TRIPLES]]
+
+
+def _improved(problem: Problem, survey: Survey, row: int, pose: _Pose) -> _Pose | None:
     """Return a camera adjusted to its known points under a robust loss; None where it looks away from all of them."""
     n, k = _seen_in(problem, survey, row)
     kept = problem.rotations[row].copy(), problem.centres[row].copy()
-    problem.rotations[row], problem.centres[row] = rotation, centre
-    depth = ((survey.xyz[k] - centre) @ rotation)[:, 2]
+    problem.rotations[row], problem.centres[row] = pose.rotation, pose.centre
+    depth = ((survey.xyz[k] - pose.centre) @ pose.rotation)[:, 2]
     sigma = _sigmas(problem, survey, n, k, np.where(depth > 0.0, depth, np.inf))
     resect_camera(
         problem.scene(), row, problem.track[n], problem.corrected[n], 1.0 / sigma, POSE_SCALE**2, 40, np.zeros(len(n))
     )
     found = problem.rotations[row].copy(), problem.centres[row].copy()
     problem.rotations[row], problem.centres[row] = kept
-    if not np.isfinite(found[1]).all():
-        return None
-    ahead = (survey.xyz[k] - found[1]) @ found[0]
+    return _judged(problem, survey, row, *found) if np.isfinite(found[1]).all() else None
+
+
+def _judged(problem: Problem, survey: Survey, row: int, rotation: np.ndarray, centre: np.ndarray) -> _Pose | None:
+    """Return a frame's camera with how well it sees its known points; None where it looks away from all of them."""
+    n, k = _seen_in(problem, survey, row)
+    ahead = (survey.xyz[k] - centre) @ rotation
     if not (ahead[:, 2] > 0.0).any():
         return None
     sigma = _sigmas(problem, survey, n, k, np.where(ahead[:, 2] > 0.0, ahead[:, 2], np.inf))
@@ -286,7 +318,7 @@ def _improved(problem: Problem, survey: Survey, row: int, rotation: np.ndarray, 
     off = np.where(np.isfinite(off), off, np.inf)
     bend = np.minimum(off / sigma / POSE_SCALE, MOST_OFF) ** 2
     cost = 0.5 * POSE_SCALE**2 * float(np.log1p(bend).sum())
-    return _Pose(*found, cost, off / sigma, off)
+    return _Pose(rotation, centre, cost, off / sigma, off)
 
 
 def _swept(problem: Problem, survey: Survey, rows: np.ndarray, width: int) -> RadialLens:
