@@ -52,7 +52,7 @@ MOST_OFF = 100.0
 """Scales beyond which a point that is off counts no more: one behind the camera must not outweigh two others."""
 
 FEW_AT_ONCE, TRIPLES, MOST_ADJUSTED = 5, 4, 3
-"""Points up to which a camera is found from three of them too, since what finds it from all of them may miss it; how many
+"""Points up to which a camera is found from three of them too, since what finds it from all may miss it; how many
 such triples, and cameras of all these that are adjusted.
 """
 
