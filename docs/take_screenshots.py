@@ -168,11 +168,12 @@ def few_pictures(page: Page, address: str) -> None:
     if page.locator("#placereach").inner_text().startswith("0 of 8"):
         for x, y in CROSSES:
             page.keyboard.press("Escape")
+            page.locator("#placehint", has_text="Click a spot").wait_for()
             page.mouse.click(*on_plate(page, x, y))
             page.locator("#placehint", has_text="F follows").wait_for()
             page.keyboard.press("f")
-            page.get_by_text("frames followed").wait_for(timeout=120000)
-            page.wait_for_timeout(1200)
+            page.locator("header", has_text="Following").wait_for(timeout=20000)
+            page.get_by_text("Following").wait_for(state="hidden", timeout=120000)
             page.keyboard.press("Home")
     page.keyboard.press("Home")
     page.mouse.click(*on_plate(page, *CROSSES[3]))
