@@ -18,6 +18,7 @@ from amberkeel.core.handoff.wording import checked, folds_alike
 from amberkeel.core.lens import Lens
 from amberkeel.core.repair.compare import BETTER, SAME, WORSE, compare
 from amberkeel.core.solve.grow import _lacking
+from amberkeel.core.solve.motions import NODAL
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.tracks import EXCLUDED, from_pieces
@@ -225,3 +226,40 @@ def test_trials_are_judged_by_what_is_left_out_where_nothing_is_withheld(walked)
     assert compare(good, good).verdict == SAME
     unjudged = replace(good, folds=None)
     assert "Nothing can be said" in compare(unjudged, unjudged).words
+
+
+@pytest.mark.parametrize("shape", ["plane", "sphere", "far", "once", "from then on"])
+def test_what_few_tracks_tell_badly_is_said_or_set_aside(shape, rng):
+    path, points = moving_camera(30, 700.0), placed(rng, 12)
+    if shape == "plane":
+        points[:, 2] = 8.0 + 0.3 * points[:, 0] + 0.2 * points[:, 1]
+    elif shape == "sphere":
+        points *= 8.0 / np.linalg.norm(points, axis=1, keepdims=True)
+    elif shape == "far":
+        points *= 1000.0
+    tracks = seen(path, points, rng)
+    if shape in ("once", "from then on"):
+        rows = np.flatnonzero(tracks.track_of_sample == 4)
+        xy = tracks.xy.copy()
+        xy[rows[15] if shape == "once" else rows[15:]] += [5.0, 0.0]
+        tracks = replace(tracks, xy=xy)
+    solution = solved(tracks, path)
+    off = abs(np.log(solution.path.lens.focal_px[0] / 700.0))
+    assert off < max(4.0 * solution.focal_sigma_px / solution.path.lens.focal_px[0], 0.03)
+    if shape == "far":
+        assert solution.motion == NODAL
+    if shape == "once":
+        assert solution.outlier[rows[15]] and not solution.outlier[rows[:10]].any()
+    if shape == "from then on":
+        assert solution.tracks.states[4] == EXCLUDED or solution.outlier[rows[15:]].all()
+
+
+def test_two_halves_without_a_common_frame_keep_one_of_them(rng):
+    path = moving_camera(30, 700.0)
+    halves = cut(seen(path, np.concatenate([placed(rng, 9), placed(rng, 9)]), rng), _half)
+    solution = solved(halves, path)
+    assert 10 <= len(solution.path.frames) <= 16
+
+
+def _half(track, frames):
+    return frames < 1016 if track < 9 else frames >= 1016
