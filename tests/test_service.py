@@ -140,23 +140,23 @@ from pathlib import Path
 from amberkeel.core.pictures.read import read_matte, read_picture
 from benchmarks.peak import peak_bytes
 before = peak_bytes()
-assert read_picture(Path(sys.argv[1])).shape == (8192, 8192, 3)
-assert read_matte(Path(sys.argv[1])).shape == (8192, 8192)
+assert read_picture(Path(sys.argv[1])).shape == (4096, 4096, 3)
+assert read_matte(Path(sys.argv[1])).shape == (4096, 4096)
 print((peak_bytes() - before) // 1024**2)
 """
 
 
 @pytest.mark.parametrize("name", ["big.exr", "big.png"])
 def test_a_small_file_of_a_large_picture_takes_little_more_than_its_pixels(tmp_path, name):
-    spec = oiio.ImageSpec(8192, 8192, 4, "half" if name.endswith("exr") else "uint8")
+    spec = oiio.ImageSpec(4096, 4096, 4, "half" if name.endswith("exr") else "uint8")
     written = oiio.ImageOutput.create(str(tmp_path / name))
     written.open(str(tmp_path / name), spec)
-    rows = np.zeros((64, 8192, 4), np.float16 if name.endswith("exr") else np.uint8)
-    for y in range(0, 8192, 64):
+    rows = np.zeros((64, 4096, 4), np.float16 if name.endswith("exr") else np.uint8)
+    for y in range(0, 4096, 64):
         written.write_scanlines(y, y + 64, 0, rows)
     written.close()
     read = subprocess.run([sys.executable, "-c", READ, str(tmp_path / name)], capture_output=True, text=True)
-    assert read.returncode == 0 and int(read.stdout) < 900, read.stderr
+    assert read.returncode == 0 and int(read.stdout) < 300, read.stderr
 
 
 def test_uploads_are_judged_by_what_they_hold(client, production, plate_folder, service):

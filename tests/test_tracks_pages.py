@@ -330,18 +330,18 @@ def test_the_copy_is_shown_kept_and_followed(client, ask, database, shot_id, sli
     assert client.get(f"/shots/{shot_id}/state.json").json["stack"] == []
 
 
-def test_two_thousand_tracks_are_changed_at_once(database, sliding_folder, rng):
+def test_many_tracks_are_changed_at_once(database, sliding_folder, rng):
     from amberkeel.core.tracks import from_pieces
 
     crowd = new_shot(database, sliding_folder, "Crowd")
     frames = np.arange(1001, 1017)
     pieces = [
         (frames, rng.uniform([20, 20], [460, 250]) + 0.5 * np.arange(16)[:, None], np.full(16, 0.1), np.ones(16))
-        for _ in range(2000)
+        for _ in range(600)
     ]
     with session(database) as opened:
         shot = opened.get(Shot, crowd)
-        ids = add_run(opened, shot, from_pieces([f"c{k:04d}" for k in range(2000)], pieces))
+        ids = add_run(opened, shot, from_pieces([f"c{k:04d}" for k in range(600)], pieces))
         edits.apply(opened, crowd, "tracks", {"bring": ids})
         track_changes.cut(opened, shot, {i: [1004, 1005] for i in ids})
         track_changes.group(opened, shot, ids, "crowd", "#8fd0a0")
