@@ -86,8 +86,10 @@ def survey_of(constraints: tuple[Constraint, ...], tracks: TrackSet) -> Survey:
     by = {int(i): k for k, i in enumerate(tracks.ids)} | {n: k for k, n in enumerate(tracks.names)}
     found: dict[int, tuple[tuple, float]] = {}
     for one in constraints:
-        row = by.get(one.track) if isinstance(one, Anchor) and one.on else None
-        if row is None or tracks.states[row] == EXCLUDED or any(value is None for value in one.xyz):
+        if not isinstance(one, Anchor) or not one.on or any(value is None for value in one.xyz):
+            continue
+        row = by.get(one.track)
+        if row is None or tracks.states[row] == EXCLUDED:
             continue
         found[row] = one.xyz, 0.0 if one.exact else float(np.max(one.sigma))
     rows = np.array(sorted(found), np.int64)
@@ -359,8 +361,8 @@ def _check_fit(problem: Problem, survey: Survey, rows: np.ndarray, width: int) -
         off[r, k] = wrong
     usual = np.zeros(len(survey.rows))
     seen = np.isfinite(off) | np.isinf(off)
-    for k in np.nonzero(seen.any(0))[0]:
-        usual[k] = np.median(off[seen[:, k], k])
+    for point in np.nonzero(seen.any(0))[0].tolist():
+        usual[point] = np.median(off[seen[:, point], point])
     wrong = np.nonzero(usual > WRONG_SHARE * width)[0]
     if not len(wrong):
         return

@@ -132,7 +132,7 @@ def tile_pattern(pairs: np.ndarray, order: np.ndarray) -> TilePattern:
 def _per_tile(pairs: np.ndarray) -> int:
     """Return how many cameras stand in each tile: all of them where they are few, or nearly all touch each other."""
     count = max(pairs.shape[0], 1)
-    whole = count <= DENSE_CAMERAS or count <= MOST_IN_ONE and pairs.nnz >= NEARLY_FULL * count * count
+    whole = count <= DENSE_CAMERAS or count <= MOST_IN_ONE and len(pairs.nonzero()[0]) >= NEARLY_FULL * count * count
     return count if whole else TILE_CAMERAS
 
 

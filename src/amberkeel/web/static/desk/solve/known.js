@@ -12,7 +12,7 @@ const HINTS = {
   line: "Select tracks along one straight edge.",
   anchor: "Select one track; leave an axis empty that you do not know. Three points off one line fix the world.",
   table:
-    "A line for each point: its track’s name, x, y, z, perhaps sigma. Four give a camera by themselves, six where the focal length is unknown.",
+    "A line for each point: track, x, y, z, perhaps sigma. Four tell a camera, six where the focal length is unknown.",
   copied: "Select tracks; each is anchored where the attempt has it, within its own sigma.",
   square: "Two planes from the list, as floor and wall.",
   parallel: "Two planes from the list, as two walls.",

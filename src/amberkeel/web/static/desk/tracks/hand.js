@@ -7,7 +7,7 @@ import { reach } from "./reach.js";
 
 const HINTS = {
   none: "Click a spot to place a track; hold and drag to aim, with the loupe.",
-  here: "F follows it both ways. Drag the cross to set a key, the solid corner for the pattern, the dashed one for the search area.",
+  here: "F follows it both ways. Drag the cross to set a key, the solid corner: pattern; the dashed one: search area.",
   away: "It has no place on this frame. Hold Shift and click to set a key, or go to a frame where it lives.",
 };
 
