@@ -18,7 +18,7 @@ from amberkeel.core.handoff.wording import checked, folds_alike
 from amberkeel.core.lens import Lens
 from amberkeel.core.repair.compare import BETTER, SAME, WORSE, compare
 from amberkeel.core.solve.grow import _lacking
-from amberkeel.core.solve.motions import NODAL
+from amberkeel.core.solve.motions import NODAL, PLANE
 from amberkeel.core.solve.recipe import Recipe
 from amberkeel.core.solve.solve import solve_tracks
 from amberkeel.core.tracks import EXCLUDED, from_pieces
@@ -263,3 +263,17 @@ def test_two_halves_without_a_common_frame_keep_one_of_them(rng):
 
 def _half(track, frames):
     return frames < 1016 if track < 9 else frames >= 1016
+
+
+def test_ten_tracks_on_one_plane_are_solved_as_one_where_that_is_asked():
+    path, rng = moving_camera(30, 700.0), np.random.default_rng(0)
+    points = np.stack([np.linspace(-2, 2, 10)[rng.permutation(10)], np.linspace(-1.2, 1.2, 10), np.zeros(10)], 1)
+    points[:, 2] = 8.0 + 0.3 * points[:, 0] + 0.2 * points[:, 1]
+    solution = solved(seen(path, points, rng), path, motion=PLANE, focal_px=700.0)
+    assert solution.motion == PLANE and len(solution.path.frames) == 30
+    found = solution.points.homogeneous[:, :3] / solution.points.homogeneous[:, 3:]
+    flat = np.linalg.svd(found - found.mean(0))[1]
+    assert flat[2] < 0.01 * flat[0]
+    apart = placed(rng, 8)
+    with pytest.raises(SolveError, match="do not lie on one plane"):
+        solved(seen(path, apart, rng), path, motion=PLANE, focal_px=700.0)

@@ -19,7 +19,8 @@ NEAR = 4.0
 
 SAMPLES, REFITS = 150, 3
 
-LEAST_POINTS = 12
+LEAST_POINTS, LEAST_ASKED = 12, 5
+"""Points that must lie on the plane, and where it was asked for."""
 
 
 def flat_part(problem: Problem, noise: float, seed: int, share: float = FLAT) -> np.ndarray | None:
@@ -32,7 +33,8 @@ def flat_part(problem: Problem, noise: float, seed: int, share: float = FLAT) ->
     """
     variance = problem.depth_variances()
     rows = np.nonzero(problem.active & problem.triangulated & (variance < UNKNOWN_DEPTH) & (problem.rhos > 0.0))[0]
-    if len(rows) < LEAST_POINTS:
+    least = LEAST_ASKED if share == MOSTLY_FLAT else LEAST_POINTS
+    if len(rows) < least:
         return None
     m, rho = problem.directions[rows], problem.rhos[rows]
     points = np.concatenate([m + rho[:, None] * problem.anchors[rows], rho[:, None]], 1)
@@ -43,7 +45,7 @@ def flat_part(problem: Problem, noise: float, seed: int, share: float = FLAT) ->
         near = _off(np.linalg.svd(points[chosen])[2][-1], points, m, sigma) < NEAR
         best = near if near.sum() > best.sum() else best
     for _ in range(REFITS):
-        if best.sum() < LEAST_POINTS:
+        if best.sum() < least:
             return None
         plane = _fitted(points[best], m[best], sigma[best])
         best = _off(plane, points, m, sigma) < NEAR
