@@ -12,7 +12,10 @@ def tracks(*spans, states=None, frames=20):
             own.append(frame)
             row.append(t)
             live[frame - 1001] += 1
-    return {"frames": own, "track": row, "live": live, "origin": 1001, "states": states or ["active"] * len(spans)}
+    return {
+        "ids": list(range(11, 11 + len(spans))),
+        "frames": own, "track": row, "live": live, "origin": 1001, "states": states or ["active"] * len(spans),
+    }  # fmt: skip
 
 
 WHOLE = (1001, 1020)
@@ -36,6 +39,36 @@ WHOLE = (1001, 1020)
 )
 def test_it_is_said_how_many_are_lacking_and_where(given, said):
     assert run_module("tracks/reach", "return m.reach(a)", given) == said
+
+
+def anchored(count, **changed):
+    """Known coordinates of the first tracks."""
+    return [{"kind": "anchor", "on": True, "track": 11 + k, "xyz": [1, 2, 3]} | changed for k in range(count)]
+
+
+@pytest.mark.parametrize(
+    ("count", "known", "constraints", "said"),
+    [
+        (6, 1, [], "6 of 7 for a camera."),
+        (5, 2, [], "5 of 6 for a camera."),
+        (6, 2, [], "6 tracks: enough for a camera on all frames."),
+        (5, 0, anchored(3), "5 of 8 for a camera, or 3 of 6 known points."),
+        (5, 1, anchored(4), "4 known points: enough for a camera."),
+        (6, 0, anchored(6), "6 known points: enough for a camera."),
+        (6, 0, anchored(6, on=False), "6 of 8 for a camera."),
+        (6, 0, anchored(6, xyz=[1, None, 3]), "6 of 8 for a camera."),
+        (6, 0, anchored(6, kind="line"), "6 of 8 for a camera."),
+        (9, 0, anchored(3), "9 tracks: enough for a camera on all frames."),
+    ],
+)
+def test_what_is_known_lowers_what_is_needed(count, known, constraints, said):
+    given = [tracks(*[WHOLE] * count), known, constraints]
+    assert run_module("tracks/reach", "return m.reach(...a)", given) == said
+
+
+def test_how_much_of_the_lens_is_known():
+    asked = [["unknown", "estimate"], ["start", "none"], ["known", "estimate"], ["known", "none"], ["known", "profile"]]
+    assert run_module("tracks/reach", "return a.map((one) => m.lensKnown(...one))", asked) == [0, 0, 1, 2, 2]
 
 
 def test_runs_of_frames_are_told_apart():

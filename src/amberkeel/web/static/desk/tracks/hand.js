@@ -3,7 +3,7 @@ import { post, toast } from "../shell/api.js";
 import { find, typed } from "../shell/dom.js";
 import { Loupe } from "./loupe.js";
 import { Placer } from "./placing.js";
-import { reach } from "./reach.js";
+import { lensKnown, reach } from "./reach.js";
 
 const HINTS = {
   none: "Click a spot to place a track; hold and drag to aim, with the loupe.",
@@ -111,9 +111,11 @@ export class HandBench {
   draw(keys) {
     const { chosen } = this.placer;
     find("#placehint").textContent = HINTS[!chosen ? "none" : chosen.position ? "here" : "away"];
-    if (this.counted !== this.desk.state.tracks) {
-      this.counted = this.desk.state.tracks;
-      find("#placereach").textContent = this.counted ? reach(this.counted) : "";
+    const { tracks, server } = this.desk.state;
+    if (this.counted !== tracks || this.stated !== server?.constraints) {
+      [this.counted, this.stated] = [tracks, server?.constraints];
+      const known = lensKnown(find("#focalknown").value, find("#distortion").value);
+      find("#placereach").textContent = tracks ? reach(tracks, known, this.stated ?? []) : "";
     }
     if (chosen && keys.has("selection")) {
       const s = this.desk.state.tracks.settings[chosen.id];

@@ -1,8 +1,13 @@
 // How far the tracks are from a camera: how many there must be, and on which frames some lack.
 import { counted } from "../shell/words.js";
 
-/** Tracks of a shot from which a camera that moves is solved, and those of a frame that carry it there. */
-const NEEDED = 8;
+/** Tracks of a shot from which a camera that moves is solved: nothing known, the focal length, all of its lens. */
+const NEEDED = [8, 7, 6];
+
+/** Points of known coordinates that tell it by themselves, the focal length unknown or known. */
+const SURVEYED = [6, 4];
+
+/** Tracks of a frame that carry the camera there. */
 export const CARRY = 5;
 
 /** Tracks from which nobody needs to count any more. */
@@ -31,11 +36,31 @@ export function lacking(live, origin, least = CARRY) {
   return out;
 }
 
-/** Whether a solve can be asked for, and what is to be placed before or so that it reaches all frames. */
-export function reach(tracks) {
+/** How much of the lens is known: 0 nothing, 1 the focal length, 2 its distortion as well. */
+export function lensKnown(focal, distortion) {
+  return focal !== "known" ? 0 : distortion === "estimate" ? 1 : 2;
+}
+
+/** The active tracks whose coordinates are known, all three of them. */
+function surveyed(tracks, constraints) {
+  const stated = (row) => row.kind === "anchor" && row.on && !row.xyz.includes(null);
+  const known = new Set(constraints.filter(stated).map((row) => row.track));
+  return tracks.ids.filter((id, t) => known.has(id) && tracks.states[t] === "active").length;
+}
+
+/**
+ * Whether a solve can be asked for, and what is to be placed before or so that it reaches all frames.
+ * `known` is how much of the lens is, `constraints` what is known of the set.
+ */
+export function reach(tracks, known = 0, constraints = []) {
   const count = tracks.states.filter((state) => state === "active").length;
   if (count >= PLENTY) return "";
-  if (count < NEEDED) return `${count} of ${NEEDED} for a camera.`;
+  const points = surveyed(tracks, constraints);
+  if (points >= SURVEYED[Math.min(known, 1)]) return `${counted(points, "known point")}: enough for a camera.`;
+  if (count < NEEDED[known]) {
+    const more = points ? `, or ${points} of ${SURVEYED[Math.min(known, 1)]} known points` : "";
+    return `${count} of ${NEEDED[known]} for a camera${more}.`;
+  }
   const runs = lacking(activeOn(tracks), tracks.origin);
   const said = `${counted(count, "track")}: enough for a camera`;
   if (!runs.length) return `${said} on all frames.`;
