@@ -103,8 +103,18 @@ def _solve(rng: np.random.Generator, count: int, frames: int) -> None:
     solve_tracks(_toy_tracks(rng, count, frames), np.arange(1, frames + 1), 640, 360, Recipe())
 
 
-PARTS: dict[str, Callable[[np.random.Generator], None]] = {"solves": _solves, "pictures": _pictures}
-"""Loops that are compiled at the same time: as many as a laptop has cores."""
+def _sets(rng: np.random.Generator) -> None:
+    """Run the loops of the simulator, which the demo and the tests need: a still of the smallest set."""
+    from amberkeel.core.sim.cells import nearest_two
+    from amberkeel.core.sim.net_loft import net_loft
+    from amberkeel.core.sim.render import render_all
+
+    nearest_two(rng.uniform(size=(40, 2)), 1.0, 16)
+    list(render_all(net_loft(64, 36, frames=1, samples=1)))
+
+
+PARTS: dict[str, Callable[[np.random.Generator], None]] = {"solves": _solves, "pictures": _pictures, "sets": _sets}
+"""Loops that are compiled at the same time."""
 
 
 class _ToyPlate:
