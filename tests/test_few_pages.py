@@ -88,6 +88,7 @@ def test_a_still_goes_from_its_folder_to_a_usd_camera(browser, service, database
 
     page.goto(f"{service.address}/shots/{number}/solve")
     page.wait_for_selector("body[data-ready]")
+    expect(page.locator("#findings")).to_contain_text("A still tells its camera by known coordinates")
     page.locator("#known > summary").click()
     page.locator("#knownkind").select_option("table")
     table = "\n".join(f"{name}\t{x * 100:.2f}\t{y * 100:.2f}\t{z * 100:.2f}" for name, (x, y, z) in zip(names, xyz))
@@ -103,6 +104,7 @@ def test_a_still_goes_from_its_folder_to_a_usd_camera(browser, service, database
     attempt = one(database, select(Attempt).where(Attempt.shot_id == number))
     assert attempt.figures["check_rms_px"] is None
     expect(page.locator("#figures")).to_contain_text("not checked")
+    expect(page.locator("#findings")).not_to_contain_text("A still tells")
 
     page.goto(f"{service.address}/shots/{number}/handoff")
     page.wait_for_selector("body[data-ready]")

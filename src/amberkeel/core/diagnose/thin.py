@@ -22,8 +22,12 @@ _SIDES = {(0, None): "left", (3, None): "right", (None, 0): "top", (None, 2): "b
 
 
 def findings(evidence: Evidence) -> list[Finding]:
-    """Return frames with too few tracks, and frames whose tracks are crowded, with where to add some."""
+    """Return frames with too few tracks, and frames whose tracks are crowded, with where to add some; on a
+    still nothing can be followed.
+    """
     every, filled = _filled(evidence)
+    if len(every) < 2:
+        return []
     counts = _counts(evidence, every)
     few = counts < FLOOR
     crowded = ~few & (filled.sum((1, 2)) < LEAST_CELLS)

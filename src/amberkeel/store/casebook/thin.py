@@ -23,6 +23,11 @@ WHEN_SHARP = (
     "or prepare a tracking copy with more contrast."
 )
 
+OF_A_STILL = (
+    "A still tells its camera by known coordinates: of six tracks, of four with the focal length known. "
+    "State them in Solve, under what is known."
+)
+
 
 _kept: dict[tuple[int, int], dict[int, int]] = {}
 
@@ -40,9 +45,13 @@ def _live(session: Session, shot: Shot) -> dict[int, int]:
     return _kept[key]
 
 
-def findings(session: Session, shot: Shot, _attempt: Attempt | None) -> list[Finding]:
-    """Return a finding on frames with too few live tracks, with what could help there."""
+def findings(session: Session, shot: Shot, attempt: Attempt | None) -> list[Finding]:
+    """Return a finding on frames with too few live tracks, with what could help there; on a still, which has one frame,
+    what a camera comes from.
+    """
     plate, counts = shot.plate, _live(session, shot)
+    if plate.first == plate.last:
+        return [Finding(THIN, NOTABLE, 0.9, OF_A_STILL, (plate.first,))] if counts and attempt is None else []
     thin = [f for f in range(plate.first, plate.last + 1) if counts.get(f, 0) < FLOOR]
     if not counts or not thin:
         return []
