@@ -35,13 +35,14 @@ def from_truth(case: Case, recipe: Recipe) -> CameraPath:
     asked = ask(case.tracks, FRAMES, *SIZE, recipe)
     problem, survey = asked.problem(), survey_of(recipe.evidence, asked.measured)
     place(problem, survey)
+    problem.least = 4
     problem.lens = asked.plan.start.with_value("focal", case.path.lens.focal_px[0])
     problem.rotations[:], problem.centres[:] = case.path.world_from_camera, case.path.positions
     problem.solved[:] = True
     anchor_in_cameras(problem, survey)
     freedom, later = freedom_of(asked)
     bound = bound_to(problem, asked.measured, recipe.evidence, recipe.fps)
-    solved = finished(problem, freedom.with_terms(bound.terms), later, silent, least=4)
+    solved = finished(problem, freedom.with_terms(bound.terms), later, silent)
     return conclude(asked, solved, solved.uncertainty(), tested=False).path
 
 

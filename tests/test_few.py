@@ -265,9 +265,11 @@ def _half(track, frames):
     return frames < 1016 if track < 9 else frames >= 1016
 
 
-def test_ten_tracks_on_one_plane_are_solved_as_one_where_that_is_asked():
+@pytest.mark.parametrize("count", [6, 10])
+def test_few_tracks_on_one_plane_are_solved_as_one_where_that_is_asked(count):
     path, rng = moving_camera(30, 700.0), np.random.default_rng(0)
-    points = np.stack([np.linspace(-2, 2, 10)[rng.permutation(10)], np.linspace(-1.2, 1.2, 10), np.zeros(10)], 1)
+    across, down = np.linspace(-2.0, 2.0, count)[rng.permutation(count)], np.linspace(-1.2, 1.2, count)
+    points = np.stack([across, down, np.zeros(count)], 1)
     points[:, 2] = 8.0 + 0.3 * points[:, 0] + 0.2 * points[:, 1]
     solution = solved(seen(path, points, rng), path, motion=PLANE, focal_px=700.0)
     assert solution.motion == PLANE and len(solution.path.frames) == 30

@@ -40,7 +40,6 @@ def finished(
     progress: Progress,
     scales: tuple[float, ...] = CYCLE_SCALES,
     last: tuple[int, float, float] | None = None,
-    least: int | None = None,
 ) -> Solved:
     """Return a shot adjusted, outliers judged by their residuals after each round.
 
@@ -48,7 +47,7 @@ def finished(
     ----------
     problem : solved; it is left as it is. freedom : what of the lens may change. later : coefficients that are tried
         on the way. scales : Cauchy scale of each round, in sigmas. last : iterations, tolerance and Cauchy scale of the
-        adjustment after them, `NEARLY` by default. least : tracks that must agree, None for what tracks alone need.
+        adjustment after them, `NEARLY` by default.
 
     Raises
     ------
@@ -66,7 +65,7 @@ def finished(
         problem, dropped = find_outliers(problem, everyone)
         held = not freedom.lens and not later
         turns = not problem.movable[problem.solved][:, 3:].any()
-        needed = least or least_tracks(turns, "focal" in freedom.lens, held)
+        needed = problem.least or least_tracks(turns, "focal" in freedom.lens, held)
         if (everyone & ~dropped).sum() < needed:
             raise SolveError(
                 f"Fewer than {needed} tracks agree with any one camera.",

@@ -55,7 +55,7 @@ def free_camera(asked: Asked, progress: Progress) -> Solved:
     """
     plan, width = asked.plan, asked.size[0]
     active = int(asked.tracks.in_state(ACTIVE).sum())
-    if active < least_tracks(False, plan.search, plan.held):
+    if active < (asked.problem().least or least_tracks(False, plan.search, plan.held)):
         raise too_few(active)
     if asked.recipe.zoom:
         problem = zooming_start(asked.problem(), plan, asked.freedom, width, span(progress, 0.0, 0.75))

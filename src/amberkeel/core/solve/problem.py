@@ -45,6 +45,7 @@ class Problem:
     drift (N, 2) : pixels that a row's own time moves each measurement for a readout of one.
     height : of the picture, pixels. scale (P,) : by what factor each track's noise differs from what is stated.
     gain (P,) : by what factor each track's weight (one over sigma) is raised because that was asked for.
+    least : tracks that must agree, None for what tracks alone need.
     surveyed (P,) bool : points that are where they are known to be: they are not triangulated, and count from one
     measurement on.
     world, shapes : of what is known besides the tracks, see `Bundle`.
@@ -73,6 +74,7 @@ class Problem:
     scale: np.ndarray
     gain: np.ndarray
     surveyed: np.ndarray
+    least: int | None = None
     world: World = field(default_factory=World)
     shapes: tuple[Shape, ...] = ()
 

@@ -15,6 +15,10 @@ NEEDS = (
 )
 
 
+LEAST_ON_A_PLANE = 6
+"""The same where all are said to lie on one plane."""
+
+
 def least_tracks(turns: bool, searched: bool, held: bool) -> int:
     """Return how many active tracks a camera needs.
 

@@ -10,10 +10,11 @@ import numpy as np
 from amberkeel.core.errors import Cancelled
 from amberkeel.core.solve.bundle import Bundle
 from amberkeel.core.solve.lens_plan import Freedom, LensPlan, zooming
-from amberkeel.core.solve.motions import FREE, LOCKED, Rival
+from amberkeel.core.solve.motions import FREE, LOCKED, PLANE, Rival
 from amberkeel.core.solve.outliers import FINAL_SCALE
 from amberkeel.core.solve.problem import Problem, Rows, make_problem
 from amberkeel.core.solve.recipe import Recipe
+from amberkeel.core.solve.refusals import LEAST_ON_A_PLANE
 from amberkeel.core.solve.start import FEW, Begun
 from amberkeel.core.solve.uncertainty import Uncertainty, stated_uncertainty, uncertainty
 from amberkeel.core.tracks import ACTIVE, TrackSet
@@ -71,6 +72,7 @@ class Asked:
         """Return the problem with nothing solved yet."""
         active = self.tracks.in_state(ACTIVE)
         out = make_problem(self.tracks, self.frames, self.plan.start, active, self.size[1])
+        out.least = LEAST_ON_A_PLANE if self.recipe.motion == PLANE else None
         out.gain = np.array([self.recipe.weights.get(kind, 1.0) for kind in self.tracks.kinds])
         return out
 

@@ -42,7 +42,7 @@ from amberkeel.core.solve.motions import (
 from amberkeel.core.solve.planar import FLAT, MOSTLY_FLAT, flat_part, on_one_plane
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import KNOWN_ROWS, MOST_WEIGHT, ROWS, Recipe
-from amberkeel.core.solve.refusals import check_tracks, least_tracks
+from amberkeel.core.solve.refusals import LEAST_ON_A_PLANE, check_tracks, least_tracks
 from amberkeel.core.solve.residuals import rms
 from amberkeel.core.solve.reversal import ALIKE
 from amberkeel.core.solve.shot import Asked, Solved, Stopped, keeping
@@ -141,6 +141,8 @@ def _least(tracks: TrackSet, frames: np.ndarray, recipe: Recipe, plan: LensPlan)
     """Return how many active tracks a solve needs: of known points fewer, since each of them says more."""
     if suffices(survey_of(recipe.evidence, tracks), tracks, frames, plan.search):
         return least_known(plan.search)
+    if recipe.motion == PLANE:
+        return LEAST_ON_A_PLANE
     return least_tracks(recipe.motion in (AUTO, NODAL), plan.search, plan.held)
 
 

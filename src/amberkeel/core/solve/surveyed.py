@@ -131,6 +131,7 @@ def surveyed(asked: Asked, progress: Progress) -> Solved:
     if not (count >= least).any():
         raise too_few_known(count, asked.frames, plan.search)
     place(problem, survey)
+    problem.least = least
     progress(0.1, "Finding each frame's camera from its known points")
     swept = _most_telling(count, least)
     lens = _swept(problem, survey, swept, asked.size[0]) if plan.search else problem.lens
@@ -142,7 +143,7 @@ def surveyed(asked: Asked, progress: Progress) -> Solved:
     bound = bound_to(problem, asked.measured, asked.recipe.evidence, asked.recipe.fps)
     freedom = free.with_terms(bound.terms)
     problem = _carried(problem, freedom, span(progress, 0.3, 0.6))
-    return finished(problem, freedom, later, span(progress, 0.6, 1.0), least=least)
+    return finished(problem, freedom, later, span(progress, 0.6, 1.0))
 
 
 def too_few_known(count: np.ndarray, frames: np.ndarray, searched: bool) -> SolveError:
