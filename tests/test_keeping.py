@@ -192,7 +192,7 @@ def test_other_frames_lose_no_track(client, database, solved_shot, ask):
     before = client.get(f"/shots/{solved_shot}/tracks.json").json
     proxies = client.get(f"/shots/{solved_shot}/state.json").json["proxies"]
     for bad, words in (
-        ((1010, 1010), "must come after"),
+        ((1010, 1009), "must not come before"),
         ((1001, 1040), "used already"),
         ((990, 1040), "no frames|no f"),
     ):
