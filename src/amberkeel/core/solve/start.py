@@ -38,9 +38,7 @@ LEAST_TRAVEL_PX = 1.0
 """Distance that the usual track travels from its start, pixels, below which the camera is locked off."""
 
 HOMOGRAPHY_DRAWS = 400
-"""Most samples drawn for a pair's homography, which is estimated by what agrees most (Bazargani et al. 2015): it only
-ranks pairs by what it leaves.
-"""
+"""Most samples drawn for a pair's homography: it only ranks pairs by what it leaves."""
 
 EPIPOLAR_PX = 1.5
 """Distance from its epipolar line up to which a track is an inlier of an essential matrix, pixels."""
@@ -224,7 +222,7 @@ def _parallax(xa: np.ndarray, xb: np.ndarray) -> float:
     step = max(1, len(xa) // MOST_TRACKS)
     xa, xb = np.ascontiguousarray(xa[::step]), np.ascontiguousarray(xb[::step])
     # Of a few, any four agree with one homography: what all of them leave says more.
-    how = cv2.RHO if len(xa) >= MIN_COMMON else 0
+    how = cv2.RANSAC if len(xa) >= MIN_COMMON else 0
     h, _ = cv2.findHomography(xa, xb, how, 2.0, maxIters=HOMOGRAPHY_DRAWS)
     if h is None:
         return 0.0
