@@ -199,7 +199,7 @@ def test_uploads_are_judged_by_what_they_hold(client, production, plate_folder, 
         ({"fps_typed": "1e9999999"}, "no frame rate"),
         ({"sensor_width": "nan"}, "no length"),
         ({"sensor_width": "-1e400"}, "no length"),
-        ({"last": "0"}, "must not come before"),
+        ({"first": "2", "last": "1"}, "must not come before"),
         ({"name": ""}, "needs a name"),
     ]:
         assert words in client.post(f"/productions/{production}/confirm", data={**form, **bad}).text
