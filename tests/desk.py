@@ -50,6 +50,14 @@ def taken_in(database, folder, name, count=160):
     return number
 
 
+def one(database, query):
+    """Return the first row that a query gives, as it is in the database now."""
+    from amberkeel.store.session import session
+
+    with session(database) as opened:
+        return opened.scalar(query)
+
+
 def poster(client, shot_id):
     """Return a function that posts JSON to a shot and returns the answer, held to its status."""
 

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from desk import desk_page, new_page, on_screen, until
+from desk import desk_page, new_page, on_screen, one, until
 from plates import rendered, simulated
 from playwright.sync_api import expect
 from pxr import Usd, UsdGeom
@@ -19,11 +19,6 @@ from amberkeel.jobs.kinds import work
 from amberkeel.settings import from_environment
 from amberkeel.store.models import Attempt, Plate, Production, Shot, Track
 from amberkeel.store.session import session
-
-
-def one(database, query):
-    with session(database) as opened:
-        return opened.scalar(query)
 
 
 @pytest.fixture(scope="module")

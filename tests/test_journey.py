@@ -1,7 +1,7 @@
 """A person's way through the application: from an empty production to a downloaded USD, with mouse and keyboard."""
 
 import pytest
-from desk import settled, until
+from desk import one, settled, until
 from playwright.sync_api import expect
 from pxr import Usd
 from sqlalchemy import select
@@ -22,11 +22,6 @@ def page(browser, service):
 
 
 SHOT = select(Shot.id).where(Shot.name == "SKL_010 Slipway")
-
-
-def one(database, query):
-    with session(database) as opened:
-        return opened.scalar(query)
 
 
 def job_done(database, shot_id, kind):

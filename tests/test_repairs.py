@@ -51,8 +51,7 @@ def test_blurred_frames_are_measured_anew_at_mid_shutter(run_shot, run_solved):
         return float(np.sqrt(np.nanmean(slip_px(path, true, *seen) ** 2)))
 
     outcome = carry_out(Ground(solution, plate.frames, plate), Remedy("through-blur", "Measure"))
-    # 0.59 to 0.75 by the seed of the choice of check tracks.
-    assert slip(outcome.solution.path) < 0.8 * slip(solution.path)
+    assert slip(outcome.solution.path) < 0.7 * slip(solution.path)
     said = compare(solution, outcome.solution, outcome.proof)
     assert said.verdict == BETTER and "The pictures themselves tell" in said.words
     share = float(outcome.proof.split("open for ")[1].split(" %")[0])

@@ -11,7 +11,7 @@ from amberkeel.core.solve.begin import FIRST_PAIRS, MORE_PAIRS, best_start, othe
 from amberkeel.core.solve.covering import COVERING, covering
 from amberkeel.core.solve.grow import Broken, adjust_all, grow, set_outliers_apart, settle
 from amberkeel.core.solve.lens_plan import Freedom, LensPlan
-from amberkeel.core.solve.motions import compare
+from amberkeel.core.solve.motions import PLANE, compare
 from amberkeel.core.solve.outliers import FINAL_SCALE
 from amberkeel.core.solve.problem import Problem
 from amberkeel.core.solve.radial_lens import READOUT_NAME
@@ -55,7 +55,7 @@ def free_camera(asked: Asked, progress: Progress) -> Solved:
     """
     plan, width = asked.plan, asked.size[0]
     active = int(asked.tracks.in_state(ACTIVE).sum())
-    if active < (asked.problem().least or least_tracks(False, plan.search, plan.held)):
+    if active < least_tracks(False, plan.search, plan.held, asked.recipe.motion == PLANE):
         raise too_few(active)
     if asked.recipe.zoom:
         problem = zooming_start(asked.problem(), plan, asked.freedom, width, span(progress, 0.0, 0.75))

@@ -19,13 +19,16 @@ LEAST_ON_A_PLANE = 6
 """The same where all are said to lie on one plane."""
 
 
-def least_tracks(turns: bool, searched: bool, held: bool) -> int:
+def least_tracks(turns: bool, searched: bool, held: bool, flat: bool = False) -> int:
     """Return how many active tracks a camera needs.
 
     Parameters
     ----------
-    turns : it only turns. searched : its focal length is unknown. held : all of its lens is.
+    turns : it only turns. searched : its focal length is unknown. held : all of its lens is. flat : all tracks are said
+        to lie on one plane.
     """
+    if flat:
+        return LEAST_ON_A_PLANE
     if turns:
         return 5 if searched else 3
     return LEAST_TRACKS if searched else 6 if held else 7

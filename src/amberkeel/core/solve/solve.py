@@ -42,7 +42,7 @@ from amberkeel.core.solve.motions import (
 from amberkeel.core.solve.planar import FLAT, MOSTLY_FLAT, flat_part, on_one_plane
 from amberkeel.core.solve.reasons import Reason
 from amberkeel.core.solve.recipe import KNOWN_ROWS, MOST_WEIGHT, ROWS, Recipe
-from amberkeel.core.solve.refusals import LEAST_ON_A_PLANE, check_tracks, least_tracks
+from amberkeel.core.solve.refusals import check_tracks, least_tracks
 from amberkeel.core.solve.residuals import rms
 from amberkeel.core.solve.reversal import ALIKE
 from amberkeel.core.solve.shot import Asked, Solved, Stopped, keeping
@@ -141,9 +141,7 @@ def _least(tracks: TrackSet, frames: np.ndarray, recipe: Recipe, plan: LensPlan)
     """Return how many active tracks a solve needs: of known points fewer, since each of them says more."""
     if suffices(survey_of(recipe.evidence, tracks), tracks, frames, plan.search):
         return least_known(plan.search)
-    if recipe.motion == PLANE:
-        return LEAST_ON_A_PLANE
-    return least_tracks(recipe.motion in (AUTO, NODAL), plan.search, plan.held)
+    return least_tracks(recipe.motion in (AUTO, NODAL), plan.search, plan.held, recipe.motion == PLANE)
 
 
 def _check_rows(recipe: Recipe) -> None:
@@ -193,14 +191,14 @@ def solve_shot(asked: Asked, progress: Progress, early: Early | None = None) -> 
                 early(conclude(asked, soon, soon.uncertainty(clustered=False), tested=False))
         solved = without_near(replace(solved, problem=problem))
         progress(0.97, "Adding what is known")
-    return _with_evidence(asked, _flat(asked, _standing(asked, solved)))
+    if not solved.problem.surveyed.any():
+        solved = _flat(asked, _standing(asked, solved))
+    return _with_evidence(asked, solved)
 
 
 def _standing(asked: Asked, solved: Solved) -> Solved:
     """Return a shot with its camera held at one spot where it stands still for a while."""
     if solved.motion != FREE or asked.recipe.motion != AUTO or asked.recipe.zoom or solved.problem.lens.readout:
-        return solved
-    if solved.problem.surveyed.any():
         return solved
     stretches = standing(solved.problem)
     if not stretches:
@@ -218,8 +216,6 @@ def _flat(asked: Asked, solved: Solved) -> Solved:
     """Return a shot with all its points on one plane where that was asked for, or explains the tracks better."""
     wanted = asked.recipe.motion == PLANE
     if solved.motion != FREE or not wanted and asked.recipe.motion != AUTO or solved.problem.lens.readout:
-        return solved
-    if solved.problem.surveyed.any():
         return solved
     # What following errs by beyond its noise is not in the factor; whether the plane holds the comparison says.
     noise = max(1.0, bundle_noise_factor(solved.final_bundle()[0], solved.stated_weights()))

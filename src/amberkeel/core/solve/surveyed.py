@@ -134,8 +134,8 @@ def surveyed(asked: Asked, progress: Progress) -> Solved:
     problem.least = least
     progress(0.1, "Finding each frame's camera from its known points")
     swept = _most_telling(count, least)
-    lens = _swept(problem, survey, swept, asked.size[0]) if plan.search else problem.lens
-    problem.lens = lens
+    if plan.search:
+        problem.lens = _swept(problem, survey, swept, asked.size[0])
     _check_fit(problem, survey, swept, asked.size[0])
     _resect_all(problem, survey, np.nonzero(count >= LEAST_KNOWN)[0])
     anchor_in_cameras(problem, survey)
@@ -172,15 +172,15 @@ def place(problem: Problem, survey: Survey) -> None:
     """
     problem.surveyed[survey.rows], problem.world = True, World(held=True)
     centre = survey.xyz.mean(0) + np.array([0.0, 0.0, 1.0]) * (1.0 + np.ptp(survey.xyz, axis=0).max())
-    _seen_from(problem, survey, np.broadcast_to(centre, survey.xyz.shape))
+    _seen_from(problem, survey.rows, survey.xyz, np.broadcast_to(centre, survey.xyz.shape))
     problem.triangulated[survey.rows] = True
 
 
-def _seen_from(problem: Problem, survey: Survey, centres: np.ndarray) -> None:
-    away = survey.xyz - centres
+def _seen_from(problem: Problem, rows: np.ndarray, xyz: np.ndarray, centres: np.ndarray) -> None:
+    """Put points by their rows (K,) at positions (K, 3), stated from centres (K, 3), in place."""
+    away = xyz - centres
     reach = np.maximum(np.linalg.norm(away, axis=1, keepdims=True), 1e-9)
-    problem.anchors[survey.rows], problem.directions[survey.rows] = centres, away / reach
-    problem.rhos[survey.rows] = 1.0 / reach[:, 0]
+    problem.anchors[rows], problem.directions[rows], problem.rhos[rows] = centres, away / reach, 1.0 / reach[:, 0]
 
 
 def anchor_in_cameras(problem: Problem, survey: Survey) -> None:
@@ -196,7 +196,7 @@ def anchor_in_cameras(problem: Problem, survey: Survey) -> None:
         seen = seen[problem.solved[seen]]
         if len(seen):
             centres[k] = problem.centres[seen[0]]
-    _seen_from(problem, survey, centres)
+    _seen_from(problem, survey.rows, survey.xyz, centres)
 
 
 def _most_telling(count: np.ndarray, least: int) -> np.ndarray:
@@ -205,15 +205,34 @@ def _most_telling(count: np.ndarray, least: int) -> np.ndarray:
     return rows[np.unique(np.linspace(0, len(rows) - 1, min(MOST_SWEPT, len(rows))).astype(int))]
 
 
-def _seen_in(problem: Problem, survey: Survey, row: int) -> tuple[np.ndarray, np.ndarray]:
-    """Return the measurements (M,) of known points on a frame's row, and (M,) which of the survey's they are."""
-    n = np.nonzero((problem.camera == row) & np.isin(problem.track, survey.rows))[0]
-    return n, np.searchsorted(survey.rows, problem.track[n])
+@dataclass(frozen=True)
+class _View:
+    """What a frame shows of the known points: its row, the measurements' rows (M,), the points' rows (M,), positions
+    (M, 3) and sigmas (M,), and which of the survey's they are (M,).
+    """
+
+    row: int
+    measured: np.ndarray
+    points: np.ndarray
+    xyz: np.ndarray
+    sigma: np.ndarray
+    which: np.ndarray
 
 
-def _sigmas(problem: Problem, survey: Survey, n: np.ndarray, k: np.ndarray, depth: np.ndarray) -> np.ndarray:
-    """Return how far measurements may be off (M,), pixels: their own noise, and what their points' sigma makes."""
-    return np.hypot(problem.sigma[n], problem.lens.focal * survey.sigma[k] / np.maximum(depth, 1e-6))
+def _view(problem: Problem, survey: Survey, row: int) -> _View:
+    """Return what the frame of a row shows of the known points."""
+    track = problem.track
+    n = np.nonzero((problem.camera == row) & problem.surveyed[track])[0]
+    k = np.searchsorted(survey.rows, track[n])
+    return _View(row, n, track[n], survey.xyz[k], survey.sigma[k], k)
+
+
+def _sigmas(problem: Problem, view: _View, depth: np.ndarray) -> np.ndarray:
+    """Return how far measurements may be off (M,), pixels: their own noise, and what their points' sigma makes at
+    depths (M,), nothing behind the camera.
+    """
+    ahead = np.where(depth > 0.0, np.maximum(depth, 1e-6), np.inf)
+    return np.hypot(problem.sigma[view.measured], problem.lens.focal * view.sigma / ahead)
 
 
 @dataclass(frozen=True)
@@ -227,34 +246,33 @@ class _Pose:
     px: np.ndarray
 
 
-def _pose(problem: Problem, survey: Survey, row: int, near: int | None = None) -> _Pose | None:
-    """Return the camera of a frame's row by its known points, that which a single wrong point does not bend; None where
-    there is none.
+def _pose(problem: Problem, view: _View, near: int | None = None) -> _Pose | None:
+    """Return a frame's camera by its known points, that which a single wrong point does not bend; None where there is
+    none.
 
     Parameters
     ----------
     near : row of a solved camera from which it is looked for too, or None.
     """
-    n, k = _seen_in(problem, survey, row)
-    rays = problem.lens.as_lens(1, 1).normalise(problem.corrected[n])
-    starts = _closed_form(survey.xyz[k], rays)
+    rays = problem.lens.as_lens(1, 1).normalise(problem.corrected[view.measured])
+    starts = _closed_form(view.xyz, rays)
     if near is not None:
         starts.append((problem.rotations[near], problem.centres[near]))
-    best = _best_of(problem, survey, row, starts)
+    best = _best_of(problem, view, starts)
     alone = best is None or best.sigmas.max() > POSE_SCALE
-    if alone and LEAST_KNOWN < len(n) <= MOST_LEFT_OUT:
-        sets = ~np.eye(len(n), dtype=bool)
-        starts = [start for own in sets for start in _closed_form(survey.xyz[k[own]], rays[own])]
-        other = _best_of(problem, survey, row, starts)
+    if alone and LEAST_KNOWN < len(rays) <= MOST_LEFT_OUT:
+        sets = ~np.eye(len(rays), dtype=bool)
+        starts = [start for own in sets for start in _closed_form(view.xyz[own], rays[own])]
+        other = _best_of(problem, view, starts)
         best = min((pose for pose in (best, other) if pose), key=lambda pose: pose.cost, default=None)
     return best
 
 
-def _best_of(problem: Problem, survey: Survey, row: int, starts: list[tuple[np.ndarray, np.ndarray]]) -> _Pose | None:
-    """Return the best of the cameras that those of a frame's row become when they are adjusted."""
-    seen = (_judged(problem, survey, row, *start) for start in starts)
+def _best_of(problem: Problem, view: _View, starts: list[tuple[np.ndarray, np.ndarray]]) -> _Pose | None:
+    """Return the best of the cameras that those of a frame become when they are adjusted."""
+    seen = (_judged(problem, view, *start) for start in starts)
     likely = sorted((pose for pose in seen if pose), key=lambda pose: pose.cost)[:MOST_ADJUSTED]
-    found = [_improved(problem, survey, row, pose) for pose in likely]
+    found = [_improved(problem, view, pose) for pose in likely]
     return min((pose for pose in found if pose), key=lambda pose: pose.cost, default=None)
 
 
@@ -295,29 +313,27 @@ def _wide_triples(rays: np.ndarray) -> list[list[int]]:
     return [list(three) for three in sorted(area, key=lambda t: -area[t])[:TRIPLES]]
 
 
-def _improved(problem: Problem, survey: Survey, row: int, pose: _Pose) -> _Pose | None:
+def _improved(problem: Problem, view: _View, pose: _Pose) -> _Pose | None:
     """Return a camera adjusted to its known points under a robust loss; None where it looks away from all of them."""
-    n, k = _seen_in(problem, survey, row)
+    row, n = view.row, view.measured
     kept = problem.rotations[row].copy(), problem.centres[row].copy()
     problem.rotations[row], problem.centres[row] = pose.rotation, pose.centre
-    depth = ((survey.xyz[k] - pose.centre) @ pose.rotation)[:, 2]
-    sigma = _sigmas(problem, survey, n, k, np.where(depth > 0.0, depth, np.inf))
+    sigma = _sigmas(problem, view, ((view.xyz - pose.centre) @ pose.rotation)[:, 2])
     resect_camera(
-        problem.scene(), row, problem.track[n], problem.corrected[n], 1.0 / sigma, POSE_SCALE**2, 40, np.zeros(len(n))
+        problem.scene(), row, view.points, problem.corrected[n], 1.0 / sigma, POSE_SCALE**2, 40, np.zeros(len(n))
     )
     found = problem.rotations[row].copy(), problem.centres[row].copy()
     problem.rotations[row], problem.centres[row] = kept
-    return _judged(problem, survey, row, *found) if np.isfinite(found[1]).all() else None
+    return _judged(problem, view, *found) if np.isfinite(found[1]).all() else None
 
 
-def _judged(problem: Problem, survey: Survey, row: int, rotation: np.ndarray, centre: np.ndarray) -> _Pose | None:
+def _judged(problem: Problem, view: _View, rotation: np.ndarray, centre: np.ndarray) -> _Pose | None:
     """Return a frame's camera with how well it sees its known points; None where it looks away from all of them."""
-    n, k = _seen_in(problem, survey, row)
-    ahead = (survey.xyz[k] - centre) @ rotation
+    ahead = (view.xyz - centre) @ rotation
     if not (ahead[:, 2] > 0.0).any():
         return None
-    sigma = _sigmas(problem, survey, n, k, np.where(ahead[:, 2] > 0.0, ahead[:, 2], np.inf))
-    off = np.linalg.norm(problem.lens.as_lens(1, 1).project(ahead) - problem.corrected[n], axis=1)
+    sigma = _sigmas(problem, view, ahead[:, 2])
+    off = np.linalg.norm(problem.lens.as_lens(1, 1).project(ahead) - problem.corrected[view.measured], axis=1)
     off = np.where(np.isfinite(off), off, np.inf)
     bend = np.minimum(off / sigma / POSE_SCALE, MOST_OFF) ** 2
     cost = 0.5 * POSE_SCALE**2 * float(np.log1p(bend).sum())
@@ -326,22 +342,22 @@ def _judged(problem: Problem, survey: Survey, row: int, rotation: np.ndarray, ce
 
 def _swept(problem: Problem, survey: Survey, rows: np.ndarray, width: int) -> RadialLens:
     """Return the lens with that focal length at which the known points of some frames are explained best."""
-    focals = 0.5 * width / np.tan(0.5 * FIELDS_OF_VIEW)
-    costs = np.array([_cost_at(problem, survey, rows, focal) for focal in focals])
+    focals, views = 0.5 * width / np.tan(0.5 * FIELDS_OF_VIEW), [_view(problem, survey, int(row)) for row in rows]
+    costs = np.array([_cost_at(problem, views, focal) for focal in focals])
     best = int(np.argmin(costs))
     low, high = np.log(focals[max(best - 1, 0)]), np.log(focals[min(best + 1, len(focals) - 1)])
     for _ in range(2):
         finer = np.linspace(low, high, 9)
-        at = finer[int(np.argmin([_cost_at(problem, survey, rows, float(np.exp(f))) for f in finer]))]
+        at = finer[int(np.argmin([_cost_at(problem, views, float(np.exp(f))) for f in finer]))]
         step = finer[1] - finer[0]
         low, high = at - step, at + step
     return problem.lens.with_value("focal", float(np.exp(at)))
 
 
-def _cost_at(problem: Problem, survey: Survey, rows: np.ndarray, focal: float) -> float:
+def _cost_at(problem: Problem, views: list[_View], focal: float) -> float:
     before = problem.lens
     problem.lens = before.with_value("focal", float(focal))
-    poses = [_pose(problem, survey, int(row)) for row in rows]
+    poses = [_pose(problem, view) for view in views]
     problem.lens = before
     return sum(pose.cost if pose else 1e9 for pose in poses)
 
@@ -355,13 +371,10 @@ def _check_fit(problem: Problem, survey: Survey, rows: np.ndarray, width: int) -
     """
     off = np.full((len(rows), len(survey.rows)), np.nan)
     for r, row in enumerate(rows):
-        pose, (_, k) = _pose(problem, survey, int(row)), _seen_in(problem, survey, int(row))
-        wrong = np.full(len(k), np.inf) if pose is None else pose.px
-        if pose is not None:
-            wrong = np.where(pose.sigmas > WRONG, wrong, 0.0)
-        off[r, k] = wrong
-    usual = np.zeros(len(survey.rows))
-    seen = np.isfinite(off) | np.isinf(off)
+        view = _view(problem, survey, int(row))
+        pose = _pose(problem, view)
+        off[r, view.which] = np.inf if pose is None else np.where(pose.sigmas > WRONG, pose.px, 0.0)
+    usual, seen = np.zeros(len(survey.rows)), ~np.isnan(off)
     for point in np.nonzero(seen.any(0))[0].tolist():
         usual[point] = np.median(off[seen[:, point], point])
     wrong = np.nonzero(usual > WRONG_SHARE * width)[0]
@@ -385,7 +398,7 @@ def _resect_all(problem: Problem, survey: Survey, rows: np.ndarray) -> None:
     """Find the cameras of rows of frames from their known points, each from its neighbour's as well, in place."""
     near: int | None = None
     for row in rows:
-        pose = _pose(problem, survey, int(row), near)
+        pose = _pose(problem, _view(problem, survey, int(row)), near)
         if pose is None or np.median(pose.sigmas) > WRONG:
             continue
         problem.rotations[row], problem.centres[row] = pose.rotation, pose.centre
@@ -438,6 +451,4 @@ def put_back(problem: Problem, points: np.ndarray, terms: tuple[Term, ...]) -> N
             continue
         own = points[term.members.rows] & np.isfinite(term.xyz).all(1)
         rows = term.members.rows[own]
-        away = term.xyz[own] - problem.anchors[rows]
-        reach = np.maximum(np.linalg.norm(away, axis=1, keepdims=True), 1e-9)
-        problem.directions[rows], problem.rhos[rows] = away / reach, 1.0 / reach[:, 0]
+        _seen_from(problem, rows, term.xyz[own], problem.anchors[rows])

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit, prange
 from scipy.linalg.blas import dtrsm
-from scipy.linalg.lapack import dpotrf, dtrtrs
+from scipy.linalg.lapack import dtrtrs
 from scipy.sparse import csr_matrix
 from scipy.sparse.csgraph import reverse_cuthill_mckee
 
@@ -76,20 +76,6 @@ def _solved(root: np.ndarray, right: np.ndarray, transposed: bool = False) -> np
     if info:
         raise np.linalg.LinAlgError("A triangular system is singular.")
     return found
-
-
-def _root(tile: np.ndarray) -> None:
-    """Put the Cholesky factor of a tile, given by its lower triangle, in its place; what is above stays as it was.
-
-    Raises
-    ------
-    numpy.linalg.LinAlgError : it is not positive definite.
-    """
-    found, info = dpotrf(tile.T, lower=0, clean=0, overwrite_a=1)
-    if info:
-        raise np.linalg.LinAlgError("Matrix is not positive definite")
-    if not np.shares_memory(found, tile):
-        tile[:] = found.T
 
 
 def camera_order(pairs: np.ndarray) -> np.ndarray:
@@ -242,7 +228,7 @@ def factor(
     side = pattern.side
     for j, rows in enumerate(pattern.below):
         d, own = pattern.at[j, j], pattern.column(j)
-        _root(tiles[d])
+        tiles[d] = np.linalg.cholesky(tiles[d])
         if len(border):
             border[:, own] = _solved(tiles[d], border[:, own].T).T
         if not len(rows):
