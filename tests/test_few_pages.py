@@ -114,7 +114,6 @@ def test_a_still_goes_from_its_folder_to_a_usd_camera(browser, service, database
     # What a click on the screen is off by, two pixels, is what the camera may be off by.
     assert np.linalg.norm(metres - true_path.positions[0]) < 0.25
     assert troubles == []
-    page.screenshot(path=str(tmp_path / "still.png"))
     page.close()
 
 
